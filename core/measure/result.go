@@ -1,0 +1,122 @@
+package measure
+
+// A Result is what a rehearsal measured. Its JSON form is a contract: fields
+// may be added, never renamed.
+type Result struct {
+	Imbrel       int           `json:"imbrel"`
+	Rehearsal    string        `json:"rehearsal"`
+	Title        string        `json:"title,omitempty"`
+	Seed         uint64        `json:"seed"`
+	DurationS    float64       `json:"duration_s"`
+	Policy       bool          `json:"policy"`
+	Verdict      string        `json:"verdict"` // "pass" or "fail"
+	Expectations []Outcome     `json:"expectations"`
+	Interfaces   []Interface   `json:"interfaces"`
+	Links        []Link        `json:"links"`
+	Traffic      []Row         `json:"traffic"`
+	Classes      []ClassResult `json:"classes"`
+	Captures     []Capture     `json:"captures,omitempty"`
+}
+
+// An Outcome is an expectation, what was measured, and whether it holds.
+type Outcome struct {
+	Text     string   `json:"text"`
+	Measured *float64 `json:"measured"` // nil: nothing to measure
+	Unit     string   `json:"unit"`
+	Holds    bool     `json:"holds"`
+	Reason   string   `json:"reason,omitempty"`
+}
+
+// An Interface is what one interface did in one direction.
+type Interface struct {
+	Node      string  `json:"node"`
+	Interface string  `json:"interface"`
+	Direction string  `json:"direction"`
+	PolicyAt  string  `json:"policy_name,omitempty"`
+	RateBps   int64   `json:"rate_bps"`
+	SentBps   int64   `json:"sent_bps"`
+	Classes   []Class `json:"classes"`
+}
+
+// A Class is what one interface did with the packets of one class. Bytes and
+// rates are as the interface counts.
+type Class struct {
+	Class          string            `json:"class"`
+	OfferedPackets uint64            `json:"offered_packets"`
+	SentPackets    uint64            `json:"sent_packets"`
+	OfferedBps     int64             `json:"offered_bps"`
+	SentBps        int64             `json:"sent_bps"`
+	PromisedBps    *int64            `json:"promised_bps,omitempty"`
+	Drops          Drops             `json:"drops"`
+	Marks          map[string]uint64 `json:"marks"`
+	MaxQueueBytes  int64             `json:"max_queue_bytes"`
+	QueueDelay     *Milliseconds     `json:"queue_delay_ms"`
+
+	delay *Distribution
+}
+
+// SetDelay gives the class the distribution of its packets' queue delay.
+func (c *Class) SetDelay(d *Distribution) { c.delay, c.QueueDelay = d, d.Summary() }
+
+// Drops counts dropped packets by reason.
+type Drops struct {
+	Policed   uint64 `json:"policed"`
+	QueueFull uint64 `json:"queue_full"`
+	Early     uint64 `json:"early"`
+	Blocked   uint64 `json:"blocked"`
+}
+
+// Total returns the drops of every reason.
+func (d Drops) Total() uint64 { return d.Policed + d.QueueFull + d.Early + d.Blocked }
+
+// A Link is what the carrier did in one direction.
+type Link struct {
+	From       string        `json:"from"`
+	To         string        `json:"to"`
+	SendsBps   int64         `json:"sends_bps"`
+	CarriedBps int64         `json:"carried_bps"`
+	Drops      uint64        `json:"drops"`
+	QueueDelay *Milliseconds `json:"queue_delay_ms"`
+}
+
+// A Row is what one traffic met in one direction and class, end to end.
+type Row struct {
+	Name            string        `json:"name"`
+	Direction       string        `json:"direction"` // "forward" or "reverse"
+	Class           string        `json:"class"`
+	SentPackets     int64         `json:"sent_packets"`
+	ReceivedPackets int64         `json:"received_packets"`
+	Loss            float64       `json:"loss"`
+	OfferedBps      int64         `json:"offered_bps"` // IP bytes, as RateBps
+	RateBps         int64         `json:"rate_bps"`
+	Delay           *Milliseconds `json:"delay_ms"`
+	JitterMs        float64       `json:"jitter_ms"`
+	MOS             *float64      `json:"mos,omitempty"`
+}
+
+// A ClassResult is what the packets of one class met end to end, all traffic in
+// all directions together.
+type ClassResult struct {
+	Class           string        `json:"class"`
+	SentPackets     int64         `json:"sent_packets"`
+	ReceivedPackets int64         `json:"received_packets"`
+	Loss            float64       `json:"loss"`
+	OfferedBps      int64         `json:"offered_bps"` // IP bytes, as RateBps
+	RateBps         int64         `json:"rate_bps"`
+	Delay           *Milliseconds `json:"delay_ms"`
+	JitterMs        float64       `json:"jitter_ms"`
+	MOS             *float64      `json:"mos,omitempty"`
+}
+
+// A Capture is what a replayed capture held and what of it was sent.
+type Capture struct {
+	Name      string `json:"name"`
+	Packets   int64  `json:"packets"`
+	Replayed  int64  `json:"replayed"`
+	NotIP     int64  `json:"not_ip"`
+	Malformed int64  `json:"malformed"`
+	// NoRoute counts packets to an address in no subnet of the network, Behind
+	// those to an address behind the very interface that they were to enter by.
+	NoRoute int64 `json:"no_route"`
+	Behind  int64 `json:"other_way"`
+}

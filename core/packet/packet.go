@@ -1,0 +1,358 @@
+// Package packet reads and rewrites packet headers as the bytes they are:
+// Ethernet, 802.1Q, PPPoE sessions, MPLS label stacks, IPv4, IPv6 with its
+// extension headers, TCP and UDP. Nothing is copied and nothing allocated;
+// marks are rewritten in place with the checksum kept right.
+package packet
+
+import (
+	"encoding/binary"
+	"errors"
+	"net/netip"
+	"time"
+
+	"imbrel/core/codepoint"
+)
+
+// IP protocol numbers (IANA).
+const (
+	ICMP   = 1
+	TCP    = 6
+	UDP    = 17
+	GRE    = 47
+	ESP    = 50
+	AH     = 51
+	ICMPv6 = 58
+	SCTP   = 132
+)
+
+// EtherTypes (IEEE).
+const (
+	TypeIPv4  = 0x0800
+	TypeARP   = 0x0806
+	TypeVLAN  = 0x8100
+	TypeIPv6  = 0x86dd
+	TypeMPLS  = 0x8847
+	TypeMPLSm = 0x8848
+	TypePPPoE = 0x8864
+	TypeQinQ  = 0x88a8
+)
+
+// EthernetHeader is the length of an Ethernet header without tags.
+const EthernetHeader = 14
+
+// A Flow is what the packets of one conversation in one direction have in
+// common. It is comparable; the zero Flow belongs to packets that are not IP.
+type Flow struct {
+	From, To         netip.Addr
+	FromPort, ToPort uint16 // zero where the protocol has none, or in a later fragment
+	Protocol         uint8
+}
+
+// Reverse returns the flow in the other direction.
+func (f Flow) Reverse() Flow {
+	return Flow{From: f.To, To: f.From, FromPort: f.ToPort, ToPort: f.FromPort, Protocol: f.Protocol}
+}
+
+// A Packet is a frame and what its headers say. Parse fills it; the zero
+// Packet is empty.
+type Packet struct {
+	// Bytes are the frame's bytes at hand, from the Ethernet header on. They
+	// may stop short of the frame's end, but hold every header.
+	Bytes []byte
+	// Length is the length of the IP packet in bytes, what is not at hand
+	// included; for a frame that is not IP, its payload's.
+	Length int
+	// Flow is read from the headers.
+	Flow Flow
+	// EtherType is that of the innermost Ethernet or PPPoE payload: IPv4 or
+	// IPv6 also below a label stack.
+	EtherType uint16
+	// HasPorts reports that FromPort and ToPort were read, not merely zero.
+	HasPorts bool
+	// LaterFragment reports a fragment other than the first: it has no ports.
+	LaterFragment bool
+
+	network   uint16 // offset of the IP header; 0 when there is none
+	transport uint16 // offset of the header behind it; 0 when it is not at hand
+
+	// Size is the packet's size in bytes as the interface it is at counts;
+	// the data path sets it.
+	Size int32
+	// Arrived is when the packet reached the data path it is in; the data path
+	// sets it.
+	Arrived time.Duration
+	// Slot says which of the data path's counters the packet is booked to; the
+	// data path sets it.
+	Slot int32
+	// Owner is the caller's own; this package never looks at it.
+	Owner any
+}
+
+// What Parse finds wrong with a frame.
+var (
+	ErrCut       = errors.New("the frame is cut before the end of its headers")
+	ErrMalformed = errors.New("a header's length contradicts the frame")
+	ErrTooDeep   = errors.New("too many headers one behind another")
+)
+
+// maxHeaders bounds the tags, labels and extension headers of one packet.
+const maxHeaders = 16
+
+// Parse reads the headers of an Ethernet frame whose first bytes are frame and
+// whose whole length, without the check sequence, is wire. The packet keeps
+// frame and does not copy it. Frames that are not IP are no error.
+func (p *Packet) Parse(frame []byte, wire int) error {
+	owner := p.Owner
+	*p = Packet{Bytes: frame, Owner: owner}
+	if len(frame) < EthernetHeader {
+		return ErrCut
+	}
+	at := EthernetHeader
+	kind := binary.BigEndian.Uint16(frame[12:])
+	for depth := 0; ; depth++ {
+		if depth > maxHeaders {
+			return ErrTooDeep
+		}
+		switch {
+		case kind == TypeVLAN || kind == TypeQinQ:
+			if len(frame) < at+4 {
+				return ErrCut
+			}
+			kind = binary.BigEndian.Uint16(frame[at+2:])
+			at += 4
+			continue
+		case kind == TypePPPoE:
+			if len(frame) < at+8 {
+				return ErrCut
+			}
+			switch binary.BigEndian.Uint16(frame[at+6:]) {
+			case 0x0021:
+				kind = TypeIPv4
+			case 0x0057:
+				kind = TypeIPv6
+			}
+			at += 8
+		case kind == TypeMPLS || kind == TypeMPLSm:
+			end, err := labelStackEnd(frame, at)
+			if err != nil {
+				return err
+			}
+			at = end
+			if len(frame) <= at {
+				return ErrCut
+			}
+			switch frame[at] >> 4 { // RFC 4928: the first nibble tells
+			case 4:
+				kind = TypeIPv4
+			case 6:
+				kind = TypeIPv6
+			}
+		}
+		break
+	}
+	p.EtherType = kind
+	p.Length = max(wire-at, 0)
+	switch kind {
+	case TypeIPv4:
+		return p.parseIPv4(at)
+	case TypeIPv6:
+		return p.parseIPv6(at)
+	}
+	return nil
+}
+
+// labelStackEnd returns the offset behind the label stack that begins at at.
+func labelStackEnd(frame []byte, at int) (int, error) {
+	for range maxHeaders {
+		if len(frame) < at+4 {
+			return 0, ErrCut
+		}
+		bottom := frame[at+2]&1 == 1
+		at += 4
+		if bottom {
+			return at, nil
+		}
+	}
+	return 0, ErrTooDeep
+}
+
+func (p *Packet) parseIPv4(at int) error {
+	b := p.Bytes[at:]
+	if len(b) < 20 {
+		return ErrCut
+	}
+	header, total := int(b[0]&0x0f)*4, int(binary.BigEndian.Uint16(b[2:]))
+	if b[0]>>4 != 4 || header < 20 || total != 0 && (total < header || total > p.Length) {
+		return ErrMalformed
+	}
+	if len(b) < header {
+		return ErrCut
+	}
+	if total != 0 { // zero: the sender left segmentation to its interface
+		p.Length = total
+	}
+	p.network = uint16(at)
+	p.Flow.From, p.Flow.To = netip.AddrFrom4([4]byte(b[12:16])), netip.AddrFrom4([4]byte(b[16:20]))
+	p.Flow.Protocol = b[9]
+	if binary.BigEndian.Uint16(b[6:])&0x1fff != 0 {
+		p.LaterFragment = true
+		return nil
+	}
+	p.parsePorts(at + header)
+	return nil
+}
+
+func (p *Packet) parseIPv6(at int) error {
+	b := p.Bytes[at:]
+	if len(b) < 40 {
+		return ErrCut
+	}
+	total := 40 + int(binary.BigEndian.Uint16(b[4:]))
+	if b[0]>>4 != 6 || total > p.Length {
+		return ErrMalformed
+	}
+	if total != 40 {
+		p.Length = total
+	}
+	p.network = uint16(at)
+	p.Flow.From, p.Flow.To = netip.AddrFrom16([16]byte(b[8:24])), netip.AddrFrom16([16]byte(b[24:40]))
+	next, off := b[6], 40
+	for range maxHeaders {
+		switch next {
+		case 0, 43, 60, 135, 139, 140: // hop-by-hop, routing, destination options, mobility, HIP, shim6
+			if len(b) < off+8 {
+				p.Flow.Protocol = next
+				return ErrCut
+			}
+			next, off = b[off], off+8+int(b[off+1])*8
+		case AH:
+			if len(b) < off+8 {
+				p.Flow.Protocol = next
+				return ErrCut
+			}
+			next, off = b[off], off+8+int(b[off+1])*4
+		case 44: // fragment
+			if len(b) < off+8 {
+				p.Flow.Protocol = next
+				return ErrCut
+			}
+			later := binary.BigEndian.Uint16(b[off+2:])&0xfff8 != 0
+			next, off = b[off], off+8
+			if later {
+				p.Flow.Protocol, p.LaterFragment = next, true
+				return nil
+			}
+		default:
+			p.Flow.Protocol = next
+			if off > p.Length {
+				return ErrMalformed
+			}
+			p.parsePorts(at + off)
+			return nil
+		}
+		if off > p.Length {
+			return ErrMalformed
+		}
+	}
+	return ErrTooDeep
+}
+
+func (p *Packet) parsePorts(at int) {
+	if at >= len(p.Bytes) || at > 0xffff {
+		return
+	}
+	p.transport = uint16(at)
+	switch p.Flow.Protocol {
+	case TCP, UDP, SCTP:
+		if b := p.Bytes[at:]; len(b) >= 4 {
+			p.Flow.FromPort, p.Flow.ToPort = binary.BigEndian.Uint16(b), binary.BigEndian.Uint16(b[2:])
+			p.HasPorts = true
+		}
+	}
+}
+
+// IsIP reports whether the packet has an IPv4 or IPv6 header.
+func (p *Packet) IsIP() bool { return p.network != 0 }
+
+// WireLength returns the frame's length without the check sequence, what is not
+// at hand included.
+func (p *Packet) WireLength() int {
+	return max(len(p.Bytes), int(p.network)+p.Length)
+}
+
+// Network returns the packet's bytes at hand from the IP header on.
+func (p *Packet) Network() []byte { return p.Bytes[p.network:] }
+
+// Payload returns the bytes at hand behind the TCP or UDP header, or nil.
+func (p *Packet) Payload() []byte {
+	b := p.Bytes[p.transport:]
+	switch {
+	case p.transport == 0:
+		return nil
+	case p.Flow.Protocol == UDP && len(b) >= 8:
+		return b[8:]
+	case p.Flow.Protocol == TCP && len(b) >= 20 && int(b[12]>>4)*4 >= 20 && int(b[12]>>4)*4 <= len(b):
+		return b[int(b[12]>>4)*4:]
+	}
+	return nil
+}
+
+// trafficClass returns the ToS or Traffic Class byte.
+func (p *Packet) trafficClass() uint8 {
+	b := p.Bytes[p.network:]
+	if b[0]>>4 == 4 {
+		return b[1]
+	}
+	return b[0]<<4 | b[1]>>4
+}
+
+// DSCP returns the packet's codepoint; a packet that is not IP has DF.
+func (p *Packet) DSCP() codepoint.DSCP {
+	if p.network == 0 {
+		return codepoint.DF
+	}
+	return codepoint.DSCP(p.trafficClass() >> 2)
+}
+
+// SetDSCP rewrites the codepoint in place. The ECN field stays; the IPv4
+// header checksum is updated by RFC 1624 equation 3. It does nothing to a
+// packet that is not IP.
+func (p *Packet) SetDSCP(d codepoint.DSCP) {
+	if p.network == 0 {
+		return
+	}
+	b := p.Bytes[p.network:]
+	class := uint8(d)<<2 | p.trafficClass()&3
+	if b[0]>>4 == 6 {
+		b[0] = b[0]&0xf0 | class>>4
+		b[1] = b[1]&0x0f | class<<4
+		return
+	}
+	was := binary.BigEndian.Uint16(b)
+	b[1] = class
+	updateChecksum(b[10:12], was, binary.BigEndian.Uint16(b))
+}
+
+// updateChecksum replaces one 16-bit word in an Internet checksum:
+// HC' = ~(~HC + ~m + m') (RFC 1624 §3).
+func updateChecksum(sum []byte, was, is uint16) {
+	s := uint32(^binary.BigEndian.Uint16(sum)) + uint32(^was) + uint32(is)
+	s = s&0xffff + s>>16
+	s = s&0xffff + s>>16
+	binary.BigEndian.PutUint16(sum, ^uint16(s))
+}
+
+// Checksum returns the Internet checksum of b (RFC 1071).
+func Checksum(b []byte) uint16 {
+	var s uint32
+	for ; len(b) > 1; b = b[2:] {
+		s += uint32(binary.BigEndian.Uint16(b))
+	}
+	if len(b) == 1 {
+		s += uint32(b[0]) << 8
+	}
+	for s > 0xffff {
+		s = s&0xffff + s>>16
+	}
+	return ^uint16(s)
+}

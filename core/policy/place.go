@@ -1,0 +1,124 @@
+// Package policy is the model of a policy file: the classes, the treatment of
+// each, the interfaces, the network and the rehearsals. Read turns a document
+// tree into a File that is validated and from then on only read; every part
+// of it knows its place in the file.
+//
+// The language is described once, in language.go: a description of every key
+// and of what may stand there. The reader follows that description, so a key
+// that is not in it is an error, never ignored.
+package policy
+
+import (
+	"fmt"
+	"strings"
+)
+
+// A Place is a position in a file. Line and Column count from 1; the zero
+// Place is nowhere.
+type Place struct {
+	File         string
+	Line, Column int
+}
+
+func (p Place) String() string {
+	if p.Line == 0 {
+		return p.File
+	}
+	return fmt.Sprintf("%s:%d:%d", p.File, p.Line, p.Column)
+}
+
+// A Problem is one thing wrong with a file: where, what, and what could stand
+// there instead.
+type Problem struct {
+	Place Place
+	Width int    // how many characters are meant, 0 when unknown
+	Text  string // what is wrong
+	Help  string // what to do
+	Line  string // the line of the file itself, filled in by who has the file
+}
+
+// Problems are all the things wrong with a file, in the order of their places.
+type Problems []Problem
+
+// Error lists every problem with its place, the line itself, and what to do.
+func (ps Problems) Error() string {
+	var b strings.Builder
+	for i, p := range ps {
+		if i > 0 {
+			b.WriteByte('\n')
+		}
+		fmt.Fprintf(&b, "%s: %s", p.Place, p.Text)
+		if p.Line != "" {
+			line, column := excerpt(p.Line, p.Place.Column)
+			number := fmt.Sprint(p.Place.Line)
+			width := max(1, min(p.Width, len([]rune(line))-column))
+			fmt.Fprintf(&b, "\n  %s | %s\n  %s | %s%s", number, line,
+				strings.Repeat(" ", len(number)), strings.Repeat(" ", column), strings.Repeat("^", width))
+		}
+		if p.Help != "" {
+			fmt.Fprintf(&b, "\n  %s", p.Help)
+		}
+	}
+	return b.String()
+}
+
+// excerpt cuts a long line to the part around column (from 1) and returns it
+// with the column's offset in it, in characters.
+func excerpt(line string, column int) (string, int) {
+	const most = 96
+	runes := []rune(strings.ReplaceAll(line, "\t", " "))
+	at := min(max(column-1, 0), len(runes))
+	if len(runes) <= most {
+		return string(runes), at
+	}
+	from := max(0, min(at-most/2, len(runes)-most))
+	cut := runes[from:min(from+most, len(runes))]
+	lead, tail := "", ""
+	if from > 0 {
+		lead = "…"
+	}
+	if from+most < len(runes) {
+		tail = "…"
+	}
+	return lead + string(cut) + tail, at - from + len([]rune(lead))
+}
+
+// A Source is where a part of the model was written. Every part embeds one.
+type Source struct {
+	At   Place
+	keys []keyPlace
+}
+
+type keyPlace struct {
+	key   string
+	place Place
+}
+
+// PlaceOf returns the place of a key's value, or of the part itself when the
+// key was not given.
+func (s *Source) PlaceOf(key string) Place {
+	for _, k := range s.keys {
+		if k.key == key {
+			return k.place
+		}
+	}
+	return s.At
+}
+
+// Has reports whether the key was given.
+func (s *Source) Has(key string) bool {
+	for _, k := range s.keys {
+		if k.key == key {
+			return true
+		}
+	}
+	return false
+}
+
+func (s *Source) source() *Source { return s }
+
+// A Ref is a name that stands for something defined elsewhere in the file.
+type Ref struct {
+	Text string
+	At   Place
+}

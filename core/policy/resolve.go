@@ -1,0 +1,546 @@
+package policy
+
+import (
+	"cmp"
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"imbrel/core/packet"
+	"imbrel/core/unit"
+)
+
+// Read turns a document into a validated File. The error is a Problems with
+// everything wrong with it.
+func Read(doc Node) (*File, error) {
+	r := &reader{}
+	f, _ := aFile.read(r, doc)
+	s := &resolver{reader: r, f: &f}
+	s.resolve()
+	if len(r.problems) > 0 {
+		slices.SortStableFunc(r.problems, func(a, b Problem) int {
+			return cmp.Or(cmp.Compare(a.Place.Line, b.Place.Line), cmp.Compare(a.Place.Column, b.Place.Column))
+		})
+		if len(r.problems) > mostProblems {
+			r.problems = append(r.problems[:mostProblems], Problem{Place: r.problems[mostProblems].Place, Text: "and more problems; mend these first"})
+		}
+		return nil, r.problems
+	}
+	return &f, nil
+}
+
+// A resolver looks up the names in a file and checks what spans several keys.
+type resolver struct {
+	*reader
+	f          *File
+	policies   map[string]int
+	interfaces map[string]*Interface
+	paths      []string // of all interfaces
+}
+
+func (s *resolver) resolve() {
+	s.network()
+	s.groups()
+	s.apps()
+	s.classes()
+	s.treat()
+	s.attachments()
+	s.rehearsals()
+}
+
+// unique reports names that stand twice and returns the index by name.
+func unique[T any](s *resolver, what string, items []T, name func(*T) (string, Place)) map[string]int {
+	index := make(map[string]int, len(items))
+	for i := range items {
+		n, at := name(&items[i])
+		if n == "" {
+			continue // already reported
+		}
+		if first, twice := index[n]; twice {
+			_, was := name(&items[first])
+			s.problem(at, 0, fmt.Sprintf("the first stands in line %d; give each a name of its own", was.Line), "two %s are named `%s`", what, n)
+			continue
+		}
+		index[n] = i
+	}
+	return index
+}
+
+func (s *resolver) unknown(ref Ref, what string, known []string) {
+	if ref.Text == "" {
+		return // already reported
+	}
+	help := "there are none in this file"
+	if len(known) > 0 {
+		help = didYouMean(ref.Text, known) + "there are: " + strings.Join(known, ", ")
+	}
+	if runes := []rune(help); len(runes) > 300 {
+		help = string(runes[:300]) + "…"
+	}
+	s.problem(ref.At, len(ref.Text), help, "there is no %s `%.60s`", what, ref.Text)
+}
+
+func (s *resolver) network() {
+	n := &s.f.Network
+	unique(s, "nodes", n.Nodes, func(n *NetworkNode) (string, Place) { return n.Name, n.PlaceOf("name") })
+	s.interfaces = make(map[string]*Interface)
+	subnets := make(map[netip.Prefix]*Interface)
+	for i := range n.Nodes {
+		node := &n.Nodes[i]
+		unique(s, "interfaces of `"+node.Name+"`", node.Interfaces, func(i *Interface) (string, Place) { return i.Name, i.PlaceOf("name") })
+		for j := range node.Interfaces {
+			face := &node.Interfaces[j]
+			face.Node = node
+			if !face.Has("framing") {
+				face.Framing = packet.FramingEthernet
+			}
+			if _, twice := s.interfaces[face.Path()]; !twice && face.Name != "" {
+				s.interfaces[face.Path()] = face
+				s.paths = append(s.paths, face.Path())
+			}
+			for _, p := range face.Subnets {
+				if other, twice := subnets[p]; twice {
+					s.problem(face.PlaceOf("subnets"), 0, "a subnet is behind one interface", "the subnet %s is already behind %s", p, other.Path())
+				}
+				subnets[p] = face
+			}
+		}
+	}
+	for i := range n.Links {
+		s.link(&n.Links[i])
+	}
+	for _, path := range s.paths {
+		if face := s.interfaces[path]; face.Link == nil && len(face.Subnets) == 0 {
+			s.problem(face.At, 0, "join it to another with an entry in `links`, or say which `subnets` are behind it", "the interface %s leads nowhere", path)
+		}
+	}
+}
+
+func (s *resolver) link(l *Link) {
+	if len(l.Ends) != 2 {
+		if l.Has("ends") {
+			s.problem(l.PlaceOf("ends"), 0, "a link joins two interfaces", "a link has two ends, not %d", len(l.Ends))
+		}
+		return
+	}
+	for i := range l.Ends {
+		end := &l.Ends[i]
+		if end.Buffer == 0 {
+			end.Buffer = DefaultBuffer
+		}
+		face := s.interfaces[end.AtName.Text]
+		if face == nil {
+			s.unknown(end.AtName, "interface", s.paths)
+			continue
+		}
+		if face.Link != nil {
+			s.problem(end.AtName.At, len(end.AtName.Text), fmt.Sprintf("the other stands in line %d; an interface has one link", face.Link.At.Line), "%s is already the end of a link", face.Path())
+			continue
+		}
+		end.Interface, face.Link, face.End = face, l, i
+	}
+}
+
+func (s *resolver) groups() {
+	f := s.f
+	index := unique(s, "groups", f.Groups, func(g *Group) (string, Place) { return g.Name, g.At })
+	const visiting, done = 1, 2
+	state := make([]uint8, len(f.Groups))
+	var visit func(i int, via Ref)
+	expand := func(a *Addresses) {
+		seen := make(map[netip.Prefix]bool)
+		for _, given := range a.Given {
+			found, ok := s.addresses(given, index, visit)
+			if !ok {
+				continue
+			}
+			for _, p := range found {
+				if !seen[p] {
+					seen[p] = true
+					a.Prefixes = append(a.Prefixes, p)
+				}
+			}
+		}
+	}
+	visit = func(i int, via Ref) {
+		switch state[i] {
+		case visiting:
+			s.problem(via.At, len(via.Text), "take one of the names out of the circle", "the group `%s` contains itself", f.Groups[i].Name)
+		case 0:
+			state[i] = visiting
+			expand(&f.Groups[i].Addresses)
+			state[i] = done
+		}
+	}
+	for i := range f.Groups {
+		visit(i, Ref{})
+	}
+	for i := range f.Classes {
+		for _, list := range [][]Condition{f.Classes[i].Match, f.Classes[i].Except} {
+			for j := range list {
+				for _, a := range []*Addresses{list[j].From, list[j].To} {
+					if a != nil {
+						expand(a)
+					}
+				}
+			}
+		}
+	}
+}
+
+// addresses returns the prefixes of an address, a prefix or a group's name.
+func (s *resolver) addresses(given Ref, groups map[string]int, visit func(int, Ref)) ([]netip.Prefix, bool) {
+	if i, ok := groups[given.Text]; ok {
+		visit(i, given)
+		return s.f.Groups[i].Addresses.Prefixes, true
+	}
+	if a, err := netip.ParseAddr(given.Text); err == nil && a.Zone() == "" {
+		a = a.Unmap()
+		return []netip.Prefix{netip.PrefixFrom(a, a.BitLen())}, true
+	}
+	p, err := parsePrefix(given.Text)
+	if err == nil {
+		return []netip.Prefix{p}, true
+	}
+	if strings.Contains(given.Text, "/") {
+		s.problem(given.At, len(given.Text), "", "%s", err)
+		return nil, false
+	}
+	var names []string
+	for _, g := range s.f.Groups {
+		names = append(names, g.Name)
+	}
+	s.unknown(given, "address or group", names)
+	return nil, false
+}
+
+func (s *resolver) apps() {
+	for i := range s.f.Apps {
+		if a := &s.f.Apps[i]; len(a.TCP) == 0 && len(a.UDP) == 0 {
+			s.problem(a.At, len(a.Name), "give its `tcp` or `udp` ports", "the application `%s` looks like nothing", a.Name)
+		}
+	}
+	index := unique(s, "applications", s.f.Apps, func(a *App) (string, Place) { return a.Name, a.At })
+	var names []string
+	for _, a := range s.f.Apps {
+		names = append(names, a.Name)
+	}
+	for i := range s.f.Classes {
+		c := &s.f.Classes[i]
+		for _, list := range [][]Condition{c.Match, c.Except} {
+			for j := range list {
+				for _, a := range list[j].App {
+					if k, ok := index[a.Text]; ok {
+						list[j].Apps = append(list[j].Apps, &s.f.Apps[k])
+					} else {
+						s.unknown(a, "application", names)
+					}
+				}
+			}
+		}
+	}
+}
+
+func (s *resolver) classes() {
+	f := s.f
+	f.classes = unique(s, "classes", f.Classes, func(c *Class) (string, Place) { return c.Name, c.PlaceOf("name") })
+	for i := range f.Classes {
+		c := &f.Classes[i]
+		if c.Name == Rest {
+			s.problem(c.PlaceOf("name"), len(Rest), "choose another name", "`rest` is the default class: it takes what no class matches, and cannot be defined")
+		}
+		if c.Has("match") && len(c.Match) == 0 {
+			s.problem(c.PlaceOf("match"), 0, "give it at least one condition", "the class `%s` matches nothing", c.Name)
+		}
+		for _, list := range [][]Condition{c.Match, c.Except} {
+			for j := range list {
+				if cond := &list[j]; len(cond.keys) == 0 && !cond.At.isZero() {
+					s.problem(cond.At, 0, "give it at least one key; what no class matches is the class `rest` anyway", "an empty condition would match everything")
+				}
+			}
+		}
+	}
+}
+
+func (p Place) isZero() bool { return p == Place{} }
+
+func (s *resolver) treat() {
+	f := s.f
+	s.policies = unique(s, "policies", f.Policies, func(p *Policy) (string, Place) { return p.Name, p.PlaceOf("name") })
+	classNames := []string{Rest}
+	for _, c := range f.Classes {
+		classNames = append(classNames, c.Name)
+	}
+	for i := range f.Policies {
+		p := &f.Policies[i]
+		seen := make(map[string]Place)
+		var promised unit.Percent
+		for j := range p.Treat {
+			e := &p.Treat[j]
+			name := e.ClassName.Text
+			if first, twice := seen[name]; twice {
+				s.problem(e.ClassName.At, len(name), fmt.Sprintf("the entry in line %d takes all of it first; keep one", first.Line), "the class `%s` is treated twice in `%s`", name, p.Name)
+			}
+			seen[name] = e.ClassName.At
+			if k, ok := f.classes[name]; ok {
+				e.Class = &f.Classes[k]
+			} else if name == Rest {
+				if j != len(p.Treat)-1 {
+					s.problem(e.ClassName.At, len(name), "move it to the end", "`rest` takes everything, so the entries behind it would never be reached")
+				}
+			} else {
+				s.unknown(e.ClassName, "class", classNames)
+			}
+			promised += e.AtLeast.Percent
+			s.entry(e)
+		}
+		if promised > unit.Whole {
+			s.problem(p.PlaceOf("treat"), 0, "lower them until they come to at most 100%", "the `at-least` of the entries of `%s` come to %s", p.Name, promised)
+		}
+	}
+}
+
+// entry checks the keys of one entry against each other.
+func (s *resolver) entry(e *Entry) {
+	if e.Priority > 0 && !e.AtLeast.IsZero() {
+		s.problem(e.PlaceOf("at-least"), 0, "leave `at-least` out; bound the class with `police` or `at-most`", "an entry with `priority` is served before every promise, so `at-least` adds nothing")
+	}
+	if e.Priority > 0 && e.Weight > 0 {
+		s.problem(e.PlaceOf("weight"), 0, "leave `weight` out", "an entry with `priority` takes no part in sharing what is left over")
+	}
+	if a, b := e.AtLeast, e.AtMost; !a.IsZero() && !b.IsZero() && (a.Rate > b.Rate && b.Rate > 0 && a.Rate > 0 || a.Percent > b.Percent && b.Percent > 0) {
+		s.problem(e.PlaceOf("at-least"), 0, "raise the ceiling or lower the promise", "at-least %s is above at-most %s", a, b)
+	}
+}
+
+func (s *resolver) attachments() {
+	names := make([]string, 0, len(s.f.Policies))
+	for _, p := range s.f.Policies {
+		names = append(names, p.Name)
+	}
+	type spot struct {
+		at        *Interface
+		direction Direction
+	}
+	taken := make(map[spot]*Attachment)
+	for i := range s.f.Attach {
+		a := &s.f.Attach[i]
+		if k, ok := s.policies[a.PolicyName.Text]; ok {
+			a.Policy = &s.f.Policies[k]
+		} else {
+			s.unknown(a.PolicyName, "policy", names)
+		}
+		if a.Interface = s.interfaces[a.AtName.Text]; a.Interface == nil {
+			s.unknown(a.AtName, "interface", s.paths)
+			continue
+		}
+		here := spot{a.Interface, a.Direction}
+		if first := taken[here]; first != nil {
+			s.problem(a.At, 0, fmt.Sprintf("line %d attaches `%s` there; one policy stands at an interface in a direction", first.At.Line, first.PolicyName.Text),
+				"two policies at %s %s", a.Interface.Path(), a.Direction)
+			continue
+		}
+		taken[here] = a
+		if a.Policy != nil {
+			s.promises(a)
+		}
+	}
+}
+
+// promises checks the rates a policy promises against the interface it stands
+// on.
+func (s *resolver) promises(a *Attachment) {
+	whole := a.Interface.Rate
+	if a.Policy.Shape > 0 {
+		whole = min(whole, a.Policy.Shape)
+	}
+	if whole == 0 {
+		return
+	}
+	var promised unit.Rate
+	for i := range a.Policy.Treat {
+		e := &a.Policy.Treat[i]
+		least, most := e.AtLeast.Of(whole), e.AtMost.Of(whole)
+		if least > most && most > 0 && e.AtLeast.Rate*e.AtMost.Rate == 0 {
+			s.problem(e.PlaceOf("at-least"), 0, "raise the ceiling or lower the promise", "at-least %s is above at-most %s of %s at %s", e.AtLeast, e.AtMost, whole, a.Interface.Path())
+		}
+		promised += least
+	}
+	if promised > whole {
+		s.problem(a.At, 0, "lower them, or raise the shape", "the `at-least` of `%s` come to %s, but %s %s has %s", a.Policy.Name, promised, a.Interface.Path(), a.Direction, whole)
+	}
+}
+
+func (s *resolver) rehearsals() {
+	f := s.f
+	unique(s, "rehearsals", f.Rehearsals, func(h *Rehearsal) (string, Place) { return h.Name, h.PlaceOf("name") })
+	for i := range f.Rehearsals {
+		h := &f.Rehearsals[i]
+		names := unique(s, "traffics", h.Traffic, func(t *Traffic) (string, Place) { return t.Name, t.PlaceOf("name") })
+		if h.Has("traffic") && len(h.Traffic) == 0 {
+			s.problem(h.PlaceOf("traffic"), 0, "give it some", "the rehearsal `%s` has no traffic", h.Name)
+		}
+		var subjects []string
+		for j := range h.Traffic {
+			s.traffic(h, &h.Traffic[j])
+			subjects = append(subjects, h.Traffic[j].Name)
+		}
+		subjects = append(subjects, Rest)
+		for j := range f.Classes {
+			subjects = append(subjects, f.Classes[j].Name)
+		}
+		for j := range h.Expect {
+			e := &h.Expect[j]
+			if e.Operator == "" {
+				continue // already reported
+			}
+			_, isTraffic := names[e.Subject]
+			_, isClass := f.classes[e.Subject]
+			if !isTraffic && !isClass && e.Subject != Rest {
+				s.unknown(Ref{e.Subject, e.At}, "class or traffic", subjects)
+			}
+			if e.WhereName == "" {
+				continue
+			}
+			if e.Where = s.interfaces[e.WhereName]; e.Where == nil {
+				s.unknown(Ref{e.WhereName, e.At}, "interface", s.paths)
+			}
+			if isTraffic && !isClass {
+				s.problem(e.At, len(e.Text), "name the class instead", "an interface counts by class, so `%s` cannot be told apart there", e.Subject)
+			}
+		}
+	}
+}
+
+func (s *resolver) traffic(h *Rehearsal, t *Traffic) {
+	kinds := 0
+	for _, k := range []string{"calls", "rate", "capture"} {
+		if t.Has(k) {
+			kinds++
+		}
+	}
+	if kinds != 1 {
+		s.problem(t.At, 0, "give it one of `calls`, `rate` or `capture`", "the traffic `%s` is of %d kinds", t.Name, kinds)
+		return
+	}
+	needs := func(kind string, keys ...string) {
+		for _, k := range keys {
+			if !t.Has(k) {
+				s.problem(t.PlaceOf(kind), 0, "add it to `"+t.Name+"`", "`%s` needs the key `%s` beside it", kind, k)
+			}
+		}
+	}
+	only := func(kind string, keys ...string) {
+		for _, k := range t.keys {
+			if !slices.Contains(keys, k.key) && !slices.Contains([]string{"name", "starts", "lasts", kind}, k.key) {
+				s.problem(k.place, 0, "remove it; `"+kind+"` goes with "+strings.Join(keys, ", ")+", starts, lasts", "`%s` means nothing to `%s`", k.key, kind)
+			}
+		}
+	}
+	if t.Starts >= h.Lasts && h.Lasts > 0 {
+		s.problem(t.PlaceOf("starts"), 0, "start it earlier, or let the rehearsal last longer", "the traffic `%s` starts when the rehearsal is over", t.Name)
+	}
+	switch {
+	case t.Has("calls"):
+		needs("calls", "codec", "between")
+		only("calls", "codec", "between", "playout", "dscp")
+		if !t.Has("playout") {
+			t.Playout = DefaultPlayout
+		}
+		if n := len(t.Between); n != 2 && n != 0 {
+			s.problem(t.PlaceOf("between"), 0, "give the two ends of the calls", "calls are between two addresses, not %d", n)
+		} else if n == 2 {
+			t.From, t.To = t.Between[0], t.Between[1]
+		}
+	case t.Has("rate"):
+		needs("rate", "packet", "from", "to")
+		only("rate", "packet", "arrivals", "from", "to", "protocol", "from-port", "to-port", "dscp")
+		if !t.Has("protocol") {
+			t.Protocol = packet.UDP
+		}
+		s.packetLength(t)
+	case t.Has("capture"):
+		needs("capture", "enters")
+		only("capture", "enters")
+		if t.Enters = s.interfaces[t.EntersName.Text]; t.Enters == nil {
+			s.unknown(t.EntersName, "interface", s.paths)
+		}
+		return
+	}
+	s.ends(t)
+}
+
+// packetLength checks that a stream's packets hold their own headers.
+func (s *resolver) packetLength(t *Traffic) {
+	if !t.Has("packet") || t.Packet == 0 {
+		return
+	}
+	least := unit.Size(20)
+	if t.From.Is6() {
+		least = 40
+	}
+	switch t.Protocol {
+	case packet.UDP:
+		least += 8
+	case packet.TCP:
+		least += 20
+	}
+	if t.Packet < least || t.Packet > 65535 {
+		s.problem(t.PlaceOf("packet"), 0, fmt.Sprintf("give a length from %d to 65535 bytes", least), "an IP packet of %d bytes cannot be", t.Packet)
+	}
+}
+
+// ends checks that the two addresses are behind interfaces of the network.
+func (s *resolver) ends(t *Traffic) {
+	if !t.From.IsValid() || !t.To.IsValid() {
+		return // already reported
+	}
+	if t.From.Is4() != t.To.Is4() {
+		s.problem(t.At, 0, "use two addresses of one kind", "%s and %s are of different IP versions", t.From, t.To)
+		return
+	}
+	for _, a := range []netip.Addr{t.From, t.To} {
+		if s.f.InterfaceOf(a) == nil {
+			s.problem(t.At, 0, "add its subnet to an interface's `subnets`", "the address %s is in no subnet of the network", a)
+		}
+	}
+}
+
+// InterfaceOf returns the interface behind which an address is, by the longest
+// prefix of all subnets, or nil.
+func (f *File) InterfaceOf(a netip.Addr) *Interface {
+	var best *Interface
+	length := -1
+	for i := range f.Network.Nodes {
+		for j := range f.Network.Nodes[i].Interfaces {
+			face := &f.Network.Nodes[i].Interfaces[j]
+			for _, p := range face.Subnets {
+				if p.Bits() > length && p.Contains(a) {
+					best, length = face, p.Bits()
+				}
+			}
+		}
+	}
+	return best
+}
+
+// Attached returns the policy attached to an interface in a direction, or nil.
+func (f *File) Attached(at *Interface, d Direction) *Policy {
+	for i := range f.Attach {
+		if a := &f.Attach[i]; a.Interface == at && a.Direction == d {
+			return a.Policy
+		}
+	}
+	return nil
+}
+
+// ClassNames returns the names of all classes in the order of the file, the
+// rest last.
+func (f *File) ClassNames() []string {
+	names := make([]string, 0, len(f.Classes)+1)
+	for i := range f.Classes {
+		names = append(names, f.Classes[i].Name)
+	}
+	return append(names, Rest)
+}

@@ -1,0 +1,284 @@
+package policy
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+)
+
+// A shape describes what may stand at a place of the file and reads it.
+type shape[V any] struct {
+	say  string // what may stand here, to go after "expected"
+	read func(r *reader, n Node) (V, bool)
+}
+
+// A key describes one key of an object: its name, what it means, what may
+// stand there, and where the value goes.
+type key[T any] struct {
+	name string
+	doc  string
+	need bool
+	late bool // part of the language that this version does not enforce yet
+	read func(r *reader, n Node, into *T)
+}
+
+// on describes an optional key.
+func on[T, V any](name, doc string, s shape[V], set func(*T, V)) key[T] {
+	return key[T]{name: name, doc: doc, read: func(r *reader, n Node, into *T) {
+		if v, ok := s.read(r, n); ok {
+			set(into, v)
+		}
+	}}
+}
+
+// must describes a key that cannot be left out.
+func must[T, V any](name, doc string, s shape[V], set func(*T, V)) key[T] {
+	k := on(name, doc, s, set)
+	k.need = true
+	return k
+}
+
+// later describes keys of the language that are not enforced yet: reading one
+// is an error that says so.
+func later[T any](names ...string) []key[T] {
+	var ks []key[T]
+	for _, n := range names {
+		ks = append(ks, key[T]{name: n, late: true})
+	}
+	return ks
+}
+
+// A reader walks a document along a description and collects what is wrong.
+type reader struct {
+	problems Problems
+}
+
+// mostProblems bounds what one file is told at once.
+const mostProblems = 50
+
+func (r *reader) problem(at Place, width int, help, format string, args ...any) {
+	if len(r.problems) <= mostProblems {
+		r.problems = append(r.problems, Problem{Place: at, Width: width, Text: fmt.Sprintf(format, args...), Help: help})
+	}
+}
+
+func (r *reader) expected(n Node, say string) {
+	if n.Kind == Null {
+		r.problem(n.At, 0, "expected "+say, "nothing stands here")
+		return
+	}
+	found := n.Kind.String()
+	if n.Kind == Scalar {
+		found = fmt.Sprintf("%.40q", n.Text)
+	}
+	r.problem(n.At, len(n.Text), "expected "+say, "%s cannot stand here", found)
+}
+
+// object describes a set of keys that becomes a T. Every T embeds a Source,
+// which is filled in.
+func object[T any](what string, keys ...key[T]) shape[T] {
+	names := make([]string, 0, len(keys))
+	for _, k := range keys {
+		names = append(names, k.name)
+	}
+	return shape[T]{say: what + " with keys such as " + strings.Join(firstFew(names, 4), ", "), read: func(r *reader, n Node) (T, bool) {
+		var v T
+		src, _ := any(&v).(interface{ source() *Source })
+		if src != nil {
+			src.source().At = n.At
+		}
+		if n.Kind != Map {
+			r.expected(n, what+" with keys: "+strings.Join(names, ", "))
+			return v, false
+		}
+		seen := make(map[string]Place, len(n.Keys))
+		for i, kn := range n.Keys {
+			if kn.Kind != Scalar {
+				r.expected(kn, "the name of a key")
+				continue
+			}
+			if first, twice := seen[kn.Text]; twice {
+				r.problem(kn.At, len(kn.Text), fmt.Sprintf("it stands first in line %d; keep one", first.Line), "key `%s` stands twice", kn.Text)
+				continue
+			}
+			seen[kn.Text] = kn.At
+			k := slices.IndexFunc(keys, func(k key[T]) bool { return k.name == kn.Text })
+			switch {
+			case k < 0:
+				r.problem(kn.At, len(kn.Text), didYouMean(kn.Text, names)+what+" may have: "+strings.Join(names, ", "), "unknown key `%.40s`", kn.Text)
+			case keys[k].late:
+				r.problem(kn.At, len(kn.Text), "remove it for now: nothing in a file is ever silently ignored",
+					"`%s` belongs to the language, but this version does not enforce it yet", kn.Text)
+			default:
+				if src != nil {
+					s := src.source()
+					s.keys = append(s.keys, keyPlace{kn.Text, n.Items[i].At})
+				}
+				keys[k].read(r, n.Items[i], &v)
+			}
+		}
+		for _, k := range keys {
+			if _, given := seen[k.name]; k.need && !given {
+				r.problem(n.At, 0, k.doc, "%s needs the key `%s`", what, k.name)
+			}
+		}
+		return v, true
+	}}
+}
+
+func firstFew(s []string, n int) []string { return s[:min(n, len(s))] }
+
+// value describes a single value read by parse, whose errors say what was
+// wrong.
+func value[V any](say string, parse func(string) (V, error)) shape[V] {
+	return shape[V]{say: say, read: func(r *reader, n Node) (V, bool) {
+		var zero V
+		if n.Kind != Scalar {
+			r.expected(n, say)
+			return zero, false
+		}
+		v, err := parse(n.Text)
+		if err != nil {
+			r.problem(n.At, len(n.Text), "expected "+say, "%s", err)
+			return zero, false
+		}
+		return v, true
+	}}
+}
+
+// words describes one word of a few.
+func words(list ...string) shape[string] {
+	return value(orList(list), func(s string) (string, error) {
+		if !slices.Contains(list, s) {
+			return "", fmt.Errorf("%.40q cannot stand here%s", s, strings.TrimRight("; "+didYouMean(s, list), "; "))
+		}
+		return s, nil
+	})
+}
+
+// ref describes a name defined elsewhere.
+func ref(say string) shape[Ref] {
+	return shape[Ref]{say: say, read: func(r *reader, n Node) (Ref, bool) {
+		if n.Kind != Scalar || n.Text == "" {
+			r.expected(n, say)
+			return Ref{}, false
+		}
+		return Ref{n.Text, n.At}, true
+	}}
+}
+
+// list describes a list of one shape.
+func list[V any](s shape[V]) shape[[]V] {
+	return shape[[]V]{say: "a list, each item " + s.say, read: func(r *reader, n Node) ([]V, bool) {
+		if n.Kind != List {
+			r.expected(n, "a list, each item "+s.say)
+			return nil, false
+		}
+		vs := make([]V, 0, len(n.Items))
+		all := true
+		for _, item := range n.Items {
+			v, ok := s.read(r, item)
+			all = all && ok
+			vs = append(vs, v)
+		}
+		return vs, all
+	}}
+}
+
+// oneOrMany describes one value or a list of them.
+func oneOrMany[V any](s shape[V]) shape[[]V] {
+	return shape[[]V]{say: s.say + ", or a list of them", read: func(r *reader, n Node) ([]V, bool) {
+		if n.Kind == List && len(n.Items) > 0 {
+			return list(s).read(r, n)
+		}
+		v, ok := s.read(r, n)
+		return []V{v}, ok
+	}}
+}
+
+// named describes a set of names of the writer's own, each with a value of one
+// shape; name puts the name into the value.
+func named[V any](what string, s shape[V], name func(*V, Ref)) shape[[]V] {
+	say := "names of your own, each followed by " + s.say
+	return shape[[]V]{say: say, read: func(r *reader, n Node) ([]V, bool) {
+		if n.Kind != Map {
+			r.expected(n, say)
+			return nil, false
+		}
+		var vs []V
+		all := true
+		for i, kn := range n.Keys {
+			id, ok := identifier(what).read(r, kn)
+			v, okv := s.read(r, n.Items[i])
+			all = all && ok && okv
+			name(&v, id)
+			vs = append(vs, v)
+		}
+		return vs, all
+	}}
+}
+
+// identifier describes a name of the writer's own.
+func identifier(what string) shape[Ref] {
+	say := "a name for the " + what + " of letters, digits, '-', '_' and '.', that begins with a letter or digit, at most 64 long"
+	return shape[Ref]{say: say, read: func(r *reader, n Node) (Ref, bool) {
+		ok := n.Kind == Scalar && n.Text != "" && len(n.Text) <= 64 && !strings.ContainsAny(n.Text[:1], "-_.")
+		for _, c := range n.Text {
+			ok = ok && (c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || strings.ContainsRune("-_.", c))
+		}
+		if !ok {
+			r.expected(n, say)
+			return Ref{}, false
+		}
+		return Ref{n.Text, n.At}, true
+	}}
+}
+
+// didYouMean returns "did you mean `x`? " for the nearest of the words, or "".
+func didYouMean(s string, words []string) string {
+	best, at := 1+min(3, len(s)/2), ""
+	for _, w := range words {
+		if d := editDistance(s, w); d < best {
+			best, at = d, w
+		}
+	}
+	if at == "" {
+		return ""
+	}
+	return "did you mean `" + at + "`? "
+}
+
+// editDistance is the number of letters to insert, delete, replace or swap with
+// their neighbour; long words count as far from everything.
+func editDistance(a, b string) int {
+	if len(a) > 64 || len(b) > 64 {
+		return 64
+	}
+	before, last, row := make([]int, len(b)+1), make([]int, len(b)+1), make([]int, len(b)+1)
+	for j := range row {
+		row[j] = j
+	}
+	for i := 1; i <= len(a); i++ {
+		before, last, row = last, row, before
+		row[0] = i
+		for j := 1; j <= len(b); j++ {
+			cost := 1
+			if a[i-1] == b[j-1] {
+				cost = 0
+			}
+			row[j] = min(last[j]+1, row[j-1]+1, last[j-1]+cost)
+			if i > 1 && j > 1 && a[i-1] == b[j-2] && a[i-2] == b[j-1] {
+				row[j] = min(row[j], before[j-2]+1)
+			}
+		}
+	}
+	return row[len(b)]
+}
+
+// orList joins words as "a, b or c".
+func orList(words []string) string {
+	if len(words) < 2 {
+		return strings.Join(words, "")
+	}
+	return strings.Join(words[:len(words)-1], ", ") + " or " + words[len(words)-1]
+}

@@ -1,0 +1,94 @@
+package simulate
+
+import (
+	"imbrel/core/codepoint"
+	"imbrel/core/datapath"
+	"imbrel/core/measure"
+	"imbrel/core/policy"
+)
+
+// result turns what was counted into a result.
+func (r *run) result() *measure.Result {
+	res := &measure.Result{
+		Imbrel: 1, Rehearsal: r.plan.Name, Title: r.file.Title, Seed: r.options.Seed,
+		DurationS: r.plan.Lasts.Seconds(), Policy: !r.options.WithoutPolicy,
+		Interfaces: []measure.Interface{}, Links: []measure.Link{},
+	}
+	for _, p := range r.network.ports {
+		for d, path := range []*path{&p.in, &p.out} { // policy.In, policy.Out
+			if path.Path != nil && path.busy() {
+				res.Interfaces = append(res.Interfaces, r.interfaceResult(p, policy.Direction(d), path))
+			}
+		}
+	}
+	for _, p := range r.network.ports {
+		if c := p.carrier; c != nil {
+			res.Links = append(res.Links, measure.Link{
+				From: p.face.Path(), To: p.peer.face.Path(), SendsBps: int64(c.rate), CarriedBps: r.bps(c.bytes),
+				Drops: c.drops, QueueDelay: c.delay.Summary(),
+			})
+		}
+	}
+	for _, s := range r.sources {
+		if s.capture != nil {
+			res.Captures = append(res.Captures, *s.capture)
+		}
+	}
+	r.collect.Settle()
+	res.Traffic = r.collect.Rows(r.plan, r.classes)
+	res.Classes = r.collect.ClassResults(r.classes)
+	r.collect.Judge(res, r.plan, r.classes)
+	return res
+}
+
+// busy reports whether any packet came to the path.
+func (p *path) busy() bool {
+	for i := range p.Counters() {
+		if p.Counters()[i].OfferedPackets > 0 {
+			return true
+		}
+	}
+	return false
+}
+
+func (r *run) interfaceResult(p *port, d policy.Direction, path *path) measure.Interface {
+	res := measure.Interface{Node: p.face.Node.Name, Interface: p.face.Name, Direction: d.String(), RateBps: int64(p.face.Rate)}
+	var promises []int64
+	if path.policy != nil {
+		res.PolicyAt = path.policy.Name
+		res.RateBps = int64(datapath.Whole(path.policy, p.face.Rate))
+		// Incoming without a shape nothing ever waits, so nothing is promised.
+		if d == policy.Out || path.policy.Shape > 0 {
+			for _, rate := range datapath.Promises(path.policy, p.face.Rate) {
+				promises = append(promises, int64(rate))
+			}
+		}
+	}
+	var sent uint64
+	for i := range path.Counters() {
+		c := &path.Counters()[i]
+		sent += path.sent[i]
+		if path.policy == nil && c.OfferedPackets == 0 {
+			continue // a FIFO lists the classes that came
+		}
+		class := measure.Class{
+			Class: r.classes[path.slots[i]], OfferedPackets: c.OfferedPackets, SentPackets: c.SentPackets,
+			OfferedBps: r.bps(path.offered[i]), SentBps: r.bps(path.sent[i]),
+			Drops: measure.Drops{Policed: c.Drops[datapath.Policed], QueueFull: c.Drops[datapath.QueueFull],
+				Early: c.Drops[datapath.Early], Blocked: c.Drops[datapath.Blocked]},
+			Marks: make(map[string]uint64), MaxQueueBytes: c.MaxQueueBytes,
+		}
+		if promises != nil {
+			class.PromisedBps = &promises[i]
+		}
+		for dscp, n := range c.Marks {
+			if n > 0 {
+				class.Marks[codepoint.DSCP(dscp).Name()] = n
+			}
+		}
+		class.SetDelay(&path.delays[i])
+		res.Classes = append(res.Classes, class)
+	}
+	res.SentBps = r.bps(sent)
+	return res
+}

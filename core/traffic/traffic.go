@@ -1,0 +1,197 @@
+// Package traffic has the sources of a rehearsal: calls, constant and random
+// streams, and replayed captures. A source yields its packets in the order of
+// time; everything random comes from the generator it is given.
+package traffic
+
+import (
+	"hash/fnv"
+	"math/rand/v2"
+	"time"
+
+	"imbrel/core/codepoint"
+	"imbrel/core/packet"
+	"imbrel/core/unit"
+)
+
+// A Codec is how a call's voice becomes packets: payload and interval as usual
+// for ITU-T G.711 and G.729, impairment factors of ITU-T G.113 appendix I.
+type Codec struct {
+	Name        string
+	Interval    time.Duration // between packets
+	Payload     int           // bytes a packet, without headers
+	PayloadType uint8         // RFC 3551
+	Tick        uint32        // RTP timestamp units a packet
+	LookAhead   time.Duration
+	Ie, Bpl     float64 // of the E-model, with loss concealment
+}
+
+// The codecs a call can use.
+var (
+	G711 = Codec{Name: "g711", Interval: 20 * time.Millisecond, Payload: 160, PayloadType: 0, Tick: 160, Ie: 0, Bpl: 25.1}
+	G729 = Codec{Name: "g729", Interval: 20 * time.Millisecond, Payload: 20, PayloadType: 18, Tick: 160, LookAhead: 5 * time.Millisecond, Ie: 11, Bpl: 19.0}
+)
+
+// CodecByName returns a codec by its word in the language.
+func CodecByName(name string) (Codec, bool) {
+	for _, c := range []Codec{G711, G729} {
+		if c.Name == name {
+			return c, true
+		}
+	}
+	return Codec{}, false
+}
+
+// A Source yields packets. Next fills p, using room for its bytes where it
+// makes them itself, and returns when it is sent; false means there are no
+// more. An error ends the rehearsal.
+type Source interface {
+	Next(p *packet.Packet, room []byte) (at time.Duration, ok bool, err error)
+}
+
+// Random returns the generator of one source: the same for the same seed, name
+// and number, and independent of every other source's.
+func Random(seed uint64, name string, number int) *rand.Rand {
+	h := fnv.New64a()
+	h.Write([]byte(name))
+	return rand.New(rand.NewPCG(seed, h.Sum64()^uint64(number)*0x9e3779b97f4a7c15))
+}
+
+// A Call is one direction of one call.
+type Call struct {
+	Codec      Codec
+	Flow       packet.Flow
+	DSCP       codepoint.DSCP
+	Start, End time.Duration
+	ID         uint32 // the RTP synchronisation source
+
+	sent uint32
+}
+
+// Next yields a packet every interval from Start to End.
+func (c *Call) Next(p *packet.Packet, room []byte) (time.Duration, bool, error) {
+	at := c.Start + time.Duration(c.sent)*c.Codec.Interval
+	if at >= c.End {
+		return 0, false, nil
+	}
+	p.Build(room, c.Flow, c.DSCP, c.Length(), packet.RTPHeader)
+	p.PutRTP(c.Codec.PayloadType, uint16(c.sent), c.sent*c.Codec.Tick, c.ID)
+	c.sent++
+	return at, true, nil
+}
+
+// Length returns the length of the call's IP packets.
+func (c *Call) Length() int {
+	ip := 20
+	if c.Flow.From.Is6() {
+		ip = 40
+	}
+	return ip + 8 + packet.RTPHeader + c.Codec.Payload
+}
+
+// A Stream sends packets of one length at a mean rate, evenly spaced or at
+// random (a Poisson process). Rate counts IP bytes.
+type Stream struct {
+	Rate       unit.Rate
+	Length     int
+	Flow       packet.Flow
+	DSCP       codepoint.DSCP
+	Start, End time.Duration
+	Random     *rand.Rand // nil: evenly spaced
+
+	clock unit.Clock
+	begun bool
+}
+
+// Next yields the stream's next packet.
+func (s *Stream) Next(p *packet.Packet, room []byte) (time.Duration, bool, error) {
+	if !s.begun {
+		s.begun = true
+		s.clock.NotBefore(s.Start)
+		if s.Random != nil {
+			s.clock.NotBefore(s.Start + s.gap())
+		}
+	}
+	at := s.clock.Ready()
+	if at >= s.End {
+		return 0, false, nil
+	}
+	if s.Random != nil {
+		s.clock.NotBefore(at + s.gap())
+	} else {
+		s.clock.Advance(s.Length, s.Rate)
+	}
+	p.Build(room, s.Flow, s.DSCP, s.Length, 0)
+	return at, true, nil
+}
+
+// gap draws the time to the next packet of a Poisson process.
+func (s *Stream) gap() time.Duration {
+	return time.Duration(Exponential(s.Random) * float64(s.Rate.Time(unit.Size(s.Length))))
+}
+
+// Exponential draws from the exponential distribution of mean 1, with the same
+// bits on every machine: the usual library functions may differ in the last bit
+// where the processor has a fused multiply-add.
+func Exponential(r *rand.Rand) float64 {
+	// -ln(u) of u = m/2^53 in (0, 1]: -ln(m) + 53 ln 2, m = f·2^e, f in [1, 2).
+	m := r.Uint64()>>11 + 1
+	e := 0
+	for v := m; v > 1; v >>= 1 {
+		e++
+	}
+	f := float64(m) / float64(uint64(1)<<e)
+	// ln f = 2 artanh(s), s = (f-1)/(f+1) in [0, 1/3): a series in s².
+	s := (f - 1) / (f + 1)
+	square := float64(s * s)
+	sum, power := 0.0, s
+	for k := 1; k <= 35; k += 2 {
+		sum += float64(power / float64(k))
+		power = float64(power * square)
+	}
+	const ln2 = 0.693147180559945309417232121458
+	return max(0, float64(float64(53-e)*ln2)-float64(2*sum))
+}
+
+// A Reader yields the frames of a capture with their own times, counted from
+// any origin. The bytes are the reader's until the next call. At the end, ok
+// is false.
+type Reader interface {
+	ReadFrame() (frame []byte, wire int, at time.Duration, ok bool, err error)
+}
+
+// A Replay feeds the packets of a capture. Only those that Admit admits are
+// sent; the rest are its to count.
+type Replay struct {
+	Reader     Reader
+	Start, End time.Duration
+	Admit      func(p *packet.Packet, err error) bool
+
+	first time.Duration
+	last  time.Duration
+	begun bool
+}
+
+// Next yields the next admitted packet, at its own distance from the first.
+// Where the capture's times run backwards, the packet is sent with the one
+// before it.
+func (r *Replay) Next(p *packet.Packet, room []byte) (time.Duration, bool, error) {
+	for {
+		frame, wire, at, ok, err := r.Reader.ReadFrame()
+		if err != nil || !ok {
+			return 0, false, err
+		}
+		if !r.begun {
+			r.begun, r.first = true, at
+		}
+		at = max(at-r.first+r.Start, r.last, r.Start)
+		r.last = at
+		if at >= r.End {
+			return 0, false, nil
+		}
+		bytes := append(room[:0], frame...)
+		err = p.Parse(bytes, wire)
+		if r.Admit(p, err) {
+			return at, true, nil
+		}
+	}
+}

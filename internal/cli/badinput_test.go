@@ -1,0 +1,156 @@
+package cli_test
+
+import (
+	"bytes"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"imbrel/examples"
+)
+
+// change returns the demo's policy with one piece of text replaced.
+func change(t *testing.T, old, new string) string {
+	t.Helper()
+	text, err := examples.FS.ReadFile("ternrock.yaml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if !strings.Contains(string(text), old) {
+		t.Fatalf("the demo has no %q", old)
+	}
+	return strings.Replace(string(text), old, new, 1)
+}
+
+// One clear message with a place, exit 2, no panic.
+func TestBadPolicies(t *testing.T) {
+	for name, c := range map[string]struct{ text, want string }{
+		"empty":                 {"", "the file is empty"},
+		"only a comment":        {"# nothing\n", "the file is empty"},
+		"binary":                {"\x7fELF\x00\x01\x02", "not a text file"},
+		"not UTF-8":             {"imbrel: \xff\xfe", "not a text file"},
+		"a list":                {"- imbrel: 1\n", "a list cannot stand here"},
+		"brackets without end":  {strings.Repeat("[", 1_000_000), "exceeded max depth"},
+		"nested":                {"imbrel: " + strings.Repeat("[", 500) + strings.Repeat("]", 500), "nested more than 100 deep"},
+		"aliases":               {"a: &a [1,1]\nb: [*a,*a]\n", "the alias `*a` is not part of the language"},
+		"a tag":                 {"imbrel: !!int 1\n", "tag"},
+		"two documents":         {"imbrel: 1\n---\nimbrel: 1\n", "a second document"},
+		"no version":            {"title: x\n", "needs the key `imbrel`"},
+		"another version":       {"imbrel: 2\n", `"2" is not a whole number from 1 to 1`},
+		"a key twice":           {change(t, "title:", "imbrel: 1\ntitle:"), "key `imbrel` stands twice"},
+		"an unknown key":        {change(t, "at-least: 30%", "at-leest: 30%"), "stdin:31:41: unknown key `at-leest`\n"},
+		"the nearest word":      {change(t, "at-least: 30%", "at-leest: 30%"), "did you mean `at-least`?"},
+		"not enforced yet":      {change(t, "queue: {limit: 40ms}", "queue: {limit: 40ms, drop: red}"), "`drop` belongs to the language, but this version does not enforce it yet"},
+		"tcp":                   {change(t, "rate: 2.4Mbit/s, packet: 900B", "tcp: 4"), "`tcp` belongs to the language"},
+		"a rate without unit":   {change(t, "11.4Mbit/s", "11.4"), `"11.4" has no unit`},
+		"a rate of 0":           {change(t, "11.4Mbit/s", "0Mbit/s"), "the least is 500bit/s"},
+		"a rate of 10^30":       {change(t, "11.4Mbit/s", "1"+strings.Repeat("0", 30)+"bit/s"), "the most is 400Gbit/s"},
+		"a rate of 1e30":        {change(t, "11.4Mbit/s", "1e30bit/s"), "is not a unit of a rate"},
+		"bytes for bits":        {change(t, "11.4Mbit/s", "11.4MB"), `"MB" is not a unit of a rate`},
+		"an unknown class":      {change(t, "{class: radar, ", "{class: radra, "), "there is no class `radra`"},
+		"a class twice":         {change(t, "  - name: radar", "  - name: voice"), "two classes are named `voice`"},
+		"treated twice":         {change(t, "{class: radar,  ", "{class: voice,  "), "the class `voice` is treated twice"},
+		"rest first":            {change(t, "{class: radar,      mark: af41", "{class: rest,      mark: af41"), "`rest` takes everything"},
+		"more than the whole":   {change(t, "at-least: 30%", "at-least: 80%"), "come to 122%"},
+		"more than the rate":    {change(t, "at-least: 30%", "at-least: 11Mbit/s"), "come to 15.788Mbit/s, but ternrock/radio out has 11.4Mbit/s"},
+		"promise above ceiling": {change(t, "at-most: 60%", "at-most: 10%"), "at-least 20% is above at-most 10%"},
+		"priority and promise":  {change(t, "priority: 1, police", "priority: 1, at-least: 5%, police"), "`at-least` adds nothing"},
+		"a group in itself":     {change(t, "[pilot-phones, harbour-phones]", "[pilot-phones, phones]"), "the group `phones` contains itself"},
+		"an unknown group":      {change(t, "to: phones}", "to: fones}"), "there is no address or group `fones`"},
+		"host bits":             {change(t, "10.44.8.0/25", "10.44.8.1/25"), "the prefix is 10.44.8.0/25"},
+		"a DSCP of 184":         {change(t, "mark: af41", "mark: 184"), "as a whole ToS byte 184 is DSCP 46, ef"},
+		"attached to nothing":   {change(t, "at: ternrock/radio, direction", "at: ternrock/radoi, direction"), "did you mean `ternrock/radio`?"},
+		"attached twice":        {change(t, "at: harbour/radio,  direction", "at: ternrock/radio,  direction"), "two policies at ternrock/radio out"},
+		"leads nowhere":         {change(t, "        - {name: radio, rate: 100Mbit/s, framing: ethernet}", "        - {name: radio, rate: 100Mbit/s}\n        - {name: spare, rate: 1Mbit/s}"), "the interface ternrock/spare leads nowhere"},
+		"no link":               {change(t, "  links:\n    - ends: [{at: ternrock/radio, sends: 12Mbit/s}, {at: harbour/radio, sends: 34Mbit/s}]\n      delay: 4ms\n", ""), "leads nowhere"},
+		"one end":               {change(t, ", {at: harbour/radio, sends: 34Mbit/s}", ""), "a link has two ends, not 1"},
+		"an address nowhere":    {change(t, "between: [10.44.8.20, 10.44.64.20]", "between: [10.44.8.20, 192.0.2.1]"), "the address 192.0.2.1 is in no subnet"},
+		"mixed versions":        {change(t, "between: [10.44.8.20, 10.44.64.20]", `between: [10.44.8.20, "2001:db8:44:64::1"]`), "different IP versions"},
+		"same place":            {change(t, "between: [10.44.8.20, 10.44.64.20]", "between: [10.44.8.20, 10.44.8.21]"), "both addresses are behind ternrock/lan"},
+		"two kinds":             {change(t, "calls: 6,", "calls: 6, rate: 1Mbit/s,"), "is of 2 kinds"},
+		"a key of another kind": {change(t, "calls: 6,", "calls: 6, arrivals: poisson,"), "`arrivals` means nothing to `calls`"},
+		"a packet too small":    {change(t, "packet: 900B", "packet: 20B"), "cannot be"},
+		"too many packets":      {change(t, "rate: 2.4Mbit/s, packet: 900B", "rate: 400Gbit/s, packet: 28B"), "the most is"},
+		"a strange expectation": {change(t, "voice mos >= 4.2", "voice quality >= 4.2"), `"quality" is not a metric`},
+		"an unknown subject":    {change(t, "voice mos >= 4.2", "voize mos >= 4.2"), "there is no class or traffic `voize`"},
+		"a capture that is not": {change(t, "ternrock-office.pcap", "nothing.pcap"), "nothing.pcap does not exist"},
+		"a folder named ..":     {change(t, "- name: harbour\n", "- name: ..\n"), "cannot stand here"},
+		"ports backwards":       {change(t, "7400-7410", "7410-7400"), "runs backwards"},
+	} {
+		r := imbrel(t, t.TempDir(), c.text, nil, "rehearse", "-")
+		if r.status != 2 || r.out != "" {
+			t.Errorf("%s: exit %d, stdout %.80q; want 2 and nothing", name, r.status, r.out)
+		}
+		if !strings.Contains(r.err, c.want) {
+			t.Errorf("%s: says\n%s\nwant %q", name, r.err, c.want)
+		}
+		if strings.Contains(r.err, "our own fault") {
+			t.Errorf("%s: panics", name)
+		}
+	}
+}
+
+// All errors at once, in the order of the file.
+func TestAllErrorsAtOnce(t *testing.T) {
+	r := imbrel(t, t.TempDir(), "imbrel: 1\ntitel: x\nclasses:\n  - {name: a, match: [{from: nobody}]}\npolicies:\n  - {name: p, treat: [{class: b}]}\n", nil, "rehearse", "-")
+	last := -1
+	for _, want := range []string{"stdin:2:1: unknown key `titel`", "stdin:4:30: there is no address or group `nobody`", "stdin:6:31: there is no class `b`"} {
+		at := strings.Index(r.err, want)
+		if at <= last {
+			t.Errorf("%q is missing or out of order in\n%s", want, r.err)
+		}
+		last = at
+	}
+}
+
+func TestBadFilesAndFlags(t *testing.T) {
+	dir := t.TempDir()
+	imbrel(t, dir, "", nil, "demo", "--write", ".")
+	pcap, err := os.ReadFile(filepath.Join(dir, "ternrock-office.pcap"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	capture := func(name string, data []byte) string {
+		put(t, dir, name, string(data))
+		put(t, dir, name+".yaml", change(t, "ternrock-office.pcap", name))
+		return name + ".yaml"
+	}
+	link := bytes.Clone(pcap)
+	link[20] = 147
+	long := bytes.Clone(pcap)
+	copy(long[32:], "\xff\xff\xff\x7f\xff\xff\xff\x7f")
+	big := put(t, dir, "big.yaml", "")
+	if err := os.Truncate(big, 200<<20); err != nil {
+		t.Fatal(err)
+	}
+	nested := put(t, dir, "nested.yaml", strings.Repeat("a: [", 1<<20))
+	for name, c := range map[string]struct {
+		args []string
+		want string
+	}{
+		"missing file":         {[]string{"rehearse", "none.yaml"}, "none.yaml does not exist"},
+		"a directory":          {[]string{"rehearse", "."}, ". is a directory"},
+		"200 MB":               {[]string{"rehearse", big}, "larger than 4 MiB"},
+		"4 MB of nesting":      {[]string{"rehearse", nested}, "nested.yaml"},
+		"no file":              {[]string{"rehearse"}, "wants a policy file"},
+		"unknown rehearsal":    {[]string{"rehearse", "ternrock.yaml", "frog"}, "there is no rehearsal `frog`; there are: fog"},
+		"unknown command":      {[]string{"rehears"}, "unknown command"},
+		"unknown flag":         {[]string{"rehearse", "--sed", "1", "ternrock.yaml"}, "unknown flag"},
+		"unknown output":       {[]string{"rehearse", "ternrock.yaml", "-o", "xml"}, "the output is text or json"},
+		"both and without":     {[]string{"rehearse", "ternrock.yaml", "--both", "--without-policy"}, "none of the others can be"},
+		"captures of two runs": {[]string{"rehearse", "ternrock.yaml", "--both", "--capture-out", "x"}, "leave --both out"},
+		"a capture of nothing": {[]string{"rehearse", capture("empty.pcap", nil)}, "is no capture"},
+		"a capture of junk":    {[]string{"rehearse", capture("junk.pcap", []byte("this is no capture at all, but it has some bytes"))}, "is no pcap or pcapng capture"},
+		"a header cut":         {[]string{"rehearse", capture("head.pcap", pcap[:20])}, "cut short"},
+		"a capture cut":        {[]string{"rehearse", capture("cut.pcap", pcap[:40_001])}, "it is cut short"},
+		"a link type unknown":  {[]string{"rehearse", capture("link.pcap", link)}, "link of type 147"},
+		"a packet of 2 GB":     {[]string{"rehearse", capture("long.pcap", long)}, "packet 1"},
+		"captures into a file": {[]string{"rehearse", "ternrock.yaml", "--capture-out", "ternrock.yaml"}, "cannot make the folder"},
+	} {
+		r := imbrel(t, dir, "", nil, c.args...)
+		if r.status != 2 || !strings.Contains(r.err, c.want) {
+			t.Errorf("%s: exit %d, says %q; want 2 and %q", name, r.status, r.err, c.want)
+		}
+	}
+}

@@ -1,0 +1,161 @@
+package cli_test
+
+import (
+	"encoding/binary"
+	"errors"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/gopacket/gopacket"
+	"github.com/gopacket/gopacket/layers"
+	"github.com/gopacket/gopacket/pcapgo"
+)
+
+// marksIn reads a pcapng file with an independent library and counts packets by
+// destination port and ToS byte; every header checksum must be right.
+func marksIn(t *testing.T, path string) map[[2]int]int {
+	t.Helper()
+	f, err := os.Open(path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer f.Close()
+	r, err := pcapgo.NewNgReader(f, pcapgo.DefaultNgReaderOptions)
+	if err != nil {
+		t.Fatalf("%s: %v", path, err)
+	}
+	counts := make(map[[2]int]int)
+	for {
+		data, _, err := r.ReadPacketData()
+		if errors.Is(err, io.EOF) {
+			return counts
+		}
+		if err != nil {
+			t.Fatalf("%s: %v", path, err)
+		}
+		p := gopacket.NewPacket(data, layers.LayerTypeEthernet, gopacket.Default)
+		tos := -1
+		switch ip := p.NetworkLayer().(type) {
+		case *layers.IPv4:
+			tos = int(ip.TOS)
+			if sum(ip.Contents) != 0xffff {
+				t.Errorf("%s: wrong header checksum in %x", path, ip.Contents)
+			}
+		case *layers.IPv6:
+			tos = int(ip.TrafficClass)
+		}
+		port := 0
+		switch l4 := p.TransportLayer().(type) {
+		case *layers.UDP:
+			port = int(l4.DstPort)
+		case *layers.TCP:
+			port = int(l4.DstPort)
+		}
+		counts[[2]int{port, tos}]++
+	}
+}
+
+func sum(b []byte) (s uint32) {
+	for i := 0; i+1 < len(b); i += 2 {
+		s += uint32(binary.BigEndian.Uint16(b[i:]))
+	}
+	for s > 0xffff {
+		s = s&0xffff + s>>16
+	}
+	return s
+}
+
+const marking = `imbrel: 1
+classes:
+  - {name: media, match: [{protocol: udp, to-port: [23456, 23457]}]}
+  - {name: radar, match: [{to-port: 7400}]}
+policies:
+  - name: mark
+    treat: [{class: media, mark: ef, priority: 1}, {class: radar, mark: cs4}, {class: rest, mark: af12}]
+attach: [{policy: mark, at: a/wan, direction: out}]
+network:
+  nodes:
+    - name: a
+      interfaces: [{name: lan, rate: 1Gbit/s, subnets: [10.61.8.0/24, "fd61:8::/64"]}, {name: wan, rate: 100Mbit/s}]
+    - name: b
+      interfaces: [{name: wan, rate: 100Mbit/s}, {name: lan, rate: 1Gbit/s, subnets: [10.61.64.0/24, "fd61:64::/64"]}]
+  links: [{ends: [{at: a/wan}, {at: b/wan}], delay: 1ms}]
+rehearsals:
+  - name: replay
+    lasts: 20s
+    traffic: [{name: site, capture: "CAPTURE", enters: a/lan}]
+`
+
+// A real capture goes in and comes out marked.
+func TestARealCaptureComesOutMarked(t *testing.T) {
+	for _, name := range []string{"site.pcap", "site.pcapng", "site-vlan.pcap", "site-mpls.pcap", "site-snap96.pcap"} {
+		source, err := filepath.Abs(filepath.Join("..", "..", "..", "shared", "captures", name))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := os.Stat(source); err != nil {
+			t.Skipf("the large captures are not here: %v", err)
+		}
+		dir := t.TempDir()
+		put(t, dir, "p.yaml", strings.Replace(marking, "CAPTURE", source, 1))
+		r := imbrel(t, dir, "", nil, "rehearse", "p.yaml", "--capture-out", "out")
+		if r.status != 0 {
+			t.Fatalf("%s: exit %d: %s", name, r.status, r.err)
+		}
+		if !strings.Contains(r.out, "packets were sent") || !strings.Contains(r.out, "travelling the other way") {
+			t.Errorf("%s: does not say what of the capture was sent:\n%s", name, r.out)
+		}
+		before, after := marksIn(t, filepath.Join(dir, "out", "a", "lan-in.pcapng")), marksIn(t, filepath.Join(dir, "out", "a", "wan-out.pcapng"))
+		media, marked := 0, 0
+		for k, n := range before {
+			if k[0] == 23456 {
+				media += n
+			}
+		}
+		for k, n := range after {
+			switch k[1] >> 2 {
+			case 46:
+				if k[0] != 23456 && k[0] != 23457 {
+					t.Errorf("%s: %d packets to port %d left as EF", name, n, k[0])
+				}
+				if k[0] == 23456 {
+					marked += n
+				}
+			case 32:
+				if k[0] != 7400 && k[0] != 0 { // the library reads no ports of fragments
+					t.Errorf("%s: %d packets to port %d left as CS4", name, n, k[0])
+				}
+			case 12:
+			default:
+				t.Errorf("%s: %d packets to port %d left with ToS 0x%02x", name, n, k[0], k[1])
+			}
+		}
+		t.Logf("%s: %d media packets in, %d out as EF", name, media, marked)
+		if media < 300 || marked != media {
+			t.Errorf("%s: %d media packets went in, %d came out as EF", name, media, marked)
+		}
+		if again := imbrel(t, dir, "", nil, "rehearse", "p.yaml", "--capture-out", "out"); again.status != 2 || !strings.Contains(again.err, "already exists") {
+			t.Errorf("writing over captures: exit %d, %s", again.status, again.err)
+		}
+	}
+}
+
+func TestTheDemosCaptureComesOutMarked(t *testing.T) {
+	dir := t.TempDir()
+	imbrel(t, dir, "", nil, "demo", "--write", ".")
+	if r := imbrel(t, dir, "", nil, "rehearse", "ternrock.yaml", "--capture-out", "seen"); r.status != 0 {
+		t.Fatalf("exit %d: %s", r.status, r.err)
+	}
+	untrusted := [2]int{873, 46 << 2} // a PC that marks itself EF
+	if n := marksIn(t, filepath.Join(dir, "seen", "ternrock", "lan-in.pcapng"))[untrusted]; n == 0 {
+		t.Error("the office capture has no packet that marks itself EF")
+	}
+	for k, n := range marksIn(t, filepath.Join(dir, "seen", "ternrock", "radio-out.pcapng")) {
+		if ef := k[1] == 46<<2; ef != (k[0] >= 16384 && k[0] < 32768) {
+			t.Errorf("%d packets to port %d left with ToS 0x%02x", n, k[0], k[1])
+		}
+	}
+}

@@ -1,0 +1,81 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+
+	"github.com/spf13/cobra"
+
+	"imbrel/examples"
+	"imbrel/internal/files"
+	"imbrel/internal/render"
+)
+
+// demoFile is the embedded example that the demo tells.
+const demoFile = "ternrock.yaml"
+
+func (a *app) demo(text render.Text) *cobra.Command {
+	var write string
+	c := &cobra.Command{
+		Use:   "demo",
+		Short: "The whole story on an embedded example: a full radio link, without and with a policy",
+		Long: `Demo rehearses an embedded example: a pilot station whose radio link to the
+harbour is full in fog. The same traffic runs without and with the policy.`,
+		Args: cobra.NoArgs,
+		RunE: func(_ *cobra.Command, _ []string) error {
+			if write != "" {
+				return a.writeDemo(write)
+			}
+			f, in, err := files.ReadPolicyIn(examples.FS, demoFile)
+			if err != nil {
+				return err
+			}
+			plans, err := choose(f, demoFile, "fog")
+			if err != nil {
+				return err
+			}
+			if a.output == "text" {
+				text.Line("%s", examples.Story)
+			}
+			err = a.runAll(text, &rehearsalRun{file: f, in: in, seed: 1, both: true}, plans)
+			if a.output == "text" && (err == nil || errors.Is(err, errFound)) {
+				text.Line("%s", examples.Next)
+			}
+			return err
+		},
+	}
+	c.Flags().StringVar(&write, "write", "", "write the example's files into the folder `DIR` instead, to try changes on")
+	return c
+}
+
+// writeDemo copies the example's files out. It never overwrites a file.
+func (a *app) writeDemo(dir string) error {
+	if err := os.MkdirAll(dir, 0o777); err != nil {
+		return fmt.Errorf("cannot make the folder: %w", err)
+	}
+	for _, name := range examples.Demo {
+		data, err := fs.ReadFile(examples.FS, name)
+		if err != nil {
+			return err
+		}
+		path := filepath.Join(dir, name)
+		f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o666)
+		if errors.Is(err, fs.ErrExist) {
+			return fmt.Errorf("%s already exists, and is kept: name another folder", path)
+		}
+		if err == nil {
+			_, err = f.Write(data)
+			if e := f.Close(); err == nil {
+				err = e
+			}
+		}
+		if err != nil {
+			return fmt.Errorf("cannot write the example: %w", err)
+		}
+		fmt.Fprintln(a.out, path)
+	}
+	return nil
+}

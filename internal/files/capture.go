@@ -1,0 +1,230 @@
+package files
+
+import (
+	"bufio"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"time"
+
+	"github.com/gopacket/gopacket"
+	"github.com/gopacket/gopacket/layers"
+	"github.com/gopacket/gopacket/pcapgo"
+
+	"imbrel/core/packet"
+	"imbrel/core/policy"
+	"imbrel/core/traffic"
+)
+
+// Captures opens the captures of a policy file and closes them all at the end.
+type Captures struct {
+	In   Place
+	open []io.Closer
+}
+
+// Open opens a pcap or pcapng file, plain or compressed by gzip.
+func (c *Captures) Open(name string) (traffic.Reader, error) {
+	file, err := openRegular(c.In, name)
+	if err != nil {
+		return nil, err
+	}
+	c.open = append(c.open, file)
+	return newCapture(name, bufio.NewReaderSize(file, 1<<16))
+}
+
+// Close closes every capture that was opened.
+func (c *Captures) Close() {
+	for _, f := range c.open {
+		f.Close()
+	}
+}
+
+// A capture reads the frames of a file as Ethernet frames.
+type capture struct {
+	name   string
+	source interface {
+		ZeroCopyReadPacketData() ([]byte, gopacket.CaptureInfo, error)
+	}
+	link   linkLayer
+	count  int
+	origin time.Time
+	room   []byte
+}
+
+// A linkLayer says how the frames of a link type become Ethernet frames: what
+// goes in front of them is cut off, and the EtherType is at typeAt, or told by
+// the IP version when typeAt is negative.
+type linkLayer struct {
+	cut, typeAt int
+}
+
+var linkLayers = map[layers.LinkType]linkLayer{
+	layers.LinkTypeRaw:      {0, -1},
+	12:                      {0, -1}, // raw IP on some systems
+	14:                      {0, -1},
+	layers.LinkTypeIPv4:     {0, -1},
+	layers.LinkTypeIPv6:     {0, -1},
+	layers.LinkTypeNull:     {4, -1},
+	layers.LinkTypeLoop:     {4, -1},
+	layers.LinkTypeLinuxSLL: {16, 14},
+	276:                     {20, 0}, // Linux "cooked" version 2
+}
+
+// newCapture recognises the file's format by its first bytes.
+func newCapture(name string, r *bufio.Reader) (*capture, error) {
+	c := &capture{name: name}
+	magic, err := r.Peek(4)
+	if err != nil {
+		return nil, fmt.Errorf("%s is no capture: it has only %d bytes", name, len(magic))
+	}
+	var link layers.LinkType
+	if binary.LittleEndian.Uint32(magic) == 0x0a0d0d0a {
+		ng, err := pcapgo.NewNgReader(r, pcapgo.NgReaderOptions{SkipUnknownVersion: true})
+		if err != nil {
+			return nil, fmt.Errorf("%s is no readable pcapng capture: %w", name, cutShort(err))
+		}
+		c.source, link = ng, ng.LinkType()
+	} else {
+		old, err := pcapgo.NewReader(r)
+		if err != nil {
+			return nil, fmt.Errorf("%s is no pcap or pcapng capture: %w", name, cutShort(err))
+		}
+		c.source, link = old, old.LinkType()
+	}
+	if link == layers.LinkTypeEthernet {
+		return c, nil
+	}
+	how, known := linkLayers[link]
+	if !known {
+		return nil, fmt.Errorf("%s was taken on a link of type %d (%s), which cannot be read: take it on Ethernet, or as raw IP", name, int(link), link)
+	}
+	c.link = how
+	c.room = make([]byte, packet.EthernetHeader, 2048)
+	return c, nil
+}
+
+func cutShort(err error) error {
+	if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
+		return errors.New("it is cut short")
+	}
+	return err
+}
+
+// ReadFrame returns the next frame, its whole length on the wire, and its time.
+func (c *capture) ReadFrame() ([]byte, int, time.Duration, bool, error) {
+	data, info, err := c.source.ZeroCopyReadPacketData()
+	if errors.Is(err, io.EOF) {
+		return nil, 0, 0, false, nil
+	}
+	if err != nil {
+		return nil, 0, 0, false, fmt.Errorf("%s, packet %d: %w", c.name, c.count+1, cutShort(err))
+	}
+	c.count++
+	if c.count == 1 {
+		c.origin = info.Timestamp
+	}
+	at := info.Timestamp.Sub(c.origin)
+	if c.room == nil {
+		return data, info.Length, at, true, nil
+	}
+	c.room = c.room[:packet.EthernetHeader]
+	if len(data) >= c.link.cut {
+		kind := uint16(0)
+		body := data[c.link.cut:]
+		switch {
+		case c.link.typeAt >= 0 && len(data) >= c.link.typeAt+2:
+			kind = binary.BigEndian.Uint16(data[c.link.typeAt:])
+		case len(body) > 0 && body[0]>>4 == 4:
+			kind = packet.TypeIPv4
+		case len(body) > 0 && body[0]>>4 == 6:
+			kind = packet.TypeIPv6
+		}
+		binary.BigEndian.PutUint16(c.room[12:], kind)
+		c.room = append(c.room, body...)
+	}
+	return c.room, info.Length - c.link.cut + packet.EthernetHeader, at, true, nil
+}
+
+// A CaptureDir writes what enters and leaves each interface as pcapng files,
+// DIR/NODE/INTERFACE-in.pcapng and -out.pcapng. It never overwrites a file.
+type CaptureDir struct {
+	dir   string
+	files map[captureKey]*captureFile
+}
+
+type captureKey struct {
+	at        *policy.Interface
+	direction policy.Direction
+}
+
+type captureFile struct {
+	file   *os.File
+	writer *pcapgo.NgWriter
+}
+
+// NewCaptureDir makes the folder, unless it exists.
+func NewCaptureDir(dir string) (*CaptureDir, error) {
+	if err := os.MkdirAll(dir, 0o777); err != nil {
+		return nil, fmt.Errorf("cannot make the folder for captures: %w", err)
+	}
+	return &CaptureDir{dir: dir, files: make(map[captureKey]*captureFile)}, nil
+}
+
+// Write writes a packet at an interface. Simulated time zero is the Unix epoch.
+func (d *CaptureDir) Write(at *policy.Interface, direction policy.Direction, now time.Duration, p *packet.Packet) error {
+	key := captureKey{at, direction}
+	f := d.files[key]
+	if f == nil {
+		var err error
+		if f, err = d.create(at, direction); err != nil {
+			return err
+		}
+		d.files[key] = f
+	}
+	info := gopacket.CaptureInfo{Timestamp: time.Unix(0, int64(now)), CaptureLength: len(p.Bytes), Length: p.WireLength()}
+	if err := f.writer.WritePacket(info, p.Bytes); err != nil {
+		return fmt.Errorf("cannot write %s: %w", f.file.Name(), err)
+	}
+	return nil
+}
+
+func (d *CaptureDir) create(at *policy.Interface, direction policy.Direction) (*captureFile, error) {
+	dir := filepath.Join(d.dir, at.Node.Name)
+	if err := os.MkdirAll(dir, 0o777); err != nil {
+		return nil, fmt.Errorf("cannot make the folder for captures: %w", err)
+	}
+	name := filepath.Join(dir, at.Name+"-"+direction.String()+".pcapng")
+	file, err := os.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o666)
+	if errors.Is(err, os.ErrExist) {
+		return nil, fmt.Errorf("%s already exists, and is kept: name another folder with --capture-out", name)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("cannot write a capture: %w", err)
+	}
+	w, err := pcapgo.NewNgWriterInterface(file,
+		pcapgo.NgInterface{Name: at.Path() + " " + direction.String(), LinkType: layers.LinkTypeEthernet, TimestampResolution: 9},
+		pcapgo.NgWriterOptions{SectionInfo: pcapgo.NgSectionInfo{Application: "imbrel"}})
+	if err != nil {
+		file.Close()
+		return nil, fmt.Errorf("cannot write %s: %w", name, err)
+	}
+	return &captureFile{file, w}, nil
+}
+
+// Close writes out what is left and closes the files.
+func (d *CaptureDir) Close() error {
+	var first error
+	for _, f := range d.files {
+		err := f.writer.Flush()
+		if e := f.file.Close(); err == nil {
+			err = e
+		}
+		if err != nil && first == nil {
+			first = fmt.Errorf("cannot write %s: %w", f.file.Name(), err)
+		}
+	}
+	return first
+}

@@ -1,0 +1,225 @@
+// Package files reads policy files and captures, and writes captures.
+package files
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strconv"
+	"strings"
+	"unicode/utf8"
+
+	"go.yaml.in/yaml/v3"
+
+	"imbrel/core/policy"
+)
+
+// What a policy file may come to; with the YAML library's own bound on nesting,
+// this bounds the memory that reading takes.
+const (
+	maxPolicyBytes = 4 << 20
+	maxDepth       = 100
+)
+
+// A Place to read files from: the operating system's, or an embedded one.
+type Place struct {
+	FS fs.FS  // nil: the operating system's files
+	In string // the folder that relative names start from
+}
+
+// open opens a file by a name as it stands in a policy file.
+func (p Place) open(name string) (fs.File, error) {
+	if p.FS != nil {
+		return p.FS.Open(name)
+	}
+	if !filepath.IsAbs(name) {
+		name = filepath.Join(p.In, name)
+	}
+	return os.Open(name)
+}
+
+// ReadPolicy reads and validates a policy file; "-" is standard input, given
+// as stdin. It also returns the place that names within the file start from.
+func ReadPolicy(name string, stdin io.Reader) (*policy.File, Place, error) {
+	if name == "-" {
+		f, err := parsePolicy("stdin", stdin)
+		return f, Place{In: "."}, err
+	}
+	file, err := openRegular(Place{}, name)
+	if err != nil {
+		return nil, Place{}, fmt.Errorf("cannot read the policy file: %w", err)
+	}
+	defer file.Close()
+	f, err := parsePolicy(name, file)
+	return f, Place{In: filepath.Dir(name)}, err
+}
+
+// ReadPolicyIn reads and validates a policy file of an embedded file system.
+func ReadPolicyIn(in fs.FS, name string) (*policy.File, Place, error) {
+	file, err := in.Open(name)
+	if err != nil {
+		return nil, Place{}, err
+	}
+	defer file.Close()
+	f, err := parsePolicy(name, file)
+	return f, Place{FS: in}, err
+}
+
+// openRegular opens what can be read as a file, and says in people's words why
+// something cannot.
+func openRegular(p Place, name string) (fs.File, error) {
+	file, err := p.open(name)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return nil, fmt.Errorf("%s does not exist", name)
+	case errors.Is(err, fs.ErrPermission):
+		return nil, fmt.Errorf("%s may not be read by you", name)
+	case err != nil:
+		return nil, err
+	}
+	if info, err := file.Stat(); err == nil && info.IsDir() {
+		file.Close()
+		return nil, fmt.Errorf("%s is a directory; name a file in it", name)
+	}
+	return file, nil
+}
+
+// parsePolicy reads a policy file's text and validates it.
+func parsePolicy(name string, r io.Reader) (*policy.File, error) {
+	text, err := io.ReadAll(io.LimitReader(r, maxPolicyBytes+1))
+	if err != nil {
+		return nil, fmt.Errorf("cannot read %s: %w", name, err)
+	}
+	if len(text) > maxPolicyBytes {
+		return nil, fmt.Errorf("%s is larger than 4 MiB; no policy is", name)
+	}
+	doc, err := Document(name, text)
+	if err == nil {
+		var f *policy.File
+		if f, err = policy.Read(doc); err == nil {
+			return f, nil
+		}
+	}
+	return nil, withLines(err, text)
+}
+
+// withLines puts the lines of the file itself into the problems.
+func withLines(err error, text []byte) error {
+	var problems policy.Problems
+	if !errors.As(err, &problems) {
+		return err
+	}
+	lines := strings.Split(string(text), "\n")
+	for i, p := range problems {
+		if p.Place.Line >= 1 && p.Place.Line <= len(lines) {
+			problems[i].Line = strings.TrimRight(lines[p.Place.Line-1], "\r")
+		}
+	}
+	return problems
+}
+
+// Document turns the text of a YAML file into a document tree. Anchors,
+// aliases and tags are not part of the language.
+func Document(name string, text []byte) (policy.Node, error) {
+	var none policy.Node
+	at := policy.Place{File: name, Line: 1, Column: 1}
+	one := func(p policy.Problem) error { return policy.Problems{p} }
+	empty := one(policy.Problem{Place: policy.Place{File: name}, Text: "the file is empty", Help: "a policy file begins with `imbrel: 1`; `imbrel demo --write DIR` writes a whole one"})
+	if i := bytes.IndexByte(text, 0); i >= 0 || !utf8.Valid(text) {
+		return none, one(policy.Problem{Place: policy.Place{File: name}, Text: "this is not a text file", Help: "a policy file is YAML in UTF-8 that begins with `imbrel: 1`"})
+	}
+	decoder := yaml.NewDecoder(bytes.NewReader(text))
+	var root yaml.Node
+	if err := decoder.Decode(&root); errors.Is(err, io.EOF) {
+		return none, empty
+	} else if err != nil {
+		return none, yamlError(name, err)
+	}
+	var second yaml.Node
+	if err := decoder.Decode(&second); err == nil {
+		return none, one(policy.Problem{Place: policy.Place{File: name, Line: second.Line, Column: 1}, Text: "a second document begins here", Help: "a policy file is one document: remove the line `---`"})
+	} else if !errors.Is(err, io.EOF) {
+		return none, yamlError(name, err)
+	}
+	if root.Kind != yaml.DocumentNode || len(root.Content) != 1 {
+		return policy.Node{At: at}, nil
+	}
+	c := converter{file: name}
+	n := c.convert(root.Content[0], 0)
+	if len(c.problems) > 0 {
+		return none, c.problems
+	}
+	return n, nil
+}
+
+var yamlLine = regexp.MustCompile(`line (\d+): `)
+
+// yamlError turns the YAML library's error into a problem with a place.
+func yamlError(name string, err error) error {
+	text := strings.TrimPrefix(err.Error(), "yaml: ")
+	place := policy.Place{File: name}
+	if m := yamlLine.FindStringSubmatch(text); m != nil {
+		if n, err := strconv.Atoi(m[1]); err == nil {
+			place.Line, place.Column = n, 1
+			text = strings.Replace(text, m[0], "", 1)
+		}
+	}
+	return policy.Problems{{Place: place, Text: "this is not YAML: " + text,
+		Help: "look at this line and the one before it: an indent, a bracket, a colon without a space behind it, a quote?"}}
+}
+
+// A converter turns YAML nodes into document nodes.
+type converter struct {
+	file     string
+	problems policy.Problems
+}
+
+func (c *converter) problem(at policy.Place, text, help string) {
+	if len(c.problems) < 20 {
+		c.problems = append(c.problems, policy.Problem{Place: at, Text: text, Help: help})
+	}
+}
+
+func (c *converter) convert(y *yaml.Node, depth int) policy.Node {
+	n := policy.Node{At: policy.Place{File: c.file, Line: y.Line, Column: y.Column}}
+	if depth > maxDepth {
+		c.problem(n.At, fmt.Sprintf("nested more than %d deep", maxDepth), "no policy is; is this the right file?")
+		return n
+	}
+	if y.Anchor != "" {
+		c.problem(n.At, "the anchor `&"+y.Anchor+"` is not part of the language", "write the value where it is used, or name it in `groups` or `apps`")
+	}
+	if y.Style&yaml.TaggedStyle != 0 {
+		c.problem(n.At, "the tag `"+y.Tag+"` is not part of the language", "remove it")
+	}
+	switch y.Kind {
+	case yaml.AliasNode:
+		c.problem(n.At, "the alias `*"+y.Value+"` is not part of the language", "write the value here, or name it in `groups` or `apps`")
+	case yaml.ScalarNode:
+		if y.Tag == "!!null" && y.Style == 0 {
+			return n
+		}
+		n.Kind, n.Text = policy.Scalar, y.Value
+	case yaml.SequenceNode:
+		n.Kind = policy.List
+		for _, item := range y.Content {
+			n.Items = append(n.Items, c.convert(item, depth+1))
+		}
+	case yaml.MappingNode:
+		n.Kind = policy.Map
+		for i := 0; i+1 < len(y.Content); i += 2 {
+			k := c.convert(y.Content[i], depth+1)
+			if k.Kind == policy.Scalar && k.Text == "<<" {
+				c.problem(k.At, "the merge key `<<` is not part of the language", "write the keys here")
+			}
+			n.Keys = append(n.Keys, k)
+			n.Items = append(n.Items, c.convert(y.Content[i+1], depth+1))
+		}
+	}
+	return n
+}

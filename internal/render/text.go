@@ -1,0 +1,85 @@
+package render
+
+import (
+	"fmt"
+	"io"
+	"strings"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/jedib0t/go-pretty/v6/text"
+)
+
+// A Text writes for people. Colour marks what words say too.
+type Text struct {
+	W     io.Writer
+	Color bool
+}
+
+// Line writes a line.
+func (t Text) Line(format string, args ...any) { fmt.Fprintf(t.W, format+"\n", args...) }
+
+// Title writes a heading.
+func (t Text) Title(format string, args ...any) {
+	t.Line("%s", t.paint(fmt.Sprintf(format, args...), text.Bold))
+}
+
+func (t Text) paint(s string, c ...text.Color) string {
+	if !t.Color {
+		return s
+	}
+	codes := make([]string, len(c))
+	for i, k := range c {
+		codes[i] = fmt.Sprint(int(k))
+	}
+	return "\x1b[" + strings.Join(codes, ";") + "m" + s + "\x1b[0m"
+}
+
+func (t Text) good(s string) string { return t.paint(s, text.FgGreen) }
+func (t Text) bad(s string) string  { return t.paint(s, text.FgRed, text.Bold) }
+
+// A column is one column of a table: its heading, and which side it keeps to.
+type column struct {
+	head string
+	left bool
+}
+
+// grid starts a table with a heading row. above, when given, has a heading over
+// the columns; like neighbours are joined.
+func (t Text) grid(columns []column, above []string) table.Writer {
+	w := table.NewWriter()
+	style := table.StyleLight
+	style.Options = table.Options{SeparateHeader: true}
+	style.Box.PaddingLeft, style.Box.PaddingRight = "", "  "
+	style.Format.Header = text.FormatDefault
+	w.SetStyle(style)
+	configs := make([]table.ColumnConfig, len(columns))
+	head := make(table.Row, len(columns))
+	for i, c := range columns {
+		align := text.AlignRight
+		if c.left {
+			align = text.AlignLeft
+		}
+		configs[i] = table.ColumnConfig{Number: i + 1, Align: align, AlignHeader: align}
+		head[i] = c.head
+	}
+	w.SetColumnConfigs(configs)
+	if above != nil {
+		row := make(table.Row, len(above))
+		for i, a := range above {
+			row[i] = a
+		}
+		w.AppendHeader(row, table.RowConfig{AutoMerge: true, AutoMergeAlign: text.AlignLeft})
+	}
+	w.AppendHeader(head)
+	return w
+}
+
+// put writes a table, each line two spaces in.
+func (t Text) put(w table.Writer) {
+	for _, line := range strings.Split(w.Render(), "\n") {
+		if rule := strings.TrimSuffix(line, "──"); strings.HasPrefix(line, "──") {
+			line = rule // as far as the text, not its padding
+		}
+		t.Line("  %s", strings.TrimRight(line, " "))
+	}
+}
