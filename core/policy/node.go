@@ -8,7 +8,7 @@ const (
 	Null Kind = iota // nothing stands there
 	Scalar
 	List
-	Map
+	Keyed
 )
 
 func (k Kind) String() string {
@@ -16,8 +16,8 @@ func (k Kind) String() string {
 }
 
 // A Node is one part of a document, whatever notation it was written in. Text
-// is the value as written; Items are a list's elements or a map's values, and
-// Keys a map's keys.
+// is the value as written; Items are a list's elements or the values of keys, and
+// Keys those keys.
 type Node struct {
 	Kind  Kind
 	At    Place

@@ -87,7 +87,7 @@ func object[T any](what string, keys ...key[T]) shape[T] {
 		if src != nil {
 			src.source().At = n.At
 		}
-		if n.Kind != Map {
+		if n.Kind != Keyed {
 			r.expected(n, what+" with keys: "+strings.Join(names, ", "))
 			return v, false
 		}
@@ -201,7 +201,7 @@ func oneOrMany[V any](s shape[V]) shape[[]V] {
 func named[V any](what string, s shape[V], name func(*V, Ref)) shape[[]V] {
 	say := "names of your own, each followed by " + s.say
 	return shape[[]V]{say: say, read: func(r *reader, n Node) ([]V, bool) {
-		if n.Kind != Map {
+		if n.Kind != Keyed {
 			r.expected(n, say)
 			return nil, false
 		}

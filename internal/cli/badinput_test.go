@@ -91,6 +91,19 @@ func TestBadPolicies(t *testing.T) {
 	}
 }
 
+// Two islands: every interface leads somewhere, but not to the other.
+func TestANetworkWithoutARoute(t *testing.T) {
+	text := strings.ReplaceAll(pair, "SENDS", "10Mbit/s")
+	links := text[strings.Index(text, "  links:"):strings.Index(text, "rehearsals:")]
+	text = strings.Replace(text, links, "", 1)
+	text = strings.ReplaceAll(text, "{name: wan, rate: 100Mbit/s}", "{name: wan, rate: 100Mbit/s, subnets: [SUBNET]}")
+	text = strings.Replace(strings.Replace(text, "SUBNET", "10.8.0.0/24", 1), "SUBNET", "10.9.0.0/24", 1)
+	r := imbrel(t, t.TempDir(), text+"    traffic: [{name: c, calls: 1, codec: g711, between: [10.1.0.1, 10.2.0.1]}]\n", nil, "rehearse", "-")
+	if r.status != 2 || !strings.Contains(r.err, "no way through the network from node `west` to node `east`") {
+		t.Errorf("exit %d: %s", r.status, r.err)
+	}
+}
+
 // All errors at once, in the order of the file.
 func TestAllErrorsAtOnce(t *testing.T) {
 	r := imbrel(t, t.TempDir(), "imbrel: 1\ntitel: x\nclasses:\n  - {name: a, match: [{from: nobody}]}\npolicies:\n  - {name: p, treat: [{class: b}]}\n", nil, "rehearse", "-")

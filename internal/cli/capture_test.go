@@ -70,7 +70,7 @@ func sum(b []byte) (s uint32) {
 
 const marking = `imbrel: 1
 classes:
-  - {name: media, match: [{protocol: udp, to-port: [23456, 23457]}]}
+  - {name: media, match: [{to-port: [23456, 23457], protocol: udp}]}
   - {name: radar, match: [{to-port: 7400}]}
 policies:
   - name: mark

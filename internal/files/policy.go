@@ -211,7 +211,7 @@ func (c *converter) convert(y *yaml.Node, depth int) policy.Node {
 			n.Items = append(n.Items, c.convert(item, depth+1))
 		}
 	case yaml.MappingNode:
-		n.Kind = policy.Map
+		n.Kind = policy.Keyed
 		for i := 0; i+1 < len(y.Content); i += 2 {
 			k := c.convert(y.Content[i], depth+1)
 			if k.Kind == policy.Scalar && k.Text == "<<" {

@@ -68,7 +68,7 @@ func (t Text) interfaces(r *measure.Result) {
 		}
 		t.Line("  %s/%s %s: %s, rate %s, sent %s", f.Node, f.Interface, f.Direction, what, Rate(f.RateBps), Rate(f.SentBps))
 		w := t.grid([]column{{"class", true}, {"promised", false}, {"offered", false}, {"sent", false}, {"policed", false}, {"queue full", false},
-			{"leaves as", true}, {"longest queue", false}, {"p99 wait", false}}, nil)
+			{"leaves as", true}, {"max queue", false}, {"p99 wait", false}}, nil)
 		for j := range f.Classes {
 			c := &f.Classes[j]
 			promised, wait := "-", "-"
