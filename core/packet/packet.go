@@ -18,6 +18,8 @@ const (
 	ICMP   = 1
 	TCP    = 6
 	UDP    = 17
+	IPv4in = 4  // an IPv4 packet inside
+	IPv6in = 41 // an IPv6 packet inside
 	GRE    = 47
 	ESP    = 50
 	AH     = 51
@@ -69,9 +71,27 @@ type Packet struct {
 	EtherType uint16
 	// HasPorts reports that FromPort and ToPort were read, not merely zero.
 	HasPorts bool
-	// LaterFragment reports a fragment other than the first: it has no ports.
-	LaterFragment bool
+	// Fragment reports a part of a larger packet, LaterFragment one other than
+	// the first: it has no ports.
+	Fragment, LaterFragment bool
 
+	// VLAN is the identifier of the outermost tag, when Tagged.
+	VLAN   uint16
+	Tagged bool
+	// LabelSwitched hides the IP header from classification: the node forwards
+	// the packet by its label and does not look below.
+	LabelSwitched bool
+	// In is the number of the interface by which the packet entered its node,
+	// from 1; 0 when it is not known.
+	In int32
+	// Apps are the applications recognised by more than ports, as a set of bits
+	// by their number in the policy file; nil when there are none.
+	Apps []uint64
+
+	tag       uint16 // offset of the outermost tag's control information; 0: none
+	labels    uint16 // offset of the topmost label; 0: none
+	depth     uint8  // how many labels
+	fragment  uint32 // identification, of a fragment
 	network   uint16 // offset of the IP header; 0 when there is none
 	transport uint16 // offset of the header behind it; 0 when it is not at hand
 
@@ -118,6 +138,10 @@ func (p *Packet) Parse(frame []byte, wire int) error {
 			if len(frame) < at+4 {
 				return ErrCut
 			}
+			if !p.Tagged {
+				p.Tagged, p.tag = true, uint16(at)
+				p.VLAN = binary.BigEndian.Uint16(frame[at:]) & 0x0fff
+			}
 			kind = binary.BigEndian.Uint16(frame[at+2:])
 			at += 4
 			continue
@@ -137,6 +161,7 @@ func (p *Packet) Parse(frame []byte, wire int) error {
 			if err != nil {
 				return err
 			}
+			p.labels, p.depth = uint16(at), uint8((end-at)/4)
 			at = end
 			if len(frame) <= at {
 				return ErrCut
@@ -194,9 +219,12 @@ func (p *Packet) parseIPv4(at int) error {
 	p.network = uint16(at)
 	p.Flow.From, p.Flow.To = netip.AddrFrom4([4]byte(b[12:16])), netip.AddrFrom4([4]byte(b[16:20]))
 	p.Flow.Protocol = b[9]
-	if binary.BigEndian.Uint16(b[6:])&0x1fff != 0 {
-		p.LaterFragment = true
-		return nil
+	if f := binary.BigEndian.Uint16(b[6:]); f&0x3fff != 0 { // more fragments, or an offset
+		p.Fragment, p.fragment = true, uint32(binary.BigEndian.Uint16(b[4:]))
+		if f&0x1fff != 0 {
+			p.LaterFragment = true
+			return nil
+		}
 	}
 	p.parsePorts(at + header)
 	return nil
@@ -237,6 +265,7 @@ func (p *Packet) parseIPv6(at int) error {
 				return ErrCut
 			}
 			later := binary.BigEndian.Uint16(b[off+2:])&0xfff8 != 0
+			p.Fragment, p.fragment = true, binary.BigEndian.Uint32(b[off+4:])
 			next, off = b[off], off+8
 			if later {
 				p.Flow.Protocol, p.LaterFragment = next, true
@@ -340,6 +369,100 @@ func updateChecksum(sum []byte, was, is uint16) {
 	s = s&0xffff + s>>16
 	s = s&0xffff + s>>16
 	binary.BigEndian.PutUint16(sum, ^uint16(s))
+}
+
+// Precedence returns the IP precedence, the upper three bits of the codepoint.
+func (p *Packet) Precedence() uint8 { return uint8(p.DSCP() >> 3) }
+
+// PCP returns the priority code point of the outermost VLAN tag.
+func (p *Packet) PCP() (uint8, bool) {
+	if !p.Tagged {
+		return 0, false
+	}
+	return p.Bytes[p.tag] >> 5, true
+}
+
+// SetPCP rewrites the priority code point of the outermost VLAN tag; the drop
+// eligible indicator and the identifier stay. It does nothing without a tag.
+func (p *Packet) SetPCP(v uint8) {
+	if p.Tagged {
+		p.Bytes[p.tag] = p.Bytes[p.tag]&0x1f | v<<5
+	}
+}
+
+// DEI returns the drop eligible indicator of the outermost VLAN tag.
+func (p *Packet) DEI() bool { return p.Tagged && p.Bytes[p.tag]&0x10 != 0 }
+
+// Labels returns how many MPLS labels the packet has.
+func (p *Packet) Labels() int { return int(p.depth) }
+
+// TC returns the traffic class of the topmost label (RFC 5462).
+func (p *Packet) TC() (uint8, bool) {
+	if p.depth == 0 {
+		return 0, false
+	}
+	return p.Bytes[p.labels+2] >> 1 & 7, true
+}
+
+// SetTC rewrites the traffic class of the topmost label. It does nothing
+// without a label.
+func (p *Packet) SetTC(v uint8) {
+	if p.depth > 0 {
+		b := &p.Bytes[p.labels+2]
+		*b = *b&0xf1 | v<<1
+	}
+}
+
+// FragmentKey is what the fragments of one packet have in common.
+type FragmentKey struct {
+	From, To       netip.Addr
+	Identification uint32
+	Protocol       uint8
+}
+
+// FragmentKey returns the key of a fragment.
+func (p *Packet) FragmentKey() FragmentKey {
+	return FragmentKey{p.Flow.From, p.Flow.To, p.fragment, p.Flow.Protocol}
+}
+
+// Inner parses the IP packet that a GRE or IP-in-IP packet carries into q, and
+// reports whether there is one. The packets share their bytes.
+func (p *Packet) Inner(q *Packet) bool {
+	if p.transport == 0 {
+		return false
+	}
+	at := int(p.transport)
+	kind := 0
+	switch p.Flow.Protocol {
+	case IPv4in:
+		kind = TypeIPv4
+	case IPv6in:
+		kind = TypeIPv6
+	case GRE: // RFC 2784, RFC 2890
+		b := p.Bytes[at:]
+		if len(b) < 4 || b[1]&7 != 0 {
+			return false
+		}
+		kind = int(binary.BigEndian.Uint16(b[2:]))
+		at += 4
+		for _, bit := range []byte{0x80, 0x20, 0x10} { // checksum, key, sequence number
+			if b[0]&bit != 0 {
+				at += 4
+			}
+		}
+	}
+	rest := p.Length - (at - int(p.network))
+	if at >= len(p.Bytes) || rest <= 0 {
+		return false
+	}
+	*q = Packet{Bytes: p.Bytes, EtherType: uint16(kind), Length: rest}
+	switch kind {
+	case TypeIPv4:
+		return q.parseIPv4(at) == nil
+	case TypeIPv6:
+		return q.parseIPv6(at) == nil
+	}
+	return false
 }
 
 // Checksum returns the Internet checksum of b (RFC 1071).

@@ -144,6 +144,66 @@ func TestECNSurvivesAMark(t *testing.T) {
 	}
 }
 
+// PCP and TC are rewritten in place and nothing beside them.
+func TestTagsAndLabels(t *testing.T) {
+	var p Packet
+	p.Build(make([]byte, HeaderRoom), Flow{From: netip.MustParseAddr("10.0.0.1"), To: netip.MustParseAddr("10.0.0.2"), Protocol: UDP, ToPort: 9}, codepoint.EF, 200, 0)
+	frame := append([]byte{}, p.Bytes[:12]...)
+	frame = append(frame, 0x88, 0xa8, 0x30, 0x1e, 0x81, 0x00, 0xa0, 0x0a) // outer: PCP 1, DEI, VLAN 30; inner: PCP 5, VLAN 10
+	frame = append(frame, 0x88, 0x47, 0x00, 0x06, 0x4a, 0x40, 0x00, 0x07, 0xdb, 0x3f)
+	frame = append(frame, p.Bytes[14:]...)
+	was := append([]byte{}, frame...)
+	if err := p.Parse(frame, 214+16); err != nil {
+		t.Fatal(err)
+	}
+	pcp, _ := p.PCP()
+	tc, _ := p.TC()
+	if p.VLAN != 30 || pcp != 1 || !p.DEI() || tc != 5 || p.Labels() != 2 || p.DSCP() != codepoint.EF || p.Precedence() != 5 || p.Flow.ToPort != 9 {
+		t.Fatalf("VLAN %d, PCP %d, DEI %t, TC %d of %d labels, %s, %+v", p.VLAN, pcp, p.DEI(), tc, p.Labels(), p.DSCP().Name(), p.Flow)
+	}
+	p.SetPCP(6)
+	p.SetTC(3)
+	decoded := gopacket.NewPacket(frame, layers.LayerTypeEthernet, gopacket.Default)
+	tags, labels := decoded.Layer(layers.LayerTypeDot1Q).(*layers.Dot1Q), decoded.Layer(layers.LayerTypeMPLS).(*layers.MPLS)
+	if tags.Priority != 6 || !tags.DropEligible || tags.VLANIdentifier != 30 || labels.TrafficClass != 3 || labels.Label != 100 || labels.TTL != 64 {
+		t.Errorf("the library reads %+v and %+v", tags, labels)
+	}
+	p.SetPCP(1)
+	p.SetTC(5)
+	if string(frame) != string(was) {
+		t.Errorf("back again, the frame differs:\n%x\n%x", frame, was)
+	}
+}
+
+func TestWhatATunnelCarries(t *testing.T) {
+	inner := Flow{From: netip.MustParseAddr("2001:db8::1"), To: netip.MustParseAddr("2001:db8::2"), Protocol: TCP, FromPort: 1, ToPort: 443}
+	var in Packet
+	in.Build(make([]byte, HeaderRoom), inner, codepoint.AF(2, 1), 100, 0)
+	outer := Flow{From: netip.MustParseAddr("192.0.2.1"), To: netip.MustParseAddr("192.0.2.2")}
+	for name, c := range map[string]struct {
+		protocol uint8
+		header   []byte
+	}{
+		"IP in IP":                    {IPv6in, nil},
+		"GRE":                         {GRE, []byte{0, 0, 0x86, 0xdd}},
+		"GRE with a key and sequence": {GRE, []byte{0x30, 0, 0x86, 0xdd, 0, 0, 0, 7, 0, 0, 0, 1}},
+	} {
+		var p, q Packet
+		outer.Protocol = c.protocol
+		p.Build(make([]byte, HeaderRoom), outer, codepoint.EF, 20+len(c.header)+100, 0)
+		frame := append(append(append([]byte{}, p.Bytes...), c.header...), in.Bytes[EthernetHeader:]...)
+		if err := p.Parse(frame, EthernetHeader+20+len(c.header)+100); err != nil {
+			t.Fatal(err)
+		}
+		if !p.Inner(&q) || q.Flow != inner || q.DSCP() != codepoint.AF(2, 1) || p.DSCP() != codepoint.EF {
+			t.Errorf("%s: carries %+v, %s", name, q.Flow, q.DSCP().Name())
+		}
+	}
+	if in.Inner(&Packet{}) {
+		t.Error("a TCP packet carries no other")
+	}
+}
+
 // Headers that lie or stop must be told, and never read beyond the bytes.
 func TestBadFrames(t *testing.T) {
 	var p Packet
@@ -195,6 +255,12 @@ func FuzzParse(f *testing.F) {
 			return
 		}
 		p.Payload()
+		var inner Packet
+		if p.Inner(&inner) {
+			inner.Payload()
+		}
+		p.SetTC(5)
+		p.SetPCP(5)
 		was := p.Flow
 		p.SetDSCP(codepoint.AF(4, 1))
 		if err := p.Parse(frame, wire); err != nil || p.DSCP() != codepoint.AF(4, 1) || p.Flow != was {

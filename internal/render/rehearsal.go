@@ -242,7 +242,7 @@ func (t Text) sideBySide(without, with *measure.Result) {
 // rowName tells the two directions of calls apart.
 func rowName(r *measure.Row) string {
 	if r.Direction == "reverse" {
-		return r.Name + ", back"
+		return r.Name + " back"
 	}
 	return r.Name
 }
