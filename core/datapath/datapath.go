@@ -80,7 +80,8 @@ type Path struct {
 
 // An entry is what the path does with the packets of one entry of the policy.
 type entry struct {
-	mark    *codepoint.DSCP
+	mark    *policy.Mark
+	block   bool
 	policed bool
 	bucket  meter.TokenBucket
 	queue   queue.FIFO
@@ -98,7 +99,7 @@ func New(c Config) *Path {
 		p.tree = schedule.New(schedule.Node{Children: []schedule.Node{{}}}, maxPacket)
 		return p
 	}
-	p.matcher = classify.Compile(c.Policy)
+	p.matcher = classify.Compile(classify.Of(c.Policy.Treat))
 	whole := Whole(c.Policy, c.Rate)
 	root := schedule.Node{}
 	if c.Policy.Shape > 0 {
@@ -113,7 +114,7 @@ func New(c Config) *Path {
 			Credit: 2 * maxPacket, Weight: weight(e, whole),
 		}
 		root.Children = append(root.Children, n)
-		own := entry{mark: e.Mark, queue: queue.FIFO{MaxPackets: e.Queue.Packets, MaxBytes: int64(QueueLimit(&e.Queue, promises[i], maxPacket))}}
+		own := entry{mark: e.Mark, block: e.Block, queue: queue.FIFO{MaxPackets: e.Queue.Packets, MaxBytes: int64(QueueLimit(&e.Queue, promises[i], maxPacket))}}
 		if e.Police != nil {
 			own.policed = true
 			own.bucket = meter.NewTokenBucket(e.Police.Rate.Of(whole), e.Police.Burst)
@@ -219,12 +220,16 @@ func (p *Path) Enqueue(now time.Duration, pkt *packet.Packet) Reason {
 	e, c := &p.entries[at], &p.counters[slot]
 	c.OfferedPackets++
 	c.OfferedBytes += uint64(pkt.Size)
+	if e.block {
+		c.Drops[Blocked]++
+		return Blocked
+	}
 	if e.policed && !e.bucket.Take(now, int(pkt.Size)) {
 		c.Drops[Policed]++
 		return Policed
 	}
 	if e.mark != nil {
-		pkt.SetDSCP(*e.mark)
+		Mark(e.mark, pkt)
 	}
 	if !e.queue.Push(pkt) {
 		c.Drops[QueueFull]++
@@ -252,4 +257,23 @@ func (p *Path) Dequeue(now time.Duration) (*packet.Packet, time.Duration) {
 	c.SentBytes += uint64(pkt.Size)
 	c.Marks[pkt.DSCP()]++
 	return pkt, now
+}
+
+// Mark rewrites a packet's marks at every layer that m names and the packet
+// has. An IP header below a label by which the packet is switched stays.
+func Mark(m *policy.Mark, p *packet.Packet) {
+	if !p.LabelSwitched && p.IsIP() {
+		switch {
+		case m.DSCP != nil:
+			p.SetDSCP(*m.DSCP)
+		case m.Map != nil:
+			p.SetDSCP(m.Map.To[p.DSCP()])
+		}
+	}
+	if m.PCP != nil {
+		p.SetPCP(*m.PCP)
+	}
+	if m.TC != nil {
+		p.SetTC(*m.TC)
+	}
 }

@@ -287,7 +287,7 @@ func TestAtMost(t *testing.T) {
 func TestMarksAndCounters(t *testing.T) {
 	ef := codepoint.EF
 	p := New(Config{Rate: unit.MbitPerSecond, Framing: packet.FramingEthernet, Policy: &policy.Policy{Treat: []policy.Entry{
-		treats(1, policy.Entry{Mark: &ef, Queue: policy.QueueSpec{Packets: 2}}),
+		treats(1, policy.Entry{Mark: &policy.Mark{DSCP: &ef}, Queue: policy.QueueSpec{Packets: 2}}),
 	}}})
 	var l pool
 	for n, want := range []Reason{Passed, Passed, QueueFull} {
@@ -338,9 +338,9 @@ func BenchmarkDatapath(b *testing.B) {
 	af := codepoint.AF(4, 1)
 	var treat []policy.Entry
 	for n := 1; n <= 8; n++ {
-		e := policy.Entry{Mark: &af, AtLeast: unit.Share{Percent: 100_000}}
+		e := policy.Entry{Mark: &policy.Mark{DSCP: &af}, AtLeast: unit.Share{Percent: 100_000}}
 		if n == 1 {
-			e = policy.Entry{Mark: &af, Priority: 1, Police: &policy.Police{Rate: unit.Share{Rate: unit.GbitPerSecond}, Burst: 100_000}}
+			e = policy.Entry{Mark: &policy.Mark{DSCP: &af}, Priority: 1, Police: &policy.Police{Rate: unit.Share{Rate: unit.GbitPerSecond}, Burst: 100_000}}
 		}
 		treat = append(treat, treats(n, e))
 	}

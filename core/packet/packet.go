@@ -293,7 +293,7 @@ func (p *Packet) parsePorts(at int) {
 	p.transport = uint16(at)
 	switch p.Flow.Protocol {
 	case TCP, UDP, SCTP:
-		if b := p.Bytes[at:]; len(b) >= 4 {
+		if b := p.Bytes[at:min(len(p.Bytes), max(at, int(p.network)+p.Length))]; len(b) >= 4 {
 			p.Flow.FromPort, p.Flow.ToPort = binary.BigEndian.Uint16(b), binary.BigEndian.Uint16(b[2:])
 			p.HasPorts = true
 		}
@@ -302,6 +302,14 @@ func (p *Packet) parsePorts(at int) {
 
 // IsIP reports whether the packet has an IPv4 or IPv6 header.
 func (p *Packet) IsIP() bool { return p.network != 0 }
+
+// Sequence returns the TCP sequence number.
+func (p *Packet) Sequence() uint32 {
+	if b := p.Bytes[p.transport:]; p.transport != 0 && p.Flow.Protocol == TCP && len(b) >= 8 {
+		return binary.BigEndian.Uint32(b[4:])
+	}
+	return 0
+}
 
 // WireLength returns the frame's length without the check sequence, what is not
 // at hand included.
@@ -314,10 +322,11 @@ func (p *Packet) Network() []byte { return p.Bytes[p.network:] }
 
 // Payload returns the bytes at hand behind the TCP or UDP header, or nil.
 func (p *Packet) Payload() []byte {
-	b := p.Bytes[p.transport:]
-	switch {
-	case p.transport == 0:
+	if p.transport == 0 {
 		return nil
+	}
+	b := p.Bytes[p.transport:min(len(p.Bytes), int(p.network)+p.Length)] // without padding
+	switch {
 	case p.Flow.Protocol == UDP && len(b) >= 8:
 		return b[8:]
 	case p.Flow.Protocol == TCP && len(b) >= 20 && int(b[12]>>4)*4 >= 20 && int(b[12]>>4)*4 <= len(b):

@@ -19,7 +19,9 @@ type File struct {
 	Version    int
 	Title      string
 	Groups     []Group
-	Apps       []App
+	Apps       []App // the file's own, then those of the catalogue
+	Maps       []Map
+	Times      []Span
 	Classes    []Class
 	Policies   []Policy
 	Attach     []Attachment
@@ -46,8 +48,36 @@ type Addresses struct {
 // An App is what an application looks like on the wire.
 type App struct {
 	Source
+	Name        string
+	Number      int // in File.Apps
+	TCP, UDP    []PortRange
+	Protocols   []uint8  // of the catalogue: applications without ports
+	ServerNames []string // patterns: "*.weather.example" is any name below, not the name itself
+	LooksLike   string   // "rtp" or ""
+	What        string   // of the catalogue: what it is
+}
+
+// Recognised reports whether the application is told by more than a packet's
+// protocol and ports.
+func (a *App) Recognised() bool { return len(a.ServerNames) > 0 || a.LooksLike != "" }
+
+// A Map turns one DSCP into another; those it does not name stay.
+type Map struct {
+	Source
+	Name string
+	To   [codepoint.MaxDSCP + 1]codepoint.DSCP
+}
+
+// A Span is a named time: on the given days, from one minute of the day to
+// another (over midnight when To is not later), in a time zone.
+type Span struct {
+	Source
 	Name     string
-	TCP, UDP []PortRange
+	Days     [7]bool // by time.Weekday
+	From, To int     // minutes
+	Zone     *time.Location
+
+	zone Ref
 }
 
 // A PortRange is the ports from First to Last, both included.
@@ -69,8 +99,14 @@ type Condition struct {
 	Port, FromPort, ToPort []PortRange
 	App                    []Ref
 	DSCP                   []codepoint.DSCP
+	Precedence, PCP, TC    []uint8
+	VLAN                   []PortRange
+	InName                 []Ref
+	Length                 []PortRange // of the IP packet
+	EtherType              []uint16
 
-	Apps []*App // what App names
+	Apps []*App       // what App names
+	In   []*Interface // what InName names
 }
 
 // A Policy is an ordered list of entries and the rate they share.
@@ -86,28 +122,94 @@ type Entry struct {
 	Source
 	ClassName Ref
 	Class     *Class // nil for the rest
-	Mark      *codepoint.DSCP
+	Mark      *Mark
 	Priority  int // 0: none; 1 is the most urgent
 	Police    *Police
 	AtLeast   unit.Share
 	AtMost    unit.Share
-	Weight    int // 0: not given
+	Above     *Burst // above AtMost, for a while
+	Weight    int    // 0: not given
 	Queue     QueueSpec
+	Each      []string
+	When      *When
+	Block     bool
+	Treat     []Entry // within this entry
+	Inside    Ref     // or the policy whose entries are
+	Within    *Policy // what Inside names
 }
 
-// Police is a token bucket: what exceeds it is dropped.
+// Inner returns the entries within this one.
+func (e *Entry) Inner() []Entry {
+	if e.Within != nil {
+		return e.Within.Treat
+	}
+	return e.Treat
+}
+
+// A Mark is what a packet is marked with: at each layer a value or nothing.
+type Mark struct {
+	Source
+	DSCP    *codepoint.DSCP
+	PCP, TC *uint8
+	MapName Ref
+	Map     *Map // of DSCPs
+}
+
+// Police is a meter and what is done with each colour. Without Peak and Excess
+// it is a token bucket.
 type Police struct {
 	Source
-	Rate  unit.Share
-	Burst unit.Size
+	Rate      unit.Share
+	Burst     unit.Size
+	Excess    unit.Size  // of the second bucket: srTCM
+	Peak      unit.Share // of the second bucket: trTCM
+	PeakBurst unit.Size
+	Aware     bool // of the colour packets arrive with
+	Green     Action
+	Yellow    Action
+	Red       Action // when not given: drop
 }
 
-// A QueueSpec is how much may wait; at most one of the limits is set.
+// An Action is what is done with the packets of a colour. The zero Action
+// passes them on.
+type Action struct {
+	Source
+	Drop bool
+	Mark *Mark
+}
+
+// A Burst lets an entry go above its at-most up to To for a time.
+type Burst struct {
+	Source
+	To  unit.Share
+	For time.Duration
+}
+
+// A When says when an entry is there: in a named time, or under pressure.
+type When struct {
+	Source
+	TimeName     Ref
+	Time         *Span
+	Starts, Ends Pressure // of the load of the interface; both set or none
+	Pressed      bool     // Starts and Ends are given
+}
+
+// A Pressure is a load of the interface that lasts.
+type Pressure struct {
+	Source
+	Load unit.Share
+	For  time.Duration
+}
+
+// A QueueSpec is how much may wait, and what is dropped; at most one of the
+// limits is set.
 type QueueSpec struct {
 	Source
 	Time    time.Duration
 	Bytes   unit.Size
 	Packets int
+	Drop    string // tail, red, codel, fq-codel; "" is tail
+	ECN     bool
 }
 
 // Direction is the way packets cross an interface, seen from its node.
@@ -135,8 +237,9 @@ type Attachment struct {
 // A Network is nodes and the links between their interfaces.
 type Network struct {
 	Source
-	Nodes []NetworkNode
-	Links []Link
+	Nodes   []NetworkNode
+	Links   []Link
+	Tunnels []Tunnel
 }
 
 // A NetworkNode is a router: packets cross it from one interface to another.
@@ -155,9 +258,10 @@ type Interface struct {
 	Framing packet.Framing
 	Subnets []netip.Prefix
 
-	Node *NetworkNode
-	Link *Link // nil when hosts are all there is behind it
-	End  int   // which end of Link it is
+	Number int // of all interfaces of the file, from 1
+	Node   *NetworkNode
+	Link   *Link // nil when hosts are all there is behind it
+	End    int   // which end of Link it is
 }
 
 // Path returns the interface's name in the file, "node/interface".
@@ -180,6 +284,21 @@ type LinkEnd struct {
 	Interface *Interface
 }
 
+// A Tunnel carries packets from the first node of Through to the last under
+// another header: a label stack, one way, or an outer IP header, both ways.
+type Tunnel struct {
+	Source
+	Name        string
+	Kind        string // mpls, gre or ipsec
+	ThroughName []Ref
+	Labels      int    // of mpls; 1 when not given
+	Model       string // uniform, pipe or short-pipe: RFC 3270 §2.6, RFC 2983 §3
+	Pop         string // of mpls: penultimate (when not given) or ultimate
+	From, To    netip.Addr
+
+	Through []*NetworkNode
+}
+
 // DefaultBuffer is how much the carrier's queue holds when the file does not
 // say: 100 ms is a common depth of provider equipment.
 const DefaultBuffer = 100 * time.Millisecond
@@ -189,6 +308,7 @@ type Rehearsal struct {
 	Source
 	Name    string
 	Lasts   time.Duration
+	StartAt time.Time // zero when not given
 	Traffic []Traffic
 	Expect  []Expectation
 }
@@ -211,6 +331,8 @@ type Traffic struct {
 	Protocol uint8
 	FromPort uint16
 	ToPort   uint16
+
+	TCP int // a number of flows
 
 	Capture    string // the file, relative to the policy file
 	EntersName Ref

@@ -6,17 +6,18 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
+	"time"
 
 	"imbrel/core/packet"
 	"imbrel/core/unit"
 )
 
-// Read turns a document into a validated File. The error is a Problems with
-// everything wrong with it.
-func Read(doc Node) (*File, error) {
+// Read turns a document into a validated File; zone looks up a time zone. The
+// error is a Problems with everything wrong with it.
+func Read(doc Node, zone func(string) (*time.Location, error)) (*File, error) {
 	r := &reader{}
 	f, _ := aFile.read(r, doc)
-	s := &resolver{reader: r, f: &f}
+	s := &resolver{reader: r, f: &f, zone: zone}
 	s.resolve()
 	if len(r.problems) > 0 {
 		slices.SortStableFunc(r.problems, func(a, b Problem) int {
@@ -37,12 +38,15 @@ type resolver struct {
 	policies   map[string]int
 	interfaces map[string]*Interface
 	paths      []string // of all interfaces
+	zone       func(string) (*time.Location, error)
 }
 
 func (s *resolver) resolve() {
 	s.network()
 	s.groups()
 	s.apps()
+	s.times()
+	unique(s, "maps", s.f.Maps, func(m *Map) (string, Place) { return m.Name, m.At })
 	s.classes()
 	s.treat()
 	s.attachments()
@@ -86,12 +90,14 @@ func (s *resolver) network() {
 	unique(s, "nodes", n.Nodes, func(n *NetworkNode) (string, Place) { return n.Name, n.PlaceOf("name") })
 	s.interfaces = make(map[string]*Interface)
 	subnets := make(map[netip.Prefix]*Interface)
+	number := 0
 	for i := range n.Nodes {
 		node := &n.Nodes[i]
 		unique(s, "interfaces of `"+node.Name+"`", node.Interfaces, func(i *Interface) (string, Place) { return i.Name, i.PlaceOf("name") })
 		for j := range node.Interfaces {
 			face := &node.Interfaces[j]
-			face.Node = node
+			number++
+			face.Node, face.Number = node, number
 			if !face.Has("framing") {
 				face.Framing = packet.FramingEthernet
 			}
@@ -110,6 +116,7 @@ func (s *resolver) network() {
 	for i := range n.Links {
 		s.link(&n.Links[i])
 	}
+	s.tunnels()
 	for _, path := range s.paths {
 		if face := s.interfaces[path]; face.Link == nil && len(face.Subnets) == 0 {
 			s.problem(face.At, 0, "join it to another with an entry in `links`, or say which `subnets` are behind it", "the interface %s leads nowhere", path)
@@ -176,14 +183,10 @@ func (s *resolver) groups() {
 	for i := range f.Groups {
 		visit(i, Ref{})
 	}
-	for i := range f.Classes {
-		for _, list := range [][]Condition{f.Classes[i].Match, f.Classes[i].Except} {
-			for j := range list {
-				for _, a := range []*Addresses{list[j].From, list[j].To} {
-					if a != nil {
-						expand(a)
-					}
-				}
+	for c := range f.conditions() {
+		for _, a := range []*Addresses{c.From, c.To} {
+			if a != nil {
+				expand(a)
 			}
 		}
 	}
@@ -216,30 +219,159 @@ func (s *resolver) addresses(given Ref, groups map[string]int, visit func(int, R
 }
 
 func (s *resolver) apps() {
-	for i := range s.f.Apps {
-		if a := &s.f.Apps[i]; len(a.TCP) == 0 && len(a.UDP) == 0 {
-			s.problem(a.At, len(a.Name), "give its `tcp` or `udp` ports", "the application `%s` looks like nothing", a.Name)
+	f := s.f
+	for i := range f.Apps {
+		if a := &f.Apps[i]; len(a.TCP) == 0 && len(a.UDP) == 0 && !a.Recognised() {
+			s.problem(a.At, len(a.Name), "give its `tcp` or `udp` ports, a `server-name`, or what it `looks-like`", "the application `%s` looks like nothing", a.Name)
 		}
 	}
-	index := unique(s, "applications", s.f.Apps, func(a *App) (string, Place) { return a.Name, a.At })
-	var names []string
-	for _, a := range s.f.Apps {
-		names = append(names, a.Name)
+	index := unique(s, "applications", f.Apps, func(a *App) (string, Place) { return a.Name, a.At })
+	for _, a := range Catalogue() { // the file's own come first
+		if _, own := index[a.Name]; !own {
+			index[a.Name] = len(f.Apps)
+			f.Apps = append(f.Apps, a)
+		}
 	}
-	for i := range s.f.Classes {
-		c := &s.f.Classes[i]
-		for _, list := range [][]Condition{c.Match, c.Except} {
-			for j := range list {
-				for _, a := range list[j].App {
-					if k, ok := index[a.Text]; ok {
-						list[j].Apps = append(list[j].Apps, &s.f.Apps[k])
-					} else {
-						s.unknown(a, "application", names)
+	var names []string
+	for i := range f.Apps {
+		f.Apps[i].Number = i
+		names = append(names, f.Apps[i].Name)
+	}
+	for c := range f.conditions() {
+		for _, a := range c.App {
+			if k, ok := index[a.Text]; ok {
+				c.Apps = append(c.Apps, &f.Apps[k])
+			} else {
+				s.unknown(a, "application", names)
+			}
+		}
+		for _, in := range c.InName {
+			if face := s.interfaces[in.Text]; face != nil {
+				c.In = append(c.In, face)
+			} else {
+				s.unknown(in, "interface", s.paths)
+			}
+		}
+	}
+}
+
+// conditions yields every condition of every class.
+func (f *File) conditions() func(yield func(*Condition) bool) {
+	return func(yield func(*Condition) bool) {
+		for i := range f.Classes {
+			for _, list := range [][]Condition{f.Classes[i].Match, f.Classes[i].Except} {
+				for j := range list {
+					if !yield(&list[j]) {
+						return
 					}
 				}
 			}
 		}
 	}
+}
+
+func (s *resolver) times() {
+	unique(s, "times", s.f.Times, func(t *Span) (string, Place) { return t.Name, t.At })
+	for i := range s.f.Times {
+		t := &s.f.Times[i]
+		if t.Days == [7]bool{} {
+			t.Days = [7]bool{true, true, true, true, true, true, true}
+		}
+		if t.From == t.To {
+			s.problem(t.At, len(t.Name), "for the whole day write from \"00:00\" to \"24:00\"", "the time `%s` begins when it ends", t.Name)
+		}
+		t.Zone = time.UTC
+		if t.zone.Text == "" {
+			continue
+		}
+		zone, err := s.zone(t.zone.Text)
+		if err != nil || t.zone.Text == "Local" {
+			s.problem(t.zone.At, len(t.zone.Text), "write a name of the time zone database, such as Europe/Oslo", "there is no time zone %q", t.zone.Text)
+			continue
+		}
+		t.Zone = zone
+	}
+}
+
+// Holds reports whether a moment is within the span.
+func (t *Span) Holds(at time.Time) bool {
+	at = at.In(t.Zone)
+	minute, day := at.Hour()*60+at.Minute(), at.Weekday()
+	if t.From < t.To {
+		return t.Days[day] && minute >= t.From && minute < t.To
+	}
+	// Over midnight: the late part belongs to its own day, the early to the day before.
+	return t.Days[day] && minute >= t.From || t.Days[(day+6)%7] && minute < t.To
+}
+
+func (s *resolver) tunnels() {
+	n := &s.f.Network
+	unique(s, "tunnels", n.Tunnels, func(t *Tunnel) (string, Place) { return t.Name, t.PlaceOf("name") })
+	var names []string
+	for i := range n.Nodes {
+		names = append(names, n.Nodes[i].Name)
+	}
+	for i := range n.Tunnels {
+		t := &n.Tunnels[i]
+		for _, ref := range t.ThroughName {
+			k := slices.IndexFunc(n.Nodes, func(n NetworkNode) bool { return n.Name == ref.Text })
+			switch {
+			case k < 0:
+				s.unknown(ref, "node", names)
+				t.Through = nil
+			case slices.Contains(t.Through, &n.Nodes[k]):
+				s.problem(ref.At, len(ref.Text), "name each node once", "the tunnel `%s` goes through `%s` twice", t.Name, ref.Text)
+			default:
+				t.Through = append(t.Through, &n.Nodes[k])
+			}
+		}
+		if len(t.Through) != len(t.ThroughName) {
+			t.Through = nil
+			continue
+		}
+		if t.Has("through") && len(t.Through) < 2 {
+			s.problem(t.PlaceOf("through"), 0, "name the nodes from its start to its end", "the tunnel `%s` has no two ends", t.Name)
+		}
+		for j := 1; j < len(t.Through); j++ {
+			if t.Through[j-1].Towards(t.Through[j]) == nil {
+				s.problem(t.ThroughName[j].At, len(t.ThroughName[j].Text), "join them with an entry in `links`, or name the nodes between them", "no link joins `%s` and `%s`", t.Through[j-1].Name, t.Through[j].Name)
+			}
+		}
+		s.tunnelKeys(t)
+	}
+}
+
+// tunnelKeys checks that each key belongs to the kind, and sets what is not
+// given.
+func (s *resolver) tunnelKeys(t *Tunnel) {
+	mpls := t.Kind == "mpls"
+	for key, ofMPLS := range map[string]bool{"labels": true, "pop": true, "from": false, "to": false} {
+		if t.Has(key) && ofMPLS != mpls {
+			s.problem(t.PlaceOf(key), 0, "remove it", "`%s` means nothing to a tunnel of kind %s", key, t.Kind)
+		}
+	}
+	if t.Model == "" {
+		t.Model = "pipe"
+	}
+	if mpls {
+		t.Labels = max(t.Labels, 1)
+		if t.Pop == "" {
+			t.Pop = "penultimate"
+		}
+	}
+}
+
+// Towards returns the node's interface whose link ends at another node, the
+// first in the order of the file, or nil.
+func (n *NetworkNode) Towards(other *NetworkNode) *Interface {
+	for i := range n.Interfaces {
+		if f := &n.Interfaces[i]; f.Link != nil {
+			if end := f.Link.Ends[1-f.End].Interface; end != nil && end.Node == other {
+				return f
+			}
+		}
+	}
+	return nil
 }
 
 func (s *resolver) classes() {
@@ -253,12 +385,10 @@ func (s *resolver) classes() {
 		if c.Has("match") && len(c.Match) == 0 {
 			s.problem(c.PlaceOf("match"), 0, "give it at least one condition", "the class `%s` matches nothing", c.Name)
 		}
-		for _, list := range [][]Condition{c.Match, c.Except} {
-			for j := range list {
-				if cond := &list[j]; len(cond.keys) == 0 && !cond.At.isZero() {
-					s.problem(cond.At, 0, "give it at least one key; what no class matches is the class `rest` anyway", "an empty condition would match everything")
-				}
-			}
+	}
+	for c := range f.conditions() {
+		if len(c.keys) == 0 && !c.At.isZero() {
+			s.problem(c.At, 0, "give it at least one key; what no class matches is the class `rest` anyway", "an empty condition would match everything")
 		}
 	}
 }
@@ -274,51 +404,190 @@ func (s *resolver) treat() {
 	}
 	for i := range f.Policies {
 		p := &f.Policies[i]
-		seen := make(map[string]Place)
-		var promised unit.Percent
-		for j := range p.Treat {
-			e := &p.Treat[j]
-			name := e.ClassName.Text
-			if first, twice := seen[name]; twice {
-				s.problem(e.ClassName.At, len(name), fmt.Sprintf("the entry in line %d takes all of it first; keep one", first.Line), "the class `%s` is treated twice in `%s`", name, p.Name)
-			}
-			seen[name] = e.ClassName.At
-			if k, ok := f.classes[name]; ok {
-				e.Class = &f.Classes[k]
-			} else if name == Rest {
-				if j != len(p.Treat)-1 {
-					s.problem(e.ClassName.At, len(name), "move it to the end", "`rest` takes everything, so the entries behind it would never be reached")
-				}
-			} else {
-				s.unknown(e.ClassName, "class", classNames)
-			}
-			promised += e.AtLeast.Percent
-			s.entry(e)
-		}
-		if promised > unit.Whole {
-			s.problem(p.PlaceOf("treat"), 0, "lower them until they come to at most 100%", "the `at-least` of the entries of `%s` come to %s", p.Name, promised)
-		}
+		s.entries(p.Treat, "`"+p.Name+"`", p.PlaceOf("treat"), classNames)
+	}
+	for i := range f.Policies {
+		s.inCircle(&f.Policies[i])
 	}
 }
 
-// entry checks the keys of one entry against each other.
+// entries checks the entries of one level.
+func (s *resolver) entries(entries []Entry, where string, at Place, classNames []string) {
+	seen := make(map[string]Place)
+	var promised unit.Percent
+	for j := range entries {
+		e := &entries[j]
+		name := e.ClassName.Text
+		if first, twice := seen[name]; twice {
+			s.problem(e.ClassName.At, len(name), fmt.Sprintf("the entry in line %d takes all of it first; keep one", first.Line), "the class `%s` is treated twice in %s", name, where)
+		}
+		// An entry that is not always there leaves its class to a later one.
+		if e.When == nil {
+			seen[name] = e.ClassName.At
+		}
+		if k, ok := s.f.classes[name]; ok {
+			e.Class = &s.f.Classes[k]
+		} else if name == Rest {
+			if j != len(entries)-1 && e.When == nil {
+				s.problem(e.ClassName.At, len(name), "move it to the end", "`rest` takes everything, so the entries behind it would never be reached")
+			}
+		} else {
+			s.unknown(e.ClassName, "class", classNames)
+		}
+		promised += e.AtLeast.Percent
+		s.entry(e)
+		s.entries(e.Treat, "`"+name+"`", e.PlaceOf("treat"), classNames)
+	}
+	if promised > unit.Whole {
+		s.problem(at, 0, "lower them until they come to at most 100%", "the `at-least` of the entries of %s come to %s", where, promised)
+	}
+}
+
+// inCircle reports a policy that is inside itself.
+func (s *resolver) inCircle(p *Policy) {
+	seen := map[*Policy]bool{p: true}
+	var walk func(entries []Entry) bool
+	walk = func(entries []Entry) bool {
+		for i := range entries {
+			e := &entries[i]
+			if e.Within == p {
+				s.problem(e.Inside.At, len(e.Inside.Text), "take one of the names out of the circle", "the policy `%s` is inside itself", p.Name)
+				e.Within = nil
+				return true
+			}
+			if e.Within != nil && !seen[e.Within] {
+				seen[e.Within] = true
+				if walk(e.Within.Treat) {
+					return true
+				}
+			}
+			if walk(e.Treat) {
+				return true
+			}
+		}
+		return false
+	}
+	walk(p.Treat)
+}
+
+// entry looks up the names in one entry and checks its keys against each other.
 func (s *resolver) entry(e *Entry) {
+	s.mark(e.Mark)
+	s.when(e)
+	if e.Inside.Text != "" {
+		if k, ok := s.policies[e.Inside.Text]; ok {
+			e.Within = &s.f.Policies[k]
+		} else {
+			s.unknown(e.Inside, "policy", s.policyNames())
+		}
+		if len(e.Treat) > 0 {
+			s.problem(e.PlaceOf("inside"), len(e.Inside.Text), "keep one of them", "`treat` and `inside` both say what is within the entry")
+		}
+	}
+	if e.Block && len(e.keys) > 2 {
+		for _, k := range e.keys {
+			if k.key != "class" && k.key != "block" && k.key != "when" {
+				s.problem(k.place, 0, "remove it", "`%s` means nothing to an entry that blocks", k.key)
+			}
+		}
+	}
 	if e.Priority > 0 && !e.AtLeast.IsZero() {
 		s.problem(e.PlaceOf("at-least"), 0, "leave `at-least` out; bound the class with `police` or `at-most`", "an entry with `priority` is served before every promise, so `at-least` adds nothing")
 	}
 	if e.Priority > 0 && e.Weight > 0 {
 		s.problem(e.PlaceOf("weight"), 0, "leave `weight` out", "an entry with `priority` takes no part in sharing what is left over")
 	}
-	if a, b := e.AtLeast, e.AtMost; !a.IsZero() && !b.IsZero() && (a.Rate > b.Rate && b.Rate > 0 && a.Rate > 0 || a.Percent > b.Percent && b.Percent > 0) {
+	if a, b := e.AtLeast, e.AtMost; above(a, b) {
 		s.problem(e.PlaceOf("at-least"), 0, "raise the ceiling or lower the promise", "at-least %s is above at-most %s", a, b)
+	}
+	if e.Above != nil && above(e.AtMost, e.Above.To) {
+		s.problem(e.PlaceOf("at-most"), 0, "let the burst reach further than the ceiling", "a burst to %s is below at-most %s", e.Above.To, e.AtMost)
+	}
+	if p := e.Police; p != nil {
+		s.police(p)
 	}
 }
 
-func (s *resolver) attachments() {
+// above reports that one share is above another of the same kind.
+func above(a, b unit.Share) bool {
+	return b.Rate > 0 && a.Rate > b.Rate || b.Percent > 0 && a.Percent > b.Percent
+}
+
+func (s *resolver) police(p *Police) {
+	if !p.Has("red") {
+		p.Red.Drop = true
+	}
+	for _, a := range []*Action{&p.Green, &p.Yellow, &p.Red} {
+		s.mark(a.Mark)
+	}
+	if p.Has("peak") != p.Has("peak-burst") {
+		s.problem(p.At, 0, "give both, or neither", "`peak` and `peak-burst` go together")
+	}
+	if p.Has("peak") && p.Has("excess-burst") {
+		s.problem(p.PlaceOf("excess-burst"), 0, "keep one of them", "a meter has a second bucket for the excess or for the peak, not both")
+	}
+	if above(p.Rate, p.Peak) {
+		s.problem(p.PlaceOf("peak"), 0, "raise the peak", "the peak %s is below the rate %s", p.Peak, p.Rate)
+	}
+	if p.Has("yellow") && !p.Has("peak") && !p.Has("excess-burst") {
+		s.problem(p.PlaceOf("yellow"), 0, "give `excess-burst` or `peak`, or remove it", "without a second bucket nothing is yellow")
+	}
+}
+
+func (s *resolver) mark(m *Mark) {
+	if m == nil {
+		return
+	}
+	if m.MapName.Text != "" {
+		k := slices.IndexFunc(s.f.Maps, func(x Map) bool { return x.Name == m.MapName.Text })
+		if k >= 0 {
+			m.Map = &s.f.Maps[k]
+		} else {
+			var names []string
+			for _, x := range s.f.Maps {
+				names = append(names, x.Name)
+			}
+			s.unknown(m.MapName, "map", names)
+		}
+		if m.DSCP != nil {
+			s.problem(m.PlaceOf("dscp"), 0, "keep one of them", "`dscp` and `map` both say the DSCP")
+		}
+	}
+}
+
+func (s *resolver) when(e *Entry) {
+	w := e.When
+	if w == nil {
+		return
+	}
+	if w.TimeName.Text != "" {
+		k := slices.IndexFunc(s.f.Times, func(t Span) bool { return t.Name == w.TimeName.Text })
+		if k >= 0 {
+			w.Time = &s.f.Times[k]
+			return
+		}
+		var names []string
+		for _, t := range s.f.Times {
+			names = append(names, t.Name)
+		}
+		s.unknown(w.TimeName, "time", names)
+		return
+	}
+	if above(w.Ends.Load, w.Starts.Load) {
+		s.problem(w.PlaceOf("ends"), 0, "end below the load at which it starts", "it would end at %s and start at %s, and never come to rest", w.Ends.Load, w.Starts.Load)
+	}
+}
+
+func (s *resolver) policyNames() []string {
 	names := make([]string, 0, len(s.f.Policies))
 	for _, p := range s.f.Policies {
 		names = append(names, p.Name)
 	}
+	return names
+}
+
+func (s *resolver) attachments() {
+	names := s.policyNames()
 	type spot struct {
 		at        *Interface
 		direction Direction
@@ -358,18 +627,45 @@ func (s *resolver) promises(a *Attachment) {
 	if whole == 0 {
 		return
 	}
-	var promised unit.Rate
-	for i := range a.Policy.Treat {
-		e := &a.Policy.Treat[i]
-		least, most := e.AtLeast.Of(whole), e.AtMost.Of(whole)
-		if least > most && most > 0 && e.AtLeast.Rate*e.AtMost.Rate == 0 {
-			s.problem(e.PlaceOf("at-least"), 0, "raise the ceiling or lower the promise", "at-least %s is above at-most %s of %s at %s", e.AtLeast, e.AtMost, whole, a.Interface.Path())
-		}
-		promised += least
-	}
+	promised := s.within(a, a.Policy.Treat, whole, whole, 0)
 	if promised > whole {
 		s.problem(a.At, 0, "lower them, or raise the shape", "the `at-least` of `%s` come to %s, but %s %s has %s", a.Policy.Name, promised, a.Interface.Path(), a.Direction, whole)
 	}
+}
+
+// within checks the promises and ceilings of one level and those within it, and
+// returns what the level promises.
+func (s *resolver) within(a *Attachment, entries []Entry, promise, ceiling unit.Rate, depth int) unit.Rate {
+	var promised unit.Rate
+	if depth > 100 { // a circle of policies, reported elsewhere
+		return 0
+	}
+	for i := range entries {
+		e := &entries[i]
+		least, most := e.AtLeast.Of(promise), e.AtMost.Of(ceiling)
+		if least > most && most > 0 && !above(e.AtLeast, e.AtMost) {
+			s.problem(e.PlaceOf("at-least"), 0, "raise the ceiling or lower the promise", "at-least %s comes to %s and at-most %s to %s at %s", e.AtLeast, least, e.AtMost, most, a.Interface.Path())
+		}
+		promised += least
+		inner := e.Inner()
+		if len(inner) == 0 {
+			continue
+		}
+		bound := ceiling
+		if most > 0 {
+			bound = most
+		}
+		own := least
+		if e.Priority > 0 { // what bounds it is what it may count on
+			if own = bound; e.Police != nil {
+				own = min(own, e.Police.Rate.Of(ceiling))
+			}
+		}
+		if sum := s.within(a, inner, own, bound, depth+1); sum > own {
+			s.problem(e.At, 0, "lower them, or promise the entry more", "the `at-least` within `%s` come to %s, but it is itself promised %s at %s", e.ClassName.Text, sum, own, a.Interface.Path())
+		}
+	}
+	return promised
 }
 
 func (s *resolver) rehearsals() {
@@ -415,13 +711,13 @@ func (s *resolver) rehearsals() {
 
 func (s *resolver) traffic(h *Rehearsal, t *Traffic) {
 	kinds := 0
-	for _, k := range []string{"calls", "rate", "capture"} {
+	for _, k := range []string{"calls", "rate", "tcp", "capture"} {
 		if t.Has(k) {
 			kinds++
 		}
 	}
 	if kinds != 1 {
-		s.problem(t.At, 0, "give it one of `calls`, `rate` or `capture`", "the traffic `%s` is of %d kinds", t.Name, kinds)
+		s.problem(t.At, 0, "give it one of `calls`, `rate`, `tcp` or `capture`", "the traffic `%s` is of %d kinds", t.Name, kinds)
 		return
 	}
 	needs := func(kind string, keys ...string) {
@@ -460,6 +756,10 @@ func (s *resolver) traffic(h *Rehearsal, t *Traffic) {
 			t.Protocol = packet.UDP
 		}
 		s.packetLength(t)
+	case t.Has("tcp"):
+		needs("tcp", "from", "to")
+		only("tcp", "from", "to", "from-port", "to-port", "dscp")
+		t.Protocol = packet.TCP
 	case t.Has("capture"):
 		needs("capture", "enters")
 		only("capture", "enters")
@@ -508,7 +808,7 @@ func (s *resolver) ends(t *Traffic) {
 }
 
 // InterfaceOf returns the interface behind which an address is, by the longest
-// prefix of all subnets, or nil.
+// prefix of all subnets, or nil. Package route does it faster.
 func (f *File) InterfaceOf(a netip.Addr) *Interface {
 	var best *Interface
 	length := -1

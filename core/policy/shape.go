@@ -6,25 +6,43 @@ import (
 	"strings"
 )
 
-// A shape describes what may stand at a place of the file and reads it.
+// A shape describes what may stand at a place of the file: it reads it, and it
+// tells its JSON Schema.
 type shape[V any] struct {
-	say  string // what may stand here, to go after "expected"
-	read func(r *reader, n Node) (V, bool)
+	say    string // what may stand here, to go after "expected"
+	read   func(r *reader, n Node) (V, bool)
+	schema func(d definitions) schema
+}
+
+// A schema is a JSON Schema, or a part of one.
+type schema = map[string]any
+
+// definitions are the parts of a schema that have a name.
+type definitions map[string]schema
+
+// define returns a reference to the definition of a name, made on first use, so
+// that a part may contain itself.
+func (d definitions) define(name string, make func() schema) schema {
+	if _, known := d[name]; !known {
+		d[name] = nil
+		d[name] = make()
+	}
+	return schema{"$ref": "#/$defs/" + name}
 }
 
 // A key describes one key of an object: its name, what it means, what may
 // stand there, and where the value goes.
 type key[T any] struct {
-	name string
-	doc  string
-	need bool
-	late bool // part of the language that this version does not enforce yet
-	read func(r *reader, n Node, into *T)
+	name   string
+	doc    string
+	need   bool
+	read   func(r *reader, n Node, into *T)
+	schema func(d definitions) schema
 }
 
 // on describes an optional key.
 func on[T, V any](name, doc string, s shape[V], set func(*T, V)) key[T] {
-	return key[T]{name: name, doc: doc, read: func(r *reader, n Node, into *T) {
+	return key[T]{name: name, doc: doc, schema: s.schema, read: func(r *reader, n Node, into *T) {
 		if v, ok := s.read(r, n); ok {
 			set(into, v)
 		}
@@ -36,16 +54,6 @@ func must[T, V any](name, doc string, s shape[V], set func(*T, V)) key[T] {
 	k := on(name, doc, s, set)
 	k.need = true
 	return k
-}
-
-// later describes keys of the language that are not enforced yet: reading one
-// is an error that says so.
-func later[T any](names ...string) []key[T] {
-	var ks []key[T]
-	for _, n := range names {
-		ks = append(ks, key[T]{name: n, late: true})
-	}
-	return ks
 }
 
 // A reader walks a document along a description and collects what is wrong.
@@ -81,14 +89,30 @@ func object[T any](what string, keys ...key[T]) shape[T] {
 	for _, k := range keys {
 		names = append(names, k.name)
 	}
-	return shape[T]{say: what + " with keys such as " + strings.Join(firstFew(names, 4), ", "), read: func(r *reader, n Node) (T, bool) {
+	describe := func(d definitions) schema {
+		return d.define(strings.ReplaceAll(what, " ", "-"), func() schema {
+			properties, required := schema{}, []string{}
+			for _, k := range keys {
+				p := schema{"description": k.doc}
+				for name, v := range k.schema(d) {
+					p[name] = v
+				}
+				properties[k.name] = p
+				if k.need {
+					required = append(required, k.name)
+				}
+			}
+			return schema{"type": "object", "properties": properties, "required": required, "additionalProperties": false}
+		})
+	}
+	return shape[T]{schema: describe, say: an(what) + " with keys such as " + strings.Join(firstFew(names, 4), ", "), read: func(r *reader, n Node) (T, bool) {
 		var v T
 		src, _ := any(&v).(interface{ source() *Source })
 		if src != nil {
 			src.source().At = n.At
 		}
 		if n.Kind != Keyed {
-			r.expected(n, what+" with keys: "+strings.Join(names, ", "))
+			r.expected(n, an(what)+" with keys: "+strings.Join(names, ", "))
 			return v, false
 		}
 		seen := make(map[string]Place, len(n.Keys))
@@ -105,10 +129,7 @@ func object[T any](what string, keys ...key[T]) shape[T] {
 			k := slices.IndexFunc(keys, func(k key[T]) bool { return k.name == kn.Text })
 			switch {
 			case k < 0:
-				r.problem(kn.At, len(kn.Text), didYouMean(kn.Text, names)+what+" may have: "+strings.Join(names, ", "), "unknown key `%.40s`", kn.Text)
-			case keys[k].late:
-				r.problem(kn.At, len(kn.Text), "remove it for now: nothing in a file is ever silently ignored",
-					"`%s` belongs to the language, but this version does not enforce it yet", kn.Text)
+				r.problem(kn.At, len(kn.Text), didYouMean(kn.Text, names)+an(what)+" may have: "+strings.Join(names, ", "), "unknown key `%.40s`", kn.Text)
 			default:
 				if src != nil {
 					s := src.source()
@@ -119,11 +140,19 @@ func object[T any](what string, keys ...key[T]) shape[T] {
 		}
 		for _, k := range keys {
 			if _, given := seen[k.name]; k.need && !given {
-				r.problem(n.At, 0, k.doc, "%s needs the key `%s`", what, k.name)
+				r.problem(n.At, 0, k.doc, "%s needs the key `%s`", an(what), k.name)
 			}
 		}
 		return v, true
 	}}
+}
+
+// an puts the article before a noun.
+func an(noun string) string {
+	if strings.ContainsAny(noun[:1], "aeiou") {
+		return "an " + noun
+	}
+	return "a " + noun
 }
 
 func firstFew(s []string, n int) []string { return s[:min(n, len(s))] }
@@ -131,7 +160,10 @@ func firstFew(s []string, n int) []string { return s[:min(n, len(s))] }
 // value describes a single value read by parse, whose errors say what was
 // wrong.
 func value[V any](say string, parse func(string) (V, error)) shape[V] {
-	return shape[V]{say: say, read: func(r *reader, n Node) (V, bool) {
+	describe := func(definitions) schema {
+		return schema{"type": []string{"string", "number"}, "title": say}
+	}
+	return shape[V]{schema: describe, say: say, read: func(r *reader, n Node) (V, bool) {
 		var zero V
 		if n.Kind != Scalar {
 			r.expected(n, say)
@@ -148,17 +180,64 @@ func value[V any](say string, parse func(string) (V, error)) shape[V] {
 
 // words describes one word of a few.
 func words(list ...string) shape[string] {
-	return value(orList(list), func(s string) (string, error) {
+	s := value(orList(list), func(s string) (string, error) {
 		if !slices.Contains(list, s) {
 			return "", fmt.Errorf("%.40q cannot stand here%s", s, strings.TrimRight("; "+didYouMean(s, list), "; "))
 		}
 		return s, nil
 	})
+	s.schema = func(definitions) schema { return schema{"enum": list} }
+	return s
+}
+
+// flag describes true or false.
+var flag = shape[bool]{
+	say:    "true or false",
+	schema: func(definitions) schema { return schema{"type": "boolean"} },
+	read: func(r *reader, n Node) (bool, bool) {
+		if n.Kind != Scalar || n.Text != "true" && n.Text != "false" {
+			r.expected(n, "true or false")
+			return false, false
+		}
+		return n.Text == "true", true
+	},
+}
+
+// either describes a single value, or an object in place of it.
+func either[V any](single, object shape[V]) shape[V] {
+	return shape[V]{say: single.say + ", or " + object.say,
+		schema: func(d definitions) schema { return schema{"anyOf": []schema{single.schema(d), object.schema(d)}} },
+		read: func(r *reader, n Node) (V, bool) {
+			if n.Kind == Keyed {
+				return object.read(r, n)
+			}
+			return single.read(r, n)
+		}}
+}
+
+// as turns what a shape reads into something else.
+func as[V, W any](s shape[V], turn func(V) W) shape[W] {
+	return shape[W]{say: s.say, schema: s.schema, read: func(r *reader, n Node) (W, bool) {
+		v, ok := s.read(r, n)
+		return turn(v), ok
+	}}
+}
+
+// matching adds a pattern that the single values of a shape follow when they
+// are written as text.
+func matching[V any](pattern string, s shape[V]) shape[V] {
+	describe := s.schema
+	s.schema = func(d definitions) schema {
+		out := describe(d)
+		out["pattern"] = pattern
+		return out
+	}
+	return s
 }
 
 // ref describes a name defined elsewhere.
 func ref(say string) shape[Ref] {
-	return shape[Ref]{say: say, read: func(r *reader, n Node) (Ref, bool) {
+	return shape[Ref]{schema: func(definitions) schema { return schema{"type": []string{"string", "number"}, "title": say} }, say: say, read: func(r *reader, n Node) (Ref, bool) {
 		if n.Kind != Scalar || n.Text == "" {
 			r.expected(n, say)
 			return Ref{}, false
@@ -169,7 +248,7 @@ func ref(say string) shape[Ref] {
 
 // list describes a list of one shape.
 func list[V any](s shape[V]) shape[[]V] {
-	return shape[[]V]{say: "a list, each item " + s.say, read: func(r *reader, n Node) ([]V, bool) {
+	return shape[[]V]{schema: func(d definitions) schema { return schema{"type": "array", "items": s.schema(d)} }, say: "a list, each item " + s.say, read: func(r *reader, n Node) ([]V, bool) {
 		if n.Kind != List {
 			r.expected(n, "a list, each item "+s.say)
 			return nil, false
@@ -187,7 +266,11 @@ func list[V any](s shape[V]) shape[[]V] {
 
 // oneOrMany describes one value or a list of them.
 func oneOrMany[V any](s shape[V]) shape[[]V] {
-	return shape[[]V]{say: s.say + ", or a list of them", read: func(r *reader, n Node) ([]V, bool) {
+	describe := func(d definitions) schema {
+		one := s.schema(d)
+		return schema{"anyOf": []schema{one, {"type": "array", "items": one, "minItems": 1}}}
+	}
+	return shape[[]V]{schema: describe, say: s.say + ", or a list of them", read: func(r *reader, n Node) ([]V, bool) {
 		if n.Kind == List && len(n.Items) > 0 {
 			return list(s).read(r, n)
 		}
@@ -200,7 +283,10 @@ func oneOrMany[V any](s shape[V]) shape[[]V] {
 // shape; name puts the name into the value.
 func named[V any](what string, s shape[V], name func(*V, Ref)) shape[[]V] {
 	say := "names of your own, each followed by " + s.say
-	return shape[[]V]{say: say, read: func(r *reader, n Node) ([]V, bool) {
+	describe := func(d definitions) schema {
+		return schema{"type": "object", "additionalProperties": s.schema(d), "propertyNames": schema{"pattern": identifierPattern}}
+	}
+	return shape[[]V]{schema: describe, say: say, read: func(r *reader, n Node) ([]V, bool) {
 		if n.Kind != Keyed {
 			r.expected(n, say)
 			return nil, false
@@ -218,10 +304,15 @@ func named[V any](what string, s shape[V], name func(*V, Ref)) shape[[]V] {
 	}}
 }
 
+const identifierPattern = "^[A-Za-z0-9][A-Za-z0-9._-]{0,63}$"
+
 // identifier describes a name of the writer's own.
 func identifier(what string) shape[Ref] {
 	say := "a name for the " + what + " of letters, digits, '-', '_' and '.', that begins with a letter or digit, at most 64 long"
-	return shape[Ref]{say: say, read: func(r *reader, n Node) (Ref, bool) {
+	describe := func(definitions) schema {
+		return schema{"type": []string{"string", "number"}, "pattern": identifierPattern}
+	}
+	return shape[Ref]{schema: describe, say: say, read: func(r *reader, n Node) (Ref, bool) {
 		ok := n.Kind == Scalar && n.Text != "" && len(n.Text) <= 64 && !strings.ContainsAny(n.Text[:1], "-_.")
 		for _, c := range n.Text {
 			ok = ok && (c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || strings.ContainsRune("-_.", c))

@@ -10,9 +10,11 @@ import (
 	"fmt"
 	"time"
 
+	"imbrel/core/datapath"
 	"imbrel/core/measure"
 	"imbrel/core/packet"
 	"imbrel/core/policy"
+	"imbrel/core/recognise"
 	"imbrel/core/schedule"
 	"imbrel/core/traffic"
 	"imbrel/core/unit"
@@ -84,13 +86,24 @@ type run struct {
 	now     time.Duration
 	failed  error
 	rest    int
+
+	recogniser *recognise.Recogniser // nil: nothing is told but by ports
 }
 
 // Run runs one rehearsal of a file and returns what it measured. An error is
 // about the input: an address that nothing leads to, a capture that cannot be
 // read.
 func Run(f *policy.File, plan *policy.Rehearsal, o Options) (*measure.Result, error) {
+	if problems := datapath.Unenforced(f, plan); len(problems) > 0 {
+		return nil, problems
+	}
 	r := &run{file: f, plan: plan, options: o, classes: f.ClassNames()}
+	for i := range f.Apps {
+		if f.Apps[i].Recognised() {
+			r.recogniser = recognise.New(f.Apps)
+			break
+		}
+	}
 	r.rest = len(r.classes) - 1
 	index := make(map[string]int, len(r.classes))
 	for i, c := range r.classes {
@@ -178,10 +191,18 @@ func (r *run) add(s *source) {
 	r.emitNext(s)
 }
 
+// check finds out whether a traffic's packets can get where they go.
+func (r *run) check(from, to *port, t *policy.Traffic) error {
+	if err := r.network.table.Check(from.face, to.face); err != nil {
+		return fmt.Errorf("%s: `%s`: %w", t.At, t.Name, err)
+	}
+	return nil
+}
+
 func (r *run) calls(index int, t *policy.Traffic, codec traffic.Codec, end time.Duration) error {
 	a, b := r.network.where(t.From), r.network.where(t.To)
 	for _, way := range [][2]*port{{a, b}, {b, a}} {
-		if err := r.network.check(way[0], way[1], t.At.String()+": `"+t.Name+"`"); err != nil {
+		if err := r.check(way[0], way[1], t); err != nil {
 			return err
 		}
 	}
@@ -207,7 +228,7 @@ func (r *run) calls(index int, t *policy.Traffic, codec traffic.Codec, end time.
 
 func (r *run) stream(index int, t *policy.Traffic, end time.Duration) error {
 	from, to := r.network.where(t.From), r.network.where(t.To)
-	if err := r.network.check(from, to, t.At.String()+": `"+t.Name+"`"); err != nil {
+	if err := r.check(from, to, t); err != nil {
 		return err
 	}
 	s := &traffic.Stream{Rate: t.Rate, Length: int(t.Packet), DSCP: t.DSCP, Start: t.Starts, End: end,
@@ -317,6 +338,9 @@ func (r *run) step(e *event) {
 	switch e.kind {
 	case emit:
 		r.emitNext(e.source)
+		if r.recogniser != nil {
+			r.recogniser.Watch(&e.parcel.Packet)
+		}
 		r.enter(e.source.from, e.parcel)
 	case arrive:
 		r.enter(e.port, e.parcel)
@@ -354,6 +378,7 @@ func (r *run) measured() bool { return r.now < r.plan.Lasts }
 
 // enter brings a packet into a node through a port.
 func (r *run) enter(p *port, pc *parcel) {
+	pc.In = int32(p.face.Number)
 	r.tap(p, policy.In, pc)
 	p.in.learn(pc, r.rest)
 	if p.in.Path == nil {

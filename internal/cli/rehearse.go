@@ -166,5 +166,8 @@ func (a *app) runOne(r *rehearsalRun, plan *policy.Rehearsal, without bool) (res
 	show, clear := a.progress("rehearsing " + plan.Name)
 	o.Progress = show
 	defer clear()
-	return simulate.Run(r.file, plan, o)
+	if res, err = simulate.Run(r.file, plan, o); err != nil {
+		return nil, r.in.WithLines(err)
+	}
+	return res, nil
 }

@@ -31,7 +31,7 @@ func FuzzReadPolicy(f *testing.F) {
 		}
 	}
 	f.Fuzz(func(t *testing.T, text string) {
-		file, err := parsePolicy("fuzz", strings.NewReader(text))
+		file, _, err := readPolicy(Place{FS: examples.FS}, "fuzz", strings.NewReader(text))
 		if err == nil {
 			if file.Version != 1 {
 				t.Fatalf("a file without a version is read: %q", text)

@@ -12,6 +12,8 @@ import (
 	"regexp"
 	"strconv"
 	"strings"
+	"time"
+	_ "time/tzdata" // the same time zones on every machine
 	"unicode/utf8"
 
 	"go.yaml.in/yaml/v3"
@@ -30,6 +32,8 @@ const (
 type Place struct {
 	FS fs.FS  // nil: the operating system's files
 	In string // the folder that relative names start from
+
+	texts map[string][]byte // of the policy files read, by name
 }
 
 // open opens a file by a name as it stands in a policy file.
@@ -43,20 +47,35 @@ func (p Place) open(name string) (fs.File, error) {
 	return os.Open(name)
 }
 
-// ReadPolicy reads and validates a policy file; "-" is standard input, given
-// as stdin. It also returns the place that names within the file start from.
+// WithLines puts the lines of the policy files themselves into an error about
+// them.
+func (p Place) WithLines(err error) error {
+	var problems policy.Problems
+	if !errors.As(err, &problems) {
+		return err
+	}
+	for i, q := range problems {
+		lines := strings.Split(string(p.texts[q.Place.File]), "\n")
+		if q.Place.Line >= 1 && q.Place.Line <= len(lines) {
+			problems[i].Line = strings.TrimRight(lines[q.Place.Line-1], "\r")
+		}
+	}
+	return err
+}
+
+// ReadPolicy reads and validates a policy file and what it includes; "-" is
+// standard input, given as stdin. It also returns the place that names within
+// the file start from.
 func ReadPolicy(name string, stdin io.Reader) (*policy.File, Place, error) {
 	if name == "-" {
-		f, err := parsePolicy("stdin", stdin)
-		return f, Place{In: "."}, err
+		return readPolicy(Place{In: "."}, "stdin", stdin)
 	}
 	file, err := openRegular(Place{}, name)
 	if err != nil {
 		return nil, Place{}, fmt.Errorf("cannot read the policy file: %w", err)
 	}
 	defer file.Close()
-	f, err := parsePolicy(name, file)
-	return f, Place{In: filepath.Dir(name)}, err
+	return readPolicy(Place{In: filepath.Dir(name)}, name, file)
 }
 
 // ReadPolicyIn reads and validates a policy file of an embedded file system.
@@ -66,8 +85,20 @@ func ReadPolicyIn(in fs.FS, name string) (*policy.File, Place, error) {
 		return nil, Place{}, err
 	}
 	defer file.Close()
-	f, err := parsePolicy(name, file)
-	return f, Place{FS: in}, err
+	return readPolicy(Place{FS: in}, name, file)
+}
+
+func readPolicy(in Place, name string, r io.Reader) (*policy.File, Place, error) {
+	in.texts = make(map[string][]byte)
+	inc := includer{in: in}
+	doc, err := inc.read(name, "", r)
+	if err == nil {
+		var f *policy.File
+		if f, err = policy.Read(doc, time.LoadLocation); err == nil {
+			return f, in, nil
+		}
+	}
+	return nil, in, in.WithLines(err)
 }
 
 // openRegular opens what can be read as a file, and says in people's words why
@@ -87,40 +118,6 @@ func openRegular(p Place, name string) (fs.File, error) {
 		return nil, fmt.Errorf("%s is a directory; name a file in it", name)
 	}
 	return file, nil
-}
-
-// parsePolicy reads a policy file's text and validates it.
-func parsePolicy(name string, r io.Reader) (*policy.File, error) {
-	text, err := io.ReadAll(io.LimitReader(r, maxPolicyBytes+1))
-	if err != nil {
-		return nil, fmt.Errorf("cannot read %s: %w", name, err)
-	}
-	if len(text) > maxPolicyBytes {
-		return nil, fmt.Errorf("%s is larger than 4 MiB; no policy is", name)
-	}
-	doc, err := Document(name, text)
-	if err == nil {
-		var f *policy.File
-		if f, err = policy.Read(doc); err == nil {
-			return f, nil
-		}
-	}
-	return nil, withLines(err, text)
-}
-
-// withLines puts the lines of the file itself into the problems.
-func withLines(err error, text []byte) error {
-	var problems policy.Problems
-	if !errors.As(err, &problems) {
-		return err
-	}
-	lines := strings.Split(string(text), "\n")
-	for i, p := range problems {
-		if p.Place.Line >= 1 && p.Place.Line <= len(lines) {
-			problems[i].Line = strings.TrimRight(lines[p.Place.Line-1], "\r")
-		}
-	}
-	return problems
 }
 
 // Document turns the text of a YAML file into a document tree. Anchors,

@@ -1,0 +1,384 @@
+package classify
+
+import (
+	"math"
+	"net/netip"
+	"slices"
+	"sort"
+
+	"github.com/gaissmai/bart"
+
+	"imbrel/core/packet"
+	"imbrel/core/policy"
+)
+
+// nothing is the entry that comes behind all others.
+const nothing = math.MaxInt32
+
+// A rule is one condition of one entry's class, with what is still to be asked
+// of a packet. What fails most stands in the rule itself, so that few conditions
+// are looked at.
+type rule struct {
+	entry     int32
+	keys      keys // of the condition that nothing has asked yet
+	low, high uint16
+	oneTo     bool // to is the condition's only destination prefix
+	except    bool // the class has exceptions
+	to        netip.Prefix
+	condition *policy.Condition
+	class     *policy.Class
+}
+
+func newRule(entry int, c *policy.Condition, class *policy.Class) rule {
+	r := rule{entry: int32(entry), keys: given(c), high: math.MaxUint16, except: len(class.Except) > 0, condition: c, class: class}
+	if len(c.ToPort) > 0 {
+		r.low, r.high = math.MaxUint16, 0
+		for _, p := range c.ToPort {
+			r.low, r.high = min(r.low, p.First), max(r.high, p.Last)
+		}
+		if len(c.ToPort) == 1 && r.low > 0 { // a packet without ports has port 0
+			r.keys &^= keyToPort
+		}
+	}
+	if c.To != nil && len(c.To.Prefixes) == 1 {
+		r.to, r.oneTo = c.To.Prefixes[0], true
+	}
+	return r
+}
+
+// holds reports whether the rule takes the packet; ip says that its IP header
+// may be looked at.
+func (r *rule) holds(p *packet.Packet, ip bool) bool {
+	if p.Flow.ToPort < r.low || p.Flow.ToPort > r.high || r.low > 0 && !ip {
+		return false
+	}
+	k := r.keys
+	if k&keyTo != 0 && r.oneTo {
+		if !ip || !r.to.Contains(p.Flow.To) {
+			return false
+		}
+		k &^= keyTo
+	}
+	return (k == 0 || failing(r.condition, p, k) == 0) && !(r.except && anyHolds(r.class.Except, p))
+}
+
+// without returns the rules with one key less to ask.
+func without(rules []rule, k keys) []rule {
+	for i := range rules {
+		rules[i].keys &^= k
+	}
+	return rules
+}
+
+// An index is a tree over rules. Each inner part splits them by one dimension
+// of a packet: a prefix trie for addresses, a table for ports, protocols and
+// codepoints. Rules that say nothing of the dimension, or too much, stand beside
+// it. Leaves are short lists, tried one by one. Every part knows the first of
+// its entries, so that a part which cannot win is never looked at.
+type index struct {
+	first  int32 // the least entry in it
+	rules  []rule
+	beside *index
+
+	prefixes *bart.Table[*prefixNode]
+	to       bool // prefixes are of the destination
+	numbers  *numberTable
+}
+
+// A prefixNode is the rules of one prefix, and the next shorter prefix that
+// holds it.
+type prefixNode struct {
+	index
+	shorter *prefixNode // nil when its rules are among these
+	all     []rule      // while the index is built
+}
+
+// merge joins two lists of rules in the order of their entries.
+func merge(a, b []rule) []rule {
+	all := append(slices.Clone(a), b...)
+	slices.SortStableFunc(all, func(x, y rule) int { return int(x.entry - y.entry) })
+	return all
+}
+
+// A numberTable finds the part of a number's interval.
+type numberTable struct {
+	of     func(p *packet.Packet) (int, bool)
+	bounds []int // each the first number of an interval
+	parts  []*index
+}
+
+const (
+	leafRules    = 24   // at most so many are tried one by one, unless nothing splits them
+	mergedRules  = 64   // a prefix has the rules of all that hold it, up to so many
+	maxIntervals = 64   // a rule over more intervals than that stands beside
+	minGain      = 0.25 // a split that leaves more than three quarters beside is none
+)
+
+// A dimension tells what a condition says of one property of packets: the
+// ranges of numbers that hold, or nil.
+type dimension struct {
+	key    keys
+	ranges func(c *policy.Condition) [][2]int
+	of     func(p *packet.Packet) (int, bool)
+}
+
+func portRanges(rs []policy.PortRange) [][2]int {
+	var out [][2]int
+	for _, r := range rs {
+		out = append(out, [2]int{int(r.First), int(r.Last)})
+	}
+	return out
+}
+
+func visible(p *packet.Packet) bool { return p.IsIP() && !p.LabelSwitched }
+
+var dimensions = []dimension{
+	{keyToPort, func(c *policy.Condition) [][2]int { return portRanges(c.ToPort) },
+		func(p *packet.Packet) (int, bool) { return int(p.Flow.ToPort), visible(p) && p.HasPorts }},
+	{keyFromPort, func(c *policy.Condition) [][2]int { return portRanges(c.FromPort) },
+		func(p *packet.Packet) (int, bool) { return int(p.Flow.FromPort), visible(p) && p.HasPorts }},
+	{keyProtocol, func(c *policy.Condition) [][2]int {
+		var out [][2]int
+		for _, n := range c.Protocol {
+			out = append(out, [2]int{int(n), int(n)})
+		}
+		return out
+	}, func(p *packet.Packet) (int, bool) { return int(p.Flow.Protocol), visible(p) }},
+	{keyDSCP, func(c *policy.Condition) [][2]int {
+		var out [][2]int
+		for _, d := range c.DSCP {
+			out = append(out, [2]int{int(d), int(d)})
+		}
+		return out
+	}, func(p *packet.Packet) (int, bool) { return int(p.DSCP()), visible(p) }},
+	{keyVLAN, func(c *policy.Condition) [][2]int { return portRanges(c.VLAN) },
+		func(p *packet.Packet) (int, bool) { return int(p.VLAN), p.Tagged }},
+}
+
+// A builder builds an index and bounds how often rules are copied in it.
+type builder struct{ copies int }
+
+func build(rules []rule) *index {
+	b := builder{copies: 16*len(rules) + 1000}
+	return b.build(rules, 0)
+}
+
+// build returns the index of rules, which are in the order of their entries.
+// used has a bit for each dimension that has split them already.
+func (b *builder) build(rules []rule, used uint) *index {
+	if len(rules) == 0 {
+		return nil
+	}
+	x := &index{first: rules[0].entry, rules: rules}
+	if len(rules) <= leafRules {
+		return x
+	}
+	var best split
+	bestDimension, least := -1, float64(len(rules))*(1-minGain)
+	for d := range 2 + len(dimensions) {
+		if used&(1<<d) != 0 {
+			continue
+		}
+		s := splitByPrefix(rules, d == 1)
+		if d >= 2 {
+			s = splitByNumber(rules, dimensions[d-2])
+		}
+		if c := s.cost(); c < least && s.copies <= b.copies {
+			best, bestDimension, least = s, d, c
+		}
+	}
+	if bestDimension < 0 {
+		return x
+	}
+	b.copies -= best.copies
+	used |= 1 << bestDimension
+	x.rules = nil
+	if bestDimension < 2 {
+		x.to = bestDimension == 1
+		x.prefixes = &bart.Table[*prefixNode]{}
+		for i, p := range best.prefixes { // the shorter first, so that each finds what holds it
+			k := keyFrom
+			if x.to {
+				k = keyTo
+			}
+			n := &prefixNode{all: without(best.parts[i], k)}
+			if _, shorter, ok := x.prefixes.LookupPrefixLPM(p); ok {
+				n.shorter = shorter
+				if shorter.shorter == nil && len(n.all)+len(shorter.all) <= mergedRules && b.copies > len(shorter.all) {
+					b.copies -= len(shorter.all)
+					n.all, n.shorter = merge(n.all, shorter.all), nil
+				}
+			}
+			x.prefixes.Insert(p, n)
+		}
+		for n := range x.prefixes.All() {
+			v, _ := x.prefixes.Get(n)
+			v.index = *b.build(v.all, used)
+			v.all = nil
+		}
+	} else {
+		x.numbers = &numberTable{of: dimensions[bestDimension-2].of, bounds: best.bounds}
+		for _, part := range best.parts {
+			x.numbers.parts = append(x.numbers.parts, b.build(without(part, dimensions[bestDimension-2].key), used))
+		}
+	}
+	x.beside = b.build(best.beside, used)
+	return x
+}
+
+// A split is what one dimension makes of rules.
+type split struct {
+	prefixes []netip.Prefix // of each part, or
+	bounds   []int
+	parts    [][]rule
+	beside   []rule
+	copies   int
+}
+
+// cost estimates how many rules are left to look at: those beside and the mean
+// part, as the packets that hit it most see it.
+func (s *split) cost() float64 {
+	square, sum := 0.0, 0.0
+	for _, p := range s.parts {
+		square += float64(len(p)) * float64(len(p))
+		sum += float64(len(p))
+	}
+	if sum == 0 {
+		return math.Inf(1)
+	}
+	return float64(len(s.beside)) + square/sum
+}
+
+func prefixesOf(c *policy.Condition, to bool) []netip.Prefix {
+	a := c.From
+	if to {
+		a = c.To
+	}
+	if a == nil {
+		return nil
+	}
+	return a.Prefixes
+}
+
+func splitByPrefix(rules []rule, to bool) split {
+	var s split
+	number := make(map[netip.Prefix]int)
+	for _, r := range rules {
+		ps := prefixesOf(r.condition, to)
+		if len(ps) == 0 {
+			s.beside = append(s.beside, r)
+		}
+		for _, p := range ps {
+			i, known := number[p]
+			if !known {
+				i = len(s.parts)
+				number[p] = i
+				s.prefixes, s.parts = append(s.prefixes, p), append(s.parts, nil)
+			}
+			if n := len(s.parts[i]); n == 0 || s.parts[i][n-1].condition != r.condition {
+				s.parts[i] = append(s.parts[i], r)
+				s.copies++
+			}
+		}
+	}
+	sort.Sort(byLength(s))
+	return s
+}
+
+// byLength sorts the parts of a split by the length of their prefixes.
+type byLength split
+
+func (s byLength) Len() int           { return len(s.parts) }
+func (s byLength) Less(a, b int) bool { return s.prefixes[a].Bits() < s.prefixes[b].Bits() }
+func (s byLength) Swap(a, b int) {
+	s.prefixes[a], s.prefixes[b] = s.prefixes[b], s.prefixes[a]
+	s.parts[a], s.parts[b] = s.parts[b], s.parts[a]
+}
+
+func splitByNumber(rules []rule, d dimension) split {
+	var s split
+	edges := map[int]bool{0: true}
+	for _, r := range rules {
+		for _, v := range d.ranges(r.condition) {
+			edges[v[0]], edges[v[1]+1] = true, true
+		}
+	}
+	for e := range edges {
+		s.bounds = append(s.bounds, e)
+	}
+	sort.Ints(s.bounds)
+	s.parts = make([][]rule, len(s.bounds))
+	for _, r := range rules {
+		spans := d.ranges(r.condition)
+		wide := len(spans) == 0
+		for i, v := range spans {
+			from, _ := slices.BinarySearch(s.bounds, v[0])
+			end, _ := slices.BinarySearch(s.bounds, v[1]+1)
+			wide = wide || end-from > maxIntervals
+			spans[i] = [2]int{from, end}
+		}
+		if wide {
+			s.beside = append(s.beside, r)
+			continue
+		}
+		for _, v := range spans {
+			for i := v[0]; i < v[1]; i++ {
+				if n := len(s.parts[i]); n == 0 || s.parts[i][n-1].condition != r.condition {
+					s.parts[i] = append(s.parts[i], r)
+					s.copies++
+				}
+			}
+		}
+	}
+	return s
+}
+
+// find returns the first entry, less than best, that has a rule which holds.
+func (x *index) find(p *packet.Packet, best int32) int32 {
+	ip := visible(p)
+	for ; x != nil && x.first < best; x = x.beside {
+		for i := range x.rules {
+			r := &x.rules[i]
+			if r.entry >= best {
+				break
+			}
+			if r.holds(p, ip) {
+				best = r.entry
+				break
+			}
+		}
+		switch {
+		case x.prefixes != nil:
+			if !ip {
+				continue
+			}
+			a := p.Flow.From
+			if x.to {
+				a = p.Flow.To
+			}
+			if n, ok := x.prefixes.Lookup(a); ok {
+				for ; n != nil; n = n.shorter {
+					best = n.find(p, best)
+				}
+			}
+		case x.numbers != nil:
+			if n, ok := x.numbers.of(p); ok {
+				best = x.numbers.part(n).find(p, best)
+			}
+		}
+	}
+	return best
+}
+
+// part returns the part of a number's interval.
+func (t *numberTable) part(n int) *index {
+	low, high := 0, len(t.bounds)
+	for high-low > 1 {
+		if mid := (low + high) / 2; t.bounds[mid] <= n {
+			low = mid
+		} else {
+			high = mid
+		}
+	}
+	return t.parts[low]
+}

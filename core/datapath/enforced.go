@@ -1,0 +1,60 @@
+package datapath
+
+import (
+	"fmt"
+
+	"imbrel/core/policy"
+)
+
+// Unenforced returns what the attached policies of a file ask for that the data
+// path does not do yet, and what the network and rehearsal ask for that cannot
+// be rehearsed yet: the language has it, but a result without it would be wrong.
+func Unenforced(f *policy.File, plan *policy.Rehearsal) policy.Problems {
+	var out policy.Problems
+	not := func(s *policy.Source, key, where string) {
+		out = append(out, policy.Problem{Place: s.PlaceOf(key), Text: fmt.Sprintf("`%s` of %s cannot be rehearsed yet", key, where),
+			Help: "`imbrel explain` knows it; to rehearse, remove it"})
+	}
+	seen := make(map[*policy.Policy]bool)
+	for i := range f.Attach {
+		p := f.Attach[i].Policy
+		if seen[p] {
+			continue
+		}
+		seen[p] = true
+		for j := range p.Treat {
+			e := &p.Treat[j]
+			where := "the entry for `" + e.ClassName.Text + "`"
+			for _, key := range []string{"each", "when", "treat", "inside"} {
+				if e.Has(key) {
+					not(&e.Source, key, where)
+				}
+			}
+			if e.Above != nil {
+				not(&e.Source, "at-most", "a burst above it, in "+where)
+			}
+			if e.Police != nil {
+				for _, key := range []string{"excess-burst", "peak", "aware", "green", "yellow", "red"} {
+					if e.Police.Has(key) && !(key == "red" && e.Police.Red.Drop) {
+						not(&e.Police.Source, key, "the policer of "+where)
+					}
+				}
+			}
+			if e.Queue.Drop != "" && e.Queue.Drop != "tail" {
+				not(&e.Queue.Source, "drop", "the queue of "+where)
+			}
+			if e.Queue.ECN {
+				not(&e.Queue.Source, "ecn", "the queue of "+where)
+			}
+		}
+	}
+	if f.Network.Has("tunnels") {
+		not(&f.Network.Source, "tunnels", "the network")
+	}
+	for i := range plan.Traffic {
+		if t := &plan.Traffic[i]; t.TCP > 0 {
+			not(&t.Source, "tcp", "the traffic `"+t.Name+"`")
+		}
+	}
+	return out
+}

@@ -1,0 +1,118 @@
+package policy
+
+import (
+	"strconv"
+	"strings"
+)
+
+// catalogueText lists common applications with their registered ports (IANA
+// service names and port numbers): name, TCP ports, UDP ports, what it is. A
+// dash is none; a protocol stands as ip:NUMBER in place of ports.
+const catalogueText = `
+sip              5060-5061      5060            voice signalling (SIP)
+h323             1720           1719            voice signalling (H.323)
+mgcp             -              2427,2727       voice signalling (MGCP)
+megaco           2944-2945      2944-2945       voice signalling (H.248)
+stun             3478,5349      3478            finding a way through address translation
+rtsp             554,322        554             control of streamed media
+rtmp             1935           -               streamed media
+rtp-ports        -              5004-5005       media on the registered ports
+dns              53             53              names
+dns-tls          853            853             names, encrypted
+mdns             -              5353            names on the local link
+dhcp             -              67-68           addresses
+dhcpv6           -              546-547         addresses, IPv6
+ntp              -              123             time
+ptp              -              319-320         precise time
+http             80,8080        -               web
+https            443            443             web, encrypted
+smtp             25             -               mail between servers
+submission       465,587        -               mail handed in
+imap             143,993        -               mail read
+pop3             110,995        -               mail fetched
+ssh              22             -               remote shell and file copies
+telnet           23,992         -               remote terminal
+ftp              20-21,989-990  -               file transfer
+tftp             -              69              file transfer without ceremony
+rsync            873            -               file synchronisation
+smb              139,445        137-138         file sharing
+nfs              111,2049       111,2049        file sharing
+afp              548            -               file sharing
+iscsi            860,3260       -               disks over the network
+webdav-tls       9802           -               file sharing over the web
+ldap             389,636        389             directory
+global-catalog   3268-3269      -               directory of a forest
+kerberos         88,464         88,464          authentication
+radius           -              1812-1813       authentication and accounting
+diameter         3868           -               authentication and accounting
+tacacs           49             -               administration of devices
+rdp              3389           3389            remote desktop
+vnc              5900-5909      -               remote desktop
+x11              6000-6007      -               remote windows
+mysql            3306           -               database
+postgresql       5432           -               database
+sqlserver        1433           1434            database
+oracle           1521           -               database
+redis            6379           -               key-value store
+mongodb          27017          -               database
+memcache         11211          11211           cache
+bgp              179            -               routing
+rip              -              520-521         routing
+ldp              646            646             label distribution
+bfd              -              3784-3785,4784  is the path alive
+ospf             ip:89          -               routing
+eigrp            ip:88          -               routing
+pim              ip:103         -               multicast routing
+vrrp             ip:112         -               who is the gateway
+igmp             ip:2           -               multicast membership
+icmp             ip:1           ip:58           errors and pings
+snmp             161-162        161-162         network management
+syslog           6514           514             logs
+netconf          830            -               device configuration
+gnmi             9339           -               device telemetry
+ipfix            4739           4739            flow export
+stamp            -              862             active measurement
+amqp             5671-5672      -               messages
+mqtt             1883,8883      -               messages of things
+coap             5683-5684      5683-5684       things
+xmpp             5222,5269      -               chat
+git              9418           -               source code
+printing         515,631,9100   631             print jobs
+ndmp             10000          -               backup
+ike              -              500,4500        encryption keys
+openvpn          1194           1194            tunnel
+wireguard        -              51820           tunnel
+l2tp             -              1701            tunnel
+gre              ip:47          -               tunnel
+esp              ip:50          -               encrypted tunnel
+vxlan            -              4789            tunnel between data centres
+`
+
+// Catalogue returns the applications that are built in.
+func Catalogue() []App {
+	var apps []App
+	for _, line := range strings.Split(strings.TrimSpace(catalogueText), "\n") {
+		w := strings.Fields(line)
+		a := App{Name: w[0], What: strings.Join(w[3:], " ")}
+		for i, field := range w[1:3] {
+			for _, p := range strings.Split(field, ",") {
+				number, isProtocol := strings.CutPrefix(p, "ip:")
+				switch {
+				case p == "-":
+				case isProtocol:
+					n, _ := strconv.ParseUint(number, 10, 8)
+					a.Protocols = append(a.Protocols, uint8(n))
+				default:
+					r, _ := parsePorts(p)
+					if i == 0 {
+						a.TCP = append(a.TCP, r)
+					} else {
+						a.UDP = append(a.UDP, r)
+					}
+				}
+			}
+		}
+		apps = append(apps, a)
+	}
+	return apps
+}
