@@ -114,7 +114,7 @@ func New(c Config) *Path {
 			Credit: 2 * maxPacket, Weight: weight(e, whole),
 		}
 		root.Children = append(root.Children, n)
-		own := entry{mark: e.Mark, block: e.Block, queue: queue.FIFO{MaxPackets: e.Queue.Packets, MaxBytes: int64(QueueLimit(&e.Queue, promises[i], maxPacket))}}
+		own := entry{mark: e.Mark, block: e.Block, queue: queue.FIFO{MaxPackets: e.Queue.Packets, MaxBytes: int64(QueueLimit(&e.Queue, promises[i].Rate, maxPacket))}}
 		if e.Police != nil {
 			own.policed = true
 			own.bucket = meter.NewTokenBucket(e.Police.Rate.Of(whole), e.Police.Burst)
@@ -129,12 +129,14 @@ func New(c Config) *Path {
 
 // WithRest returns the policy's entries with one for the rest at the end, which
 // promises nothing when the policy has none of its own.
-func WithRest(p *policy.Policy) []policy.Entry {
-	if n := len(p.Treat); n > 0 && p.Treat[n-1].ClassName.Text == policy.Rest {
-		return p.Treat
+func WithRest(p *policy.Policy) []policy.Entry { return withRest(p.Treat, p.Source) }
+
+func withRest(entries []policy.Entry, at policy.Source) []policy.Entry {
+	if n := len(entries); n > 0 && entries[n-1].ClassName.Text == policy.Rest && entries[n-1].When == nil {
+		return entries
 	}
-	rest := policy.Entry{Source: p.Source, ClassName: policy.Ref{Text: policy.Rest, At: p.At}}
-	return append(p.Treat[:len(p.Treat):len(p.Treat)], rest)
+	rest := policy.Entry{Source: policy.Source{At: at.At}, ClassName: policy.Ref{Text: policy.Rest, At: at.At}}
+	return append(entries[:len(entries):len(entries)], rest)
 }
 
 // Whole returns the rate a policy has to divide at an interface: its shape,
@@ -161,24 +163,67 @@ func weight(e *policy.Entry, whole unit.Rate) int64 {
 	return 1000
 }
 
-// Promises returns what each entry, and the rest, gets when all of them want
-// everything.
-func Promises(p *policy.Policy, rate unit.Rate) []unit.Rate {
+// A Promise is what an entry gets when all want everything, and the entries
+// within it.
+type Promise struct {
+	Entry   *policy.Entry
+	Rate    unit.Rate
+	Ceiling unit.Rate // what it never exceeds: its own at-most or policer, or those around it
+	Inner   []*Promise
+}
+
+// Promises returns what each entry of a policy, and the rest, gets at an
+// interface of the given rate when all of them want everything.
+func Promises(p *policy.Policy, rate unit.Rate) []*Promise {
 	whole := Whole(p, rate)
 	root := &fluid.Node{}
-	for _, e := range WithRest(p) {
-		n := &fluid.Node{Priority: e.Priority, Guarantee: e.AtLeast.Of(whole), Ceiling: e.AtMost.Of(whole), Weight: weight(&e, whole), Demand: fluid.Greedy}
-		if e.Police != nil {
-			n.Demand = e.Police.Rate.Of(whole)
-		}
-		root.Children = append(root.Children, n)
-	}
+	promises := grow(root, WithRest(p), whole, whole)
 	fluid.Allocate(root, whole)
-	promises := make([]unit.Rate, len(root.Children))
-	for i, n := range root.Children {
-		promises[i] = n.Gets
-	}
+	settle(root, promises)
 	return promises
+}
+
+// grow makes the fluid tree of one level. A percentage of a promise is of what
+// the parent is promised, one of a ceiling of the parent's ceiling.
+func grow(parent *fluid.Node, entries []policy.Entry, promise, ceiling unit.Rate) []*Promise {
+	var out []*Promise
+	for i := range entries {
+		e := &entries[i]
+		n := &fluid.Node{Priority: e.Priority, Guarantee: e.AtLeast.Of(promise), Ceiling: e.AtMost.Of(ceiling), Weight: weight(e, max(promise, 1)), Demand: fluid.Greedy}
+		bound := ceiling
+		if n.Ceiling > 0 {
+			bound = min(bound, n.Ceiling)
+		}
+		if e.Police != nil {
+			n.Demand = e.Police.Rate.Of(ceiling)
+			if peak := e.Police.Peak.Of(ceiling); peak > 0 {
+				n.Demand = peak
+			}
+			bound = min(bound, n.Demand)
+			n.Ceiling = bound
+		}
+		if e.Block {
+			n.Demand, bound = 0, 0
+		}
+		o := &Promise{Entry: e, Ceiling: bound}
+		if inner := e.Inner(); len(inner) > 0 && !e.Block {
+			own := n.Guarantee
+			if e.Priority > 0 {
+				own = bound
+			}
+			o.Inner = grow(n, withRest(inner, e.Source), own, bound)
+		}
+		parent.Children = append(parent.Children, n)
+		out = append(out, o)
+	}
+	return out
+}
+
+func settle(n *fluid.Node, promises []*Promise) {
+	for i, p := range promises {
+		p.Rate = n.Children[i].Gets
+		settle(n.Children[i], p.Inner)
+	}
 }
 
 // QueueLimit returns a queue's limit in bytes, or 0 when it is in packets: a

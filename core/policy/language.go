@@ -60,7 +60,7 @@ var (
 		return a.Unmap(), nil
 	})
 	aPrefix   = value("a prefix such as 10.44.8.0/22", parsePrefix)
-	aProtocol = value("a protocol: udp, tcp, icmp, … or a number from 0 to 255", parseProtocol)
+	aProtocol = value("a protocol: udp, tcp, icmp, … or a number from 0 to 255", ParseProtocol)
 	ports     = value("a port such as 5060 or a range such as 7400-7410", parsePorts)
 	anOctet   = func(what string) shape[uint8] { // of three bits
 		return as(count(what, 0, 7), func(n int) uint8 { return uint8(n) })
@@ -97,7 +97,8 @@ func parsePrefix(s string) (netip.Prefix, error) {
 	return netip.Prefix{}, fmt.Errorf("%.60q is not a prefix", s)
 }
 
-func parseProtocol(s string) (uint8, error) {
+// ParseProtocol reads a protocol's name or number.
+func ParseProtocol(s string) (uint8, error) {
 	names := make([]string, 0, len(Protocols))
 	for _, p := range Protocols {
 		if s == p.Name {

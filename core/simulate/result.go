@@ -60,7 +60,7 @@ func (r *run) interfaceResult(p *port, d policy.Direction, path *path) measure.I
 		// Incoming without a shape nothing ever waits, so nothing is promised.
 		if d == policy.Out || path.policy.Shape > 0 {
 			for _, rate := range datapath.Promises(path.policy, p.face.Rate) {
-				promises = append(promises, int64(rate))
+				promises = append(promises, int64(rate.Rate))
 			}
 		}
 	}

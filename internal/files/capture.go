@@ -42,6 +42,68 @@ func (c *Captures) Close() {
 	}
 }
 
+// OpenCapture opens a capture to be explained: one that ends in the middle of a
+// packet is read as far as it goes.
+func OpenCapture(name string) (*Capture, error) {
+	file, err := openRegular(Place{}, name)
+	if err != nil {
+		return nil, err
+	}
+	counted := &countingReader{from: file}
+	if info, err := file.Stat(); err == nil {
+		counted.size = info.Size()
+	}
+	c, err := newCapture(name, bufio.NewReaderSize(counted, 1<<18))
+	if err != nil {
+		file.Close()
+		return nil, err
+	}
+	return &Capture{capture: c, bytes: counted, file: file}, nil
+}
+
+// A Capture is a capture to be explained.
+type Capture struct {
+	*capture
+	bytes *countingReader
+	file  io.Closer
+	cut   bool
+}
+
+// ReadFrame returns the next frame. A capture cut short ends there.
+func (c *Capture) ReadFrame() ([]byte, int, time.Duration, bool, error) {
+	frame, wire, at, ok, err := c.capture.ReadFrame()
+	if errors.Is(err, errCutShort) {
+		c.cut = true
+		return nil, 0, 0, false, nil
+	}
+	return frame, wire, at, ok, err
+}
+
+// Done returns how much of the file is read, from 0 to 1.
+func (c *Capture) Done() float64 { return float64(c.bytes.count) / float64(max(c.bytes.size, 1)) }
+
+// Notes returns what there is to know of the file.
+func (c *Capture) Notes() []string {
+	if c.cut {
+		return []string{fmt.Sprintf("the file is cut short after packet %d", c.count)}
+	}
+	return nil
+}
+
+// Close closes the file.
+func (c *Capture) Close() error { return c.file.Close() }
+
+type countingReader struct {
+	from        io.Reader
+	count, size int64
+}
+
+func (r *countingReader) Read(b []byte) (int, error) {
+	n, err := r.from.Read(b)
+	r.count += int64(n)
+	return n, err
+}
+
 // A capture reads the frames of a file as Ethernet frames.
 type capture struct {
 	name   string
@@ -106,9 +168,11 @@ func newCapture(name string, r *bufio.Reader) (*capture, error) {
 	return c, nil
 }
 
+var errCutShort = errors.New("it is cut short")
+
 func cutShort(err error) error {
 	if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
-		return errors.New("it is cut short")
+		return errCutShort
 	}
 	return err
 }

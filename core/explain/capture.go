@@ -1,0 +1,476 @@
+package explain
+
+import (
+	"cmp"
+	"fmt"
+	"math/bits"
+	"slices"
+	"strings"
+	"time"
+
+	"imbrel/core/classify"
+	"imbrel/core/codepoint"
+	"imbrel/core/packet"
+	"imbrel/core/policy"
+	"imbrel/core/recognise"
+	"imbrel/core/route"
+	"imbrel/core/traffic"
+)
+
+// At is what one attachment made of a flow.
+type At struct {
+	Interface string   `json:"interface"`
+	Direction string   `json:"direction"`
+	Class     string   `json:"class"` // most of its packets'
+	Classes   []string `json:"classes,omitempty"`
+	DSCPIn    []string `json:"dscp_in"`
+	DSCPOut   []string `json:"dscp_out"`
+}
+
+// A FlowResult is one flow of a capture.
+type FlowResult struct {
+	From       string `json:"from"`
+	To         string `json:"to"`
+	Protocol   string `json:"protocol"`
+	FromPort   uint16 `json:"from_port"`
+	ToPort     uint16 `json:"to_port"`
+	App        string `json:"app"`
+	ServerName string `json:"server_name,omitempty"`
+	Packets    int64  `json:"packets"`
+	Bytes      int64  `json:"bytes"` // of IP packets
+	At         []At   `json:"at"`
+}
+
+// A ClassTotal is what one attachment put into one class.
+type ClassTotal struct {
+	Interface string `json:"interface"`
+	Direction string `json:"direction"`
+	Class     string `json:"class"`
+	Packets   int64  `json:"packets"`
+	Bytes     int64  `json:"bytes"`
+}
+
+// CaptureResult is a capture explained.
+type CaptureResult struct {
+	Flows   []FlowResult `json:"flows"`
+	Classes []ClassTotal `json:"classes"`
+	Packets int64        `json:"packets"`
+	Bytes   int64        `json:"bytes"`
+	Notes   []string     `json:"notes"` // what was not followed, and why
+
+	Attachments []string `json:"attachments"` // "ternrock/lan in", in the order met
+}
+
+// Bounds of what is remembered of a capture.
+const maxFlows = 1 << 16
+
+// A Watch explains a capture packet by packet.
+type Watch struct {
+	follower   *Follower
+	enter      *policy.Interface
+	recogniser *recognise.Recogniser
+	byLength   bool // some condition asks for the length
+	flows      map[packet.Flow]*watched
+	other      *watched
+	others     int64
+	ways       map[[2]*policy.Interface]*way
+	attached   []attachedAt
+	totals     map[total]*[2]int64
+	notes      struct{ notIP, cut, malformed, deep, noSender, noReceiver, local, noWay, backwards, short int64 }
+	last       time.Duration
+	packets    int64
+	bytes      int64
+}
+
+type attachedAt struct {
+	at        *policy.Interface
+	direction policy.Direction
+}
+
+type total struct {
+	at    int // number of the attachment
+	class string
+}
+
+// A way is the hops between two interfaces, and the attachments on them by
+// number, for each step.
+type way struct {
+	hops    []route.Hop
+	numbers []int // -1: no policy
+}
+
+// watched is what is known of a flow.
+type watched struct {
+	flow    packet.Flow
+	way     *way
+	packets int64
+	bytes   int64
+	app     int // number in the file plus one
+	known   bool
+	memo    map[seen]*outcome
+	lastKey seen
+	last    *outcome
+}
+
+// seen is what can tell two packets of a flow apart to a policy.
+type seen struct {
+	dscp   codepoint.DSCP
+	pcp    uint8
+	tagged bool
+	vlan   uint16
+	tc     uint8
+	labels uint8
+	ports  bool
+	length int
+	apps   uint64
+}
+
+// An outcome is what the attachments made of such packets.
+type outcome struct {
+	packets, bytes int64
+	steps          []result
+}
+
+type result struct {
+	at      int
+	class   string
+	in, out codepoint.DSCP
+	sums    *[2]int64
+}
+
+// Watch returns a watch for a capture that enters by an interface, or, when that
+// is nil, wherever each sender is.
+func (f *Follower) Watch(enter *policy.Interface) *Watch {
+	w := &Watch{follower: f, enter: enter, recogniser: recognise.New(f.file.Apps), flows: make(map[packet.Flow]*watched),
+		ways: make(map[[2]*policy.Interface]*way), totals: make(map[total]*[2]int64), other: &watched{}}
+	for i := range f.file.Classes {
+		for _, list := range [][]policy.Condition{f.file.Classes[i].Match, f.file.Classes[i].Except} {
+			for j := range list {
+				w.byLength = w.byLength || list[j].Length != nil
+			}
+		}
+	}
+	return w
+}
+
+// Run explains every packet a reader yields. progress, when not nil, is called
+// now and then.
+func (w *Watch) Run(r traffic.Reader, progress func()) error {
+	var p packet.Packet
+	for n := 0; ; n++ {
+		frame, wire, at, ok, err := r.ReadFrame()
+		if err != nil {
+			return err
+		}
+		if !ok {
+			return nil
+		}
+		if n&0xfff == 0 && progress != nil {
+			progress()
+		}
+		if at < w.last {
+			w.notes.backwards++
+		}
+		w.last = max(w.last, at)
+		w.Packet(&p, frame, wire)
+	}
+}
+
+// Packet explains one frame.
+func (w *Watch) Packet(p *packet.Packet, frame []byte, wire int) {
+	w.packets++
+	err := p.Parse(frame, wire)
+	switch err {
+	case nil:
+	case packet.ErrCut:
+		if !p.IsIP() {
+			w.notes.cut++
+			return
+		}
+		w.notes.short++
+	case packet.ErrTooDeep:
+		w.notes.deep++
+		return
+	default:
+		w.notes.malformed++
+		return
+	}
+	if !p.IsIP() {
+		w.notes.notIP++
+		return
+	}
+	w.bytes += int64(p.Length)
+	w.recogniser.Watch(p)
+	f := w.flows[p.Flow]
+	if f == nil {
+		f = w.newFlow(p)
+	}
+	f.packets++
+	f.bytes += int64(p.Length)
+	if f == w.other {
+		return
+	}
+	if !f.known && (f.packets <= 64 || len(p.Apps) > 0) {
+		w.name(f, p)
+	}
+	if f.way == nil {
+		return
+	}
+	o := f.outcome(w, p)
+	o.packets++
+	o.bytes += int64(p.Length)
+	for i := range o.steps {
+		o.steps[i].sums[0]++
+		o.steps[i].sums[1] += int64(p.Length)
+	}
+}
+
+// newFlow finds the way of a flow that is seen for the first time.
+func (w *Watch) newFlow(p *packet.Packet) *watched {
+	if len(w.flows) >= maxFlows {
+		w.others++
+		return w.other
+	}
+	f := &watched{flow: p.Flow, memo: make(map[seen]*outcome, 1)}
+	w.flows[p.Flow] = f
+	from, to := w.enter, w.follower.table.Where(p.Flow.To)
+	if from == nil {
+		from = w.follower.table.Where(p.Flow.From)
+	}
+	switch {
+	case from == nil:
+		w.notes.noSender++
+	case to == nil:
+		w.notes.noReceiver++
+	case from == to:
+		w.notes.local++
+	default:
+		if f.way = w.way(from, to); f.way == nil {
+			w.notes.noWay++
+		}
+	}
+	return f
+}
+
+// way returns the way between two interfaces, or nil when there is none.
+func (w *Watch) way(from, to *policy.Interface) *way {
+	key := [2]*policy.Interface{from, to}
+	if known, ok := w.ways[key]; ok {
+		return known
+	}
+	var found *way
+	if hops, err := w.follower.table.Way(from, to); err == nil {
+		found = &way{hops: hops}
+		for _, h := range hops {
+			found.numbers = append(found.numbers, w.number(h.In, policy.In), w.number(h.Out, policy.Out))
+		}
+	}
+	w.ways[key] = found
+	return found
+}
+
+func (w *Watch) number(at *policy.Interface, d policy.Direction) int {
+	if w.follower.file.Attached(at, d) == nil {
+		return -1
+	}
+	a := attachedAt{at, d}
+	i := slices.Index(w.attached, a)
+	if i < 0 {
+		i = len(w.attached)
+		w.attached = append(w.attached, a)
+	}
+	return i
+}
+
+// name finds the application to show for a flow: one recognised beyond ports
+// first, the file's own before the catalogue's.
+func (w *Watch) name(f *watched, p *packet.Packet) {
+	apps := w.follower.file.Apps
+	for i := range p.Apps {
+		if p.Apps[i] != 0 {
+			f.app, f.known = i*64+bits.TrailingZeros64(p.Apps[i])+1, true
+			return
+		}
+	}
+	if f.app > 0 {
+		return
+	}
+	for i := range apps {
+		if classify.IsApp(&apps[i], p) {
+			f.app = i + 1
+			return
+		}
+	}
+}
+
+// outcome returns what the attachments make of a packet, worked out once for
+// all that look alike.
+func (f *watched) outcome(w *Watch, p *packet.Packet) *outcome {
+	k := seen{dscp: p.DSCP(), tagged: p.Tagged, vlan: p.VLAN, labels: uint8(p.Labels()), ports: p.HasPorts}
+	k.pcp, _ = p.PCP()
+	k.tc, _ = p.TC()
+	if w.byLength {
+		k.length = p.Length
+	}
+	for i, a := range p.Apps {
+		k.apps ^= a * (0x9e3779b97f4a7c15 + uint64(i)<<1)
+	}
+	if f.last != nil && k == f.lastKey {
+		return f.last
+	}
+	o := f.memo[k]
+	if o == nil {
+		o = w.work(f.way, p)
+		if len(f.memo) >= 256 { // a flow that changes its marks with every packet
+			clear(f.memo)
+		}
+		f.memo[k] = o
+	}
+	f.lastKey, f.last = k, o
+	return o
+}
+
+// work takes one packet along its way.
+func (w *Watch) work(v *way, p *packet.Packet) *outcome {
+	c := &carried{inner: *p, apps: p.Apps}
+	c.inner.Bytes = slices.Clone(p.Bytes[:min(len(p.Bytes), 256)])
+	c.tagged, c.vlan = p.Tagged, p.VLAN
+	c.pcp, _ = p.PCP()
+	if tc, ok := p.TC(); ok { // the labels end at the node where the capture enters
+		c.labels = []uint8{tc}
+	}
+	c.captured = true
+	o := &outcome{}
+	for i, s := range w.follower.follow(c, v.hops) {
+		n := v.numbers[i]
+		if n < 0 {
+			continue
+		}
+		key := total{n, s.Class}
+		sums := w.totals[key]
+		if sums == nil {
+			sums = &[2]int64{}
+			w.totals[key] = sums
+		}
+		o.steps = append(o.steps, result{n, s.Class, s.in, s.out, sums})
+	}
+	return o
+}
+
+// Result returns what was watched, the flows with most bytes first.
+func (w *Watch) Result() *CaptureResult {
+	r := &CaptureResult{Flows: []FlowResult{}, Classes: []ClassTotal{}, Packets: w.packets, Bytes: w.bytes, Notes: w.noted(), Attachments: []string{}}
+	for _, a := range w.attached {
+		r.Attachments = append(r.Attachments, a.at.Path()+" "+a.direction.String())
+	}
+	for _, f := range w.flows {
+		r.Flows = append(r.Flows, w.flowResult(f))
+	}
+	slices.SortFunc(r.Flows, func(a, b FlowResult) int {
+		return cmp.Or(cmp.Compare(b.Bytes, a.Bytes), cmp.Compare(a.From, b.From), cmp.Compare(a.To, b.To),
+			cmp.Compare(a.Protocol, b.Protocol), cmp.Compare(a.FromPort, b.FromPort), cmp.Compare(a.ToPort, b.ToPort))
+	})
+	for k, sums := range w.totals {
+		a := w.attached[k.at]
+		r.Classes = append(r.Classes, ClassTotal{a.at.Path(), a.direction.String(), k.class, sums[0], sums[1]})
+	}
+	slices.SortFunc(r.Classes, func(a, b ClassTotal) int {
+		return cmp.Or(cmp.Compare(slices.Index(r.Attachments, a.Interface+" "+a.Direction), slices.Index(r.Attachments, b.Interface+" "+b.Direction)),
+			cmp.Compare(b.Bytes, a.Bytes), cmp.Compare(a.Class, b.Class))
+	})
+	return r
+}
+
+func (w *Watch) flowResult(f *watched) FlowResult {
+	r := FlowResult{From: f.flow.From.String(), To: f.flow.To.String(), Protocol: policy.ProtocolName(f.flow.Protocol),
+		FromPort: f.flow.FromPort, ToPort: f.flow.ToPort, Packets: f.packets, Bytes: f.bytes, At: []At{}}
+	name, rtp := w.recogniser.Name(f.flow)
+	r.ServerName = name
+	switch {
+	case f.app > 0:
+		r.App = w.follower.file.Apps[f.app-1].Name
+	case rtp:
+		r.App = "rtp"
+	}
+	if f.way == nil {
+		return r
+	}
+	type made struct {
+		packets map[string]int64
+		in, out map[codepoint.DSCP]bool
+	}
+	all := make([]made, len(w.attached))
+	for _, o := range f.memo {
+		for _, s := range o.steps {
+			m := &all[s.at]
+			if m.packets == nil {
+				*m = made{make(map[string]int64), make(map[codepoint.DSCP]bool), make(map[codepoint.DSCP]bool)}
+			}
+			m.packets[s.class] += o.packets
+			m.in[s.in], m.out[s.out] = true, true
+		}
+	}
+	for _, n := range f.way.numbers {
+		if n < 0 || all[n].packets == nil {
+			continue
+		}
+		a := At{Interface: w.attached[n].at.Path(), Direction: w.attached[n].direction.String(), DSCPIn: names(all[n].in), DSCPOut: names(all[n].out)}
+		for class := range all[n].packets {
+			a.Classes = append(a.Classes, class)
+		}
+		slices.SortFunc(a.Classes, func(x, y string) int {
+			return cmp.Or(cmp.Compare(all[n].packets[y], all[n].packets[x]), cmp.Compare(x, y))
+		})
+		a.Class = a.Classes[0]
+		if len(a.Classes) == 1 {
+			a.Classes = nil
+		}
+		r.At = append(r.At, a)
+	}
+	return r
+}
+
+func names(set map[codepoint.DSCP]bool) []string {
+	var list []codepoint.DSCP
+	for d := range set {
+		list = append(list, d)
+	}
+	slices.Sort(list)
+	out := make([]string, len(list))
+	for i, d := range list {
+		out[i] = d.Name()
+	}
+	return out
+}
+
+// noted returns what was not followed, each said once.
+func (w *Watch) noted() []string {
+	out := []string{}
+	n := &w.notes
+	for _, note := range []struct {
+		count int64
+		one   string
+		text  string
+	}{
+		{n.notIP, "packet", "not IP"},
+		{n.cut, "packet", "cut before the end of the IP header"},
+		{n.short, "packet", "cut within extension headers, taken as far as they go"},
+		{n.malformed, "packet", "with header lengths that contradict the packet"},
+		{n.deep, "packet", "with too many headers one behind another"},
+		{n.backwards, "packet", "earlier than the one before"},
+		{w.recogniser.Strays, "fragment", "without the first of its packet, so without ports"},
+		{n.noSender, "flow", "from addresses in no subnet of the network"},
+		{n.noReceiver, "flow", "to addresses in no subnet of the network"},
+		{n.local, "flow", "between hosts behind the same interface, or travelling the other way"},
+		{n.noWay, "flow", "between nodes that no way joins"},
+		{w.recogniser.Unwatched, "packet", "of more conversations than are watched, told by ports alone"},
+		{w.others, "packet", fmt.Sprintf("of flows beyond the first %d, not listed", maxFlows)},
+	} {
+		if note.count == 1 {
+			out = append(out, "1 "+note.one+" "+note.text)
+		} else if note.count > 1 {
+			out = append(out, strings.Join([]string{fmt.Sprint(note.count), note.one + "s", note.text}, " "))
+		}
+	}
+	return out
+}

@@ -1,0 +1,235 @@
+package cli
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"imbrel/core/codepoint"
+	"imbrel/core/explain"
+	"imbrel/core/policy"
+	"imbrel/internal/files"
+	"imbrel/internal/render"
+)
+
+// An explainRun is what the flags ask for.
+type explainRun struct {
+	from, to, protocol, dscp, serverName, enter, at, capture string
+	fromPort, toPort                                         uint16
+	pcp, vlan, length, top                                   int
+	rtp, why, apps                                           bool
+}
+
+func (a *app) explain(text render.Text) *cobra.Command {
+	var r explainRun
+	c := &cobra.Command{
+		Use:   "explain FILE --from A --to B | explain FILE --capture C | explain --apps [FILE]",
+		Short: "Which class takes a packet, why, and how it is marked when it leaves, hop by hop",
+		Long: `Explain follows one packet through the network: at each policy the entries tried and
+the first condition that failed for each, the entry that took it, the marks before
+and after, the meter, the queue and what is promised there, and what a tunnel hides.
+With --capture it does so for every flow of a capture. With --apps it lists the
+applications.`,
+		Example: `  imbrel explain ternrock.yaml --from 10.44.8.20 --to 10.44.64.20 --to-port 16384
+  imbrel explain ternrock.yaml --from 10.44.10.40 --to 10.44.64.99 --protocol tcp --to-port 8730 --dscp ef --why
+  imbrel explain ternrock.yaml --capture ternrock-office.pcap
+  imbrel explain --apps`,
+		Args: between(0, 1, "a policy file"),
+		RunE: func(c *cobra.Command, args []string) error {
+			if r.apps {
+				return a.listApps(text, args)
+			}
+			if len(args) != 1 {
+				return fmt.Errorf("imbrel explain wants a policy file, and --from and --to or --capture\nsee: imbrel explain --help")
+			}
+			f, in, err := files.ReadPolicy(args[0], a.in)
+			if err != nil {
+				return err
+			}
+			if r.capture != "" {
+				for _, flag := range []string{"from", "to", "protocol", "dscp", "from-port", "to-port", "pcp", "vlan", "length", "server-name", "looks-like-rtp", "time"} {
+					if c.Flags().Changed(flag) {
+						return fmt.Errorf("--%s goes with one packet, not with --capture, whose packets say it themselves", flag)
+					}
+				}
+				return a.explainCapture(text, f, in, &r)
+			}
+			return a.explainPacket(text, f, &r)
+		},
+	}
+	fl := c.Flags()
+	fl.StringVar(&r.from, "from", "", "the sender's `ADDRESS`")
+	fl.StringVar(&r.to, "to", "", "the receiver's `ADDRESS`")
+	fl.StringVar(&r.protocol, "protocol", "udp", "the `PROTOCOL`: udp, tcp, icmp, … or a number")
+	fl.Uint16Var(&r.fromPort, "from-port", 0, "the sender's `PORT`")
+	fl.Uint16Var(&r.toPort, "to-port", 0, "the receiver's `PORT`")
+	fl.StringVar(&r.dscp, "dscp", "df", "the `DSCP` it arrives with")
+	fl.IntVar(&r.pcp, "pcp", -1, "the priority code point of the tag it arrives with, `0-7`")
+	fl.IntVar(&r.vlan, "vlan", -1, "the `VLAN` it arrives in")
+	fl.IntVar(&r.length, "length", 200, "the IP packet's length in `BYTES`")
+	fl.StringVar(&r.serverName, "server-name", "", "the server `NAME` that its conversation began with")
+	fl.BoolVar(&r.rtp, "looks-like-rtp", false, "it is part of a flow that looks like RTP")
+	fl.StringVar(&r.enter, "enter", "", "where it enters, as `NODE/INTERFACE`; where its sender is when not given")
+	fl.StringVar(&r.at, "time", "", "the `TIME` it passes, such as 2026-03-02T08:30, in UTC; without it every `when` is taken as so")
+	fl.BoolVar(&r.why, "why", false, "show every condition of the entries tried")
+	fl.StringVar(&r.capture, "capture", "", "explain every flow of a pcap or pcapng `FILE`")
+	fl.IntVar(&r.top, "top", 20, "how many flows the text shows, those with most bytes first; 0 is all")
+	fl.BoolVar(&r.apps, "apps", false, "list the applications: a policy file's own and those built in")
+	return c
+}
+
+// listApps lists the applications of a file, or the catalogue.
+func (a *app) listApps(text render.Text, args []string) error {
+	apps := policy.Catalogue()
+	if len(args) == 1 {
+		f, _, err := files.ReadPolicy(args[0], a.in)
+		if err != nil {
+			return err
+		}
+		apps = f.Apps
+	}
+	if a.output == "json" {
+		return render.JSON(a.out, render.AppsJSON(apps))
+	}
+	text.Apps(apps)
+	return nil
+}
+
+func (a *app) explainPacket(text render.Text, f *policy.File, r *explainRun) error {
+	q, err := r.question(f)
+	if err != nil {
+		return err
+	}
+	answer, err := explain.New(f).Ask(q)
+	if err != nil {
+		return err
+	}
+	if a.output == "json" {
+		return render.JSON(a.out, answer)
+	}
+	text.Answer(&q, answer, r.why)
+	return nil
+}
+
+// question turns the flags into a packet.
+func (r *explainRun) question(f *policy.File) (q explain.Question, err error) {
+	if r.from == "" || r.to == "" {
+		return q, fmt.Errorf("a packet needs --from and --to (or name a --capture)\nsee: imbrel explain --help")
+	}
+	for _, x := range []struct {
+		flag, text string
+		to         *netip.Addr
+	}{{"from", r.from, &q.Flow.From}, {"to", r.to, &q.Flow.To}} {
+		if *x.to, err = netip.ParseAddr(x.text); err != nil || x.to.Zone() != "" {
+			return q, fmt.Errorf("--%s %s: this is not an address such as 10.44.8.20", x.flag, x.text)
+		}
+		*x.to = x.to.Unmap()
+	}
+	if q.Flow.From.Is4() != q.Flow.To.Is4() {
+		return q, fmt.Errorf("--from %s and --to %s are of different IP versions", r.from, r.to)
+	}
+	if q.Flow.Protocol, err = policy.ParseProtocol(r.protocol); err != nil {
+		return q, fmt.Errorf("--protocol: %w", err)
+	}
+	if q.DSCP, err = codepoint.ParseDSCP(r.dscp); err != nil {
+		return q, fmt.Errorf("--dscp: %w", err)
+	}
+	q.Flow.FromPort, q.Flow.ToPort = r.fromPort, r.toPort
+	least := 60
+	if q.Flow.From.Is6() {
+		least = 80
+	}
+	if q.Length = r.length; q.Length < least || q.Length > 65535 {
+		return q, fmt.Errorf("--length %d: the length of an IP packet with its headers is %d to 65535 bytes", r.length, least)
+	}
+	if r.pcp != -1 {
+		if r.pcp < 0 || r.pcp > 7 {
+			return q, fmt.Errorf("--pcp %d: a priority code point is 0 to 7", r.pcp)
+		}
+		v := uint8(r.pcp)
+		q.PCP = &v
+	}
+	if r.vlan != -1 {
+		if r.vlan < 0 || r.vlan > 4095 {
+			return q, fmt.Errorf("--vlan %d: a VLAN is 0 to 4095", r.vlan)
+		}
+		v := uint16(r.vlan)
+		q.VLAN = &v
+	}
+	q.ServerName, q.RTP = r.serverName, r.rtp
+	if r.at != "" {
+		if q.At, err = parseTime(r.at); err != nil {
+			return q, err
+		}
+	}
+	q.Enter, err = interfaceOf(f, r.enter)
+	return q, err
+}
+
+func parseTime(s string) (time.Time, error) {
+	for _, form := range []string{"2006-01-02T15:04", "2006-01-02T15:04:05", time.RFC3339} {
+		if t, err := time.Parse(form, s); err == nil {
+			return t, nil
+		}
+	}
+	return time.Time{}, fmt.Errorf("--time %s: write a date and time such as 2026-03-02T08:30", s)
+}
+
+// interfaceOf looks up an interface, or returns nil for none.
+func interfaceOf(f *policy.File, path string) (*policy.Interface, error) {
+	if path == "" {
+		return nil, nil
+	}
+	var known []string
+	for i := range f.Network.Nodes {
+		for j := range f.Network.Nodes[i].Interfaces {
+			face := &f.Network.Nodes[i].Interfaces[j]
+			if face.Path() == path {
+				return face, nil
+			}
+			known = append(known, face.Path())
+		}
+	}
+	if len(known) > 12 {
+		known = append(slices.Clone(known[:12]), "…")
+	}
+	return nil, fmt.Errorf("--enter %s: there is no such interface; there are: %s", path, strings.Join(known, ", "))
+}
+
+func (a *app) explainCapture(text render.Text, f *policy.File, in files.Place, r *explainRun) error {
+	enter, err := interfaceOf(f, r.enter)
+	if err != nil {
+		return err
+	}
+	if r.top < 0 {
+		return fmt.Errorf("--top %s: how many flows to show, 0 for all", strconv.Itoa(r.top))
+	}
+	capture, err := files.OpenCapture(r.capture)
+	if err != nil {
+		return err
+	}
+	defer capture.Close()
+	show, clear := a.progress("reading " + r.capture)
+	defer clear()
+	watch := explain.New(f).Watch(enter)
+	var tick func()
+	if show != nil {
+		tick = func() { show(capture.Done()) }
+	}
+	if err := watch.Run(capture, tick); err != nil {
+		return err
+	}
+	clear()
+	res := watch.Result()
+	res.Notes = append(res.Notes, capture.Notes()...)
+	if a.output == "json" {
+		return render.JSON(a.out, res)
+	}
+	text.Capture(r.capture, res, r.top)
+	return nil
+}

@@ -1,0 +1,26 @@
+package cli
+
+import (
+	"encoding/json"
+
+	"github.com/spf13/cobra"
+
+	"imbrel/core/policy"
+)
+
+func (a *app) schema() *cobra.Command {
+	return &cobra.Command{
+		Use:   "schema",
+		Short: "The JSON Schema of the policy file, for editors",
+		Long: `Schema prints the JSON Schema of the policy language. It comes from the description
+that the reader follows, so an editor that uses it and Imbrel agree. What spans
+several keys (names that must exist, promises that must fit) only Imbrel checks.`,
+		Args: cobra.NoArgs,
+		RunE: func(_ *cobra.Command, _ []string) error {
+			e := json.NewEncoder(a.out)
+			e.SetEscapeHTML(false)
+			e.SetIndent("", "  ")
+			return e.Encode(policy.Schema())
+		},
+	}
+}

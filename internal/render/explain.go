@@ -1,0 +1,337 @@
+package render
+
+import (
+	"fmt"
+	"strings"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+
+	"imbrel/core/codepoint"
+	"imbrel/core/explain"
+	"imbrel/core/policy"
+)
+
+// Answer writes a packet's way, hop by hop.
+func (t Text) Answer(q *explain.Question, a *explain.Answer, why bool) {
+	f := q.Flow
+	ports := ""
+	if f.FromPort != 0 || f.ToPort != 0 {
+		ports = fmt.Sprintf(", port %d to %d", f.FromPort, f.ToPort)
+	}
+	t.Title("%s to %s, %s%s, %d bytes, sent as %s", f.From, f.To, policy.ProtocolName(f.Protocol), ports, q.Length, explain.DSCP(q.DSCP))
+	for i := range a.Hops {
+		s := &a.Hops[i]
+		t.Line("")
+		t.step(i+1, s, why)
+	}
+	t.Line("")
+	t.Line("The packet %s.", a.Summary)
+}
+
+func (t Text) step(n int, s *explain.Step, why bool) {
+	where := fmt.Sprintf("%d  %s/%s %s", n, s.Node, s.Interface, s.Direction)
+	if s.Policy == "" {
+		fifo := "no policy"
+		if s.Direction == "out" {
+			fifo = "no policy, plain FIFO"
+		}
+		t.Line("%s: %s%s", t.paint(where, 1), fifo, changed(s))
+		t.around(s)
+		return
+	}
+	t.Line("%s: policy %s", t.paint(where, 1), s.Policy)
+	for _, try := range s.Tried {
+		t.Line("     not %-12s line %d: %s", try.Class, try.Line, try.Reason)
+		if why {
+			for _, c := range try.Conditions {
+				t.Line("         %s", c)
+			}
+		}
+	}
+	if s.Blocked {
+		t.Line("   %s %s, %s:%d", t.bad("BLOCKED"), s.Class, s.File, s.Line)
+		return
+	}
+	line := ""
+	if s.Line > 0 {
+		line = fmt.Sprintf(", %s:%d", s.File, s.Line)
+	}
+	t.Line("   takes it: %s%s", t.paint(s.Class, 1), line)
+	if s.Because != "" {
+		t.Line("     because  %s", s.Because)
+	}
+	t.Line("     marks    %s", marksOf(s))
+	if s.Meter != "" {
+		t.Line("     meter    %s", s.Meter)
+	}
+	if s.Queue != "" {
+		t.Line("     queue    %s", s.Queue)
+	}
+	t.around(s)
+}
+
+// around writes what is around the packet, and remarks.
+func (t Text) around(s *explain.Step) {
+	if s.Tunnel != "" {
+		stack := ""
+		if len(s.Labels) > 0 {
+			stack = ", label stack with TC " + strings.Trim(strings.ReplaceAll(fmt.Sprint(s.Labels), " ", ", "), "[]")
+		}
+		t.Line("     tunnel   leaves in %s%s", s.Tunnel, stack)
+	}
+	for _, n := range s.Notes {
+		t.Line("     note     %s", n)
+	}
+}
+
+func point(name string) string {
+	d, err := codepoint.ParseDSCP(name)
+	if err != nil {
+		return name
+	}
+	return explain.DSCP(d)
+}
+
+// marksOf prints the marks before and after.
+func marksOf(s *explain.Step) string {
+	in, out := s.MarksIn, s.MarksOut
+	parts := []string{}
+	if in.DSCP == out.DSCP {
+		parts = append(parts, point(in.DSCP)+", kept")
+	} else {
+		parts = append(parts, point(in.DSCP)+" → "+point(out.DSCP))
+	}
+	parts = append(parts, field("PCP", in.PCP, out.PCP)...)
+	parts = append(parts, field("TC", in.TC, out.TC)...)
+	return strings.Join(parts, "; ")
+}
+
+func field(name string, in, out *uint8) []string {
+	show := func(v *uint8) string {
+		if v == nil {
+			return "none"
+		}
+		return fmt.Sprint(*v)
+	}
+	switch {
+	case in == nil && out == nil:
+		return nil
+	case in != nil && out != nil && *in == *out:
+		return []string{fmt.Sprintf("%s %d", name, *in)}
+	}
+	return []string{name + " " + show(in) + " → " + show(out)}
+}
+
+// changed says what changed at an interface without a policy.
+func changed(s *explain.Step) string {
+	same := s.MarksIn.DSCP == s.MarksOut.DSCP && show(s.MarksIn.PCP) == show(s.MarksOut.PCP) && show(s.MarksIn.TC) == show(s.MarksOut.TC)
+	if same && s.MarksIn.PCP == nil && s.MarksIn.TC == nil {
+		return ", " + strings.ToUpper(s.MarksIn.DSCP) + " kept"
+	}
+	return ", " + marksOf(s)
+}
+
+func show(v *uint8) string {
+	if v == nil {
+		return ""
+	}
+	return fmt.Sprint(*v)
+}
+
+// Capture writes a capture explained.
+func (t Text) Capture(name string, r *explain.CaptureResult, top int) {
+	t.Title("%s: %s packets, %s of IP, %s", name, count(r.Packets), bytes(r.Bytes), plural(len(r.Flows), "flow"))
+	for i, a := range r.Attachments {
+		if i == 0 {
+			t.Line("")
+			t.Line("The policies on the way, by number:")
+		}
+		t.Line("  %d  %s", i+1, a)
+	}
+	t.Line("")
+	shown := r.Flows
+	if top > 0 && len(shown) > top {
+		shown = shown[:top]
+	}
+	t.flows(r, shown)
+	if rest := len(r.Flows) - len(shown); rest > 0 {
+		t.Line("  … and %s more; --top 0 shows all", plural(rest, "flow"))
+	}
+	t.Line("")
+	t.totals(r)
+	if len(r.Notes) > 0 {
+		t.Line("Not followed, or to know: %s.", list(r.Notes))
+	}
+}
+
+func (t Text) flows(r *explain.CaptureResult, shown []explain.FlowResult) {
+	columns := []column{{"bytes", false}, {"packets", false}, {"app", true}, {"flow", true}}
+	for i := range r.Attachments {
+		columns = append(columns, column{fmt.Sprint(i + 1), true})
+	}
+	w := t.grid(columns, nil)
+	w.Style().Box.PaddingRight = " "
+	for i := range shown {
+		f := &shown[i]
+		row := table.Row{bytes(f.Bytes), count(f.Packets), orDash(short(f.App, 14)), flowName(f)}
+		for _, a := range r.Attachments {
+			cell := "·"
+			for j := range f.At {
+				if at := &f.At[j]; at.Interface+" "+at.Direction == a {
+					cell = at.Class
+					if len(at.Classes) > 1 {
+						cell = strings.Join(at.Classes, "+")
+					}
+					cell = short(cell, 20) + " " + strings.Join(at.DSCPIn, ",") + "→" + strings.Join(at.DSCPOut, ",")
+				}
+			}
+			row = append(row, cell)
+		}
+		w.AppendRow(row)
+	}
+	t.put(w)
+}
+
+func orDash(s string) string {
+	if s == "" {
+		return "-"
+	}
+	return s
+}
+
+// flowName prints a flow in as few letters as it takes.
+func flowName(f *explain.FlowResult) string {
+	end := func(addr string, port uint16) string {
+		if port == 0 {
+			return addr
+		}
+		if strings.Contains(addr, ":") {
+			return fmt.Sprintf("[%s]:%d", addr, port)
+		}
+		return fmt.Sprintf("%s:%d", addr, port)
+	}
+	s := fmt.Sprintf("%s %s → %s", f.Protocol, end(f.From, f.FromPort), end(f.To, f.ToPort))
+	if f.ServerName != "" {
+		s += " (" + f.ServerName + ")"
+	}
+	return s
+}
+
+func (t Text) totals(r *explain.CaptureResult) {
+	if len(r.Classes) == 0 {
+		return
+	}
+	t.Title("What each policy put into each class")
+	w := t.grid([]column{{"policy at", true}, {"class", true}, {"packets", false}, {"bytes", false}, {"of it", false}}, nil)
+	sum := make(map[string]int64)
+	for _, c := range r.Classes {
+		sum[c.Interface+" "+c.Direction] += c.Bytes
+	}
+	for _, c := range r.Classes {
+		at := c.Interface + " " + c.Direction
+		w.AppendRow(table.Row{at, c.Class, count(c.Packets), bytes(c.Bytes), ratio(float64(c.Bytes) / float64(max(sum[at], 1)))})
+	}
+	t.put(w)
+	t.Line("")
+	t.fellToTheRest(r)
+}
+
+// fellToTheRest lists the applications of flows that no class took anywhere.
+func (t Text) fellToTheRest(r *explain.CaptureResult) {
+	sums := make(map[string]int64)
+	var apps []string
+	for i := range r.Flows {
+		f := &r.Flows[i]
+		for _, a := range f.At {
+			if a.Class == policy.Rest {
+				app := orDash(f.App)
+				if _, known := sums[app]; !known {
+					apps = append(apps, app)
+				}
+				sums[app] += f.Bytes
+				break
+			}
+		}
+	}
+	if len(apps) == 0 {
+		return
+	}
+	// The flows are sorted by bytes, so the first seen are not always the largest.
+	for i := range apps {
+		for j := i + 1; j < len(apps); j++ {
+			if sums[apps[j]] > sums[apps[i]] {
+				apps[i], apps[j] = apps[j], apps[i]
+			}
+		}
+	}
+	var words []string
+	for _, a := range apps[:min(8, len(apps))] {
+		name := a
+		if a == "-" {
+			name = "not recognised"
+		}
+		words = append(words, name+" "+bytes(sums[a]))
+	}
+	t.Line("What fell to the rest somewhere, by application: %s.", strings.Join(words, ", "))
+}
+
+// AppJSON is the JSON of an application.
+type AppJSON struct {
+	Name        string   `json:"name"`
+	TCP         []string `json:"tcp"`
+	UDP         []string `json:"udp"`
+	Protocols   []string `json:"protocols"`
+	ServerNames []string `json:"server_names"`
+	LooksLike   string   `json:"looks_like"`
+	What        string   `json:"what"`
+}
+
+// AppsJSON returns the JSON of applications.
+func AppsJSON(apps []policy.App) any {
+	out := make([]AppJSON, 0, len(apps))
+	for i := range apps {
+		a := &apps[i]
+		j := AppJSON{a.Name, ranges(a.TCP), ranges(a.UDP), []string{}, append([]string{}, a.ServerNames...), a.LooksLike, a.What}
+		for _, p := range a.Protocols {
+			j.Protocols = append(j.Protocols, policy.ProtocolName(p))
+		}
+		out = append(out, j)
+	}
+	return struct {
+		Apps []AppJSON `json:"apps"`
+	}{out}
+}
+
+func ranges(rs []policy.PortRange) []string {
+	out := []string{}
+	for _, r := range rs {
+		s := fmt.Sprint(r.First)
+		if r.Last != r.First {
+			s += fmt.Sprint("-", r.Last)
+		}
+		out = append(out, s)
+	}
+	return out
+}
+
+// Apps lists applications.
+func (t Text) Apps(apps []policy.App) {
+	w := t.grid([]column{{"application", true}, {"what it is", true}, {"TCP ports", true}, {"UDP ports", true}, {"otherwise", true}}, nil)
+	for i := range apps {
+		a := &apps[i]
+		var other []string
+		for _, p := range a.Protocols {
+			other = append(other, "protocol "+policy.ProtocolName(p))
+		}
+		other = append(other, a.ServerNames...)
+		if a.LooksLike != "" {
+			other = append(other, "looks like "+a.LooksLike)
+		}
+		what := a.What
+		if what == "" {
+			what = "of this file"
+		}
+		w.AppendRow(table.Row{a.Name, what, strings.Join(ranges(a.TCP), " "), strings.Join(ranges(a.UDP), " "), strings.Join(other, ", ")})
+	}
+	t.put(w)
+}
