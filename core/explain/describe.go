@@ -115,6 +115,9 @@ func Police(p *policy.Police) string {
 		if c.two && !p.Has("peak") && p.Excess == 0 {
 			continue
 		}
+		if c.colour == "red" && len(actions) == 0 && !p.Has("peak") && p.Excess == 0 {
+			c.colour = "what exceeds it"
+		}
 		switch {
 		case c.a.Drop:
 			actions = append(actions, "drops "+c.colour)

@@ -133,24 +133,33 @@ func find(promises []*datapath.Promise, taken []*policy.Entry) *datapath.Promise
 	return found
 }
 
+// about rounds to three digits, for prose.
+func about[T ~int64](v T) T {
+	step := T(1)
+	for v/step >= 1000 {
+		step *= 10
+	}
+	return (v + step/2) / step * step
+}
+
 // queueing says how an entry's packets wait.
 func queueing(p *datapath.Promise, whole unit.Rate, maxPacket unit.Size) string {
 	e := p.Entry
 	var s string
 	switch {
 	case e.Priority > 0:
-		s = fmt.Sprintf("strict priority %d, up to %s of %s", e.Priority, p.Ceiling, whole)
+		s = fmt.Sprintf("strict priority %d, up to %s of %s", e.Priority, about(p.Ceiling), whole)
 	default:
-		s = fmt.Sprintf("gets %s of %s when all are busy", p.Rate, whole)
+		s = fmt.Sprintf("gets %s of %s when all are busy", about(p.Rate), whole)
 		if p.Ceiling < whole {
-			s += ", never more than " + p.Ceiling.String()
+			s += ", never more than " + about(p.Ceiling).String()
 		}
 	}
 	limit := datapath.QueueLimit(&e.Queue, p.Rate, maxPacket)
 	if e.Queue.Packets > 0 {
 		s += fmt.Sprintf("; %d packets may wait", e.Queue.Packets)
 	} else {
-		s += fmt.Sprintf("; %s may wait", limit)
+		s += fmt.Sprintf("; %s may wait", about(limit))
 	}
 	if e.Queue.Drop != "" && e.Queue.Drop != "tail" {
 		s += ", " + e.Queue.Drop

@@ -1,6 +1,6 @@
 // Package recognise tells the applications of flows by more than ports: by the
 // server name of a TLS ClientHello, an HTTP Host, the address that a DNS answer
-// gave for a name, or the look of RTP. A conversation keeps what was recognised,
+// gave for a name, or the look of RTP and the RTCP beside it. A conversation keeps what was recognised,
 // in both directions. It also lends the ports of a packet's first fragment to the
 // later ones.
 //
@@ -11,6 +11,7 @@ import (
 	"net/netip"
 	"strings"
 
+	"imbrel/core/classify"
 	"imbrel/core/packet"
 	"imbrel/core/policy"
 )
@@ -102,7 +103,7 @@ func (r *Recogniser) Watch(p *packet.Packet) {
 		}
 		c = &conversation{}
 		r.conversations[k] = c
-		r.byAddress(c, inner.Flow)
+		r.byAddress(c, inner)
 	}
 	if !p.LaterFragment {
 		switch inner.Flow.Protocol {
@@ -146,16 +147,26 @@ func (r *Recogniser) fragment(p *packet.Packet) {
 	}
 }
 
-// byAddress names a conversation by what a DNS answer said of its server: the
-// side with the lower port.
-func (r *Recogniser) byAddress(c *conversation, f packet.Flow) {
-	server := f.To
+// byAddress names a conversation by what a DNS answer said of its server, the
+// side with the lower port. Several services may share an address, so this is
+// for conversations that could tell a server name themselves, if their beginning
+// were seen: TCP, or UDP to port 443, on ports that are not another application's.
+func (r *Recogniser) byAddress(c *conversation, p *packet.Packet) {
+	f := p.Flow
+	server, port := f.To, f.ToPort
 	if f.FromPort < f.ToPort {
-		server = f.From
+		server, port = f.From, f.FromPort
 	}
-	if name, ok := r.names[server]; ok {
-		r.call(c, name)
+	name, ok := r.names[server]
+	if !ok || f.Protocol != packet.TCP && port != 443 {
+		return
 	}
+	for i := range r.apps {
+		if a := &r.apps[i]; a.Name != "http" && a.Name != "https" && classify.IsApp(a, p) {
+			return
+		}
+	}
+	r.call(c, name)
 }
 
 // call gives a conversation a server name.
@@ -211,7 +222,7 @@ func (r *Recogniser) udp(c *conversation, p *packet.Packet, direction int) {
 	if p.Flow.FromPort == 53 {
 		r.answer(b)
 	}
-	if !c.isRTP && c.rtp[direction].watch(b) {
+	if !c.isRTP && (c.rtp[direction].watch(b) || isRTCP(b)) {
 		c.isRTP = true
 		if len(r.looks) > 0 {
 			apps := make([]uint64, r.words)

@@ -44,3 +44,22 @@ func (s *rtpState) watch(b []byte) bool {
 	s.sequence, s.source, s.payload = sequence, source, payload
 	return s.inRow >= minSequential
 }
+
+// isRTCP reports whether a UDP payload is a compound RTCP packet (RFC 3550 §6.1):
+// it begins with a report, and the lengths of its parts come to its own.
+func isRTCP(b []byte) bool {
+	if len(b) < 8 || b[0]>>6 != 2 || b[1] != 200 && b[1] != 201 {
+		return false
+	}
+	for len(b) >= 4 {
+		if b[0]>>6 != 2 || b[1] < 200 || b[1] > 207 {
+			return false
+		}
+		n := 4 * (1 + int(binary.BigEndian.Uint16(b[2:])))
+		if n > len(b) {
+			return false
+		}
+		b = b[n:]
+	}
+	return len(b) == 0
+}

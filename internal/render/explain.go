@@ -2,6 +2,7 @@ package render
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/jedib0t/go-pretty/v6/table"
@@ -155,7 +156,7 @@ func (t Text) Capture(name string, r *explain.CaptureResult, top int) {
 	}
 	t.flows(r, shown)
 	if rest := len(r.Flows) - len(shown); rest > 0 {
-		t.Line("  … and %s more; --top 0 shows all", plural(rest, "flow"))
+		t.Line("  … and %s; --top 0 shows all", plural(rest, "more flow"))
 	}
 	t.Line("")
 	t.totals(r)
@@ -164,30 +165,28 @@ func (t Text) Capture(name string, r *explain.CaptureResult, top int) {
 	}
 }
 
+// flows writes each flow, and below it what the policies on its way made of it.
 func (t Text) flows(r *explain.CaptureResult, shown []explain.FlowResult) {
-	columns := []column{{"bytes", false}, {"packets", false}, {"app", true}, {"flow", true}}
-	for i := range r.Attachments {
-		columns = append(columns, column{fmt.Sprint(i + 1), true})
-	}
-	w := t.grid(columns, nil)
-	w.Style().Box.PaddingRight = " "
+	w := t.grid([]column{{"bytes", false}, {"packets", false}, {"application", true}, {"flow, and what each policy made of it", true}}, nil)
 	for i := range shown {
 		f := &shown[i]
-		row := table.Row{bytes(f.Bytes), count(f.Packets), orDash(short(f.App, 14)), flowName(f)}
-		for _, a := range r.Attachments {
-			cell := "·"
-			for j := range f.At {
-				if at := &f.At[j]; at.Interface+" "+at.Direction == a {
-					cell = at.Class
-					if len(at.Classes) > 1 {
-						cell = strings.Join(at.Classes, "+")
-					}
-					cell = short(cell, 20) + " " + strings.Join(at.DSCPIn, ",") + "→" + strings.Join(at.DSCPOut, ",")
-				}
+		w.AppendRow(table.Row{bytes(f.Bytes), count(f.Packets), orDash(short(f.App, 20)), flowName(f)})
+		var made []string
+		for j := range f.At {
+			at := &f.At[j]
+			class := at.Class
+			if len(at.Classes) > 1 {
+				class = strings.Join(at.Classes, "+")
 			}
-			row = append(row, cell)
+			marks := strings.Join(at.DSCPIn, ",") + " → " + strings.Join(at.DSCPOut, ",")
+			if slices.Equal(at.DSCPIn, at.DSCPOut) {
+				marks = strings.Join(at.DSCPIn, ",") + " kept"
+			}
+			made = append(made, fmt.Sprintf("%d: %s, %s", 1+slices.Index(r.Attachments, at.Interface+" "+at.Direction), class, marks))
 		}
-		w.AppendRow(row)
+		if len(made) > 0 {
+			w.AppendRow(table.Row{"", "", "", "  " + strings.Join(made, "   ")})
+		}
 	}
 	t.put(w)
 }
