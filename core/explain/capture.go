@@ -464,7 +464,7 @@ func (w *Watch) noted() []string {
 		{n.local, "flow", "between hosts behind the same interface, or travelling the other way"},
 		{n.noWay, "flow", "between nodes that no way joins"},
 		{w.recogniser.Unwatched, "packet", "of more conversations than are watched, told by ports alone"},
-		{w.others, "packet", fmt.Sprintf("of flows beyond the first %d, not listed", maxFlows)},
+		{w.others, "packet", fmt.Sprintf("of flows beyond the first %d, neither listed nor counted by class", maxFlows)},
 	} {
 		if note.count == 1 {
 			out = append(out, "1 "+note.one+" "+note.text)

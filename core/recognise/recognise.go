@@ -18,7 +18,7 @@ import (
 
 // Bounds of what a Recogniser remembers.
 const (
-	maxConversations = 1 << 17
+	maxConversations = 1 << 16
 	maxFragments     = 1 << 12
 	maxNames         = 1 << 14
 	maxPending       = 1 << 10 // conversations whose first bytes are being collected
