@@ -80,17 +80,36 @@ type index struct {
 	rules  []rule
 	beside *index
 
-	prefixes *bart.Table[*prefixNode]
+	prefixes *bart.Table[prefixNode]
 	to       bool // prefixes are of the destination
 	numbers  *numberTable
 }
 
 // A prefixNode is the rules of one prefix, and the next shorter prefix that
-// holds it.
+// holds it. It stands in the trie by value, and its rules in a slab with those
+// of other prefixes: a match touches little memory.
 type prefixNode struct {
-	index
+	rules   []rule      // to be tried one by one, or
+	split   *index      // split further
 	shorter *prefixNode // nil when its rules are among these
-	all     []rule      // while the index is built
+}
+
+// find returns the first entry, less than best, that has a rule which holds.
+func (n *prefixNode) find(p *packet.Packet, best int32) int32 {
+	for ; n != nil; n = n.shorter {
+		for i := range n.rules {
+			r := &n.rules[i]
+			if r.entry >= best {
+				break
+			}
+			if r.holds(p, true) {
+				best = r.entry
+				break
+			}
+		}
+		best = n.split.find(p, best)
+	}
+	return best
 }
 
 // merge joins two lists of rules in the order of their entries.
@@ -156,7 +175,10 @@ var dimensions = []dimension{
 }
 
 // A builder builds an index and bounds how often rules are copied in it.
-type builder struct{ copies int }
+type builder struct {
+	copies int
+	slab   []rule
+}
 
 func build(rules []rule) *index {
 	b := builder{copies: 16*len(rules) + 1000}
@@ -195,27 +217,7 @@ func (b *builder) build(rules []rule, used uint) *index {
 	x.rules = nil
 	if bestDimension < 2 {
 		x.to = bestDimension == 1
-		x.prefixes = &bart.Table[*prefixNode]{}
-		for i, p := range best.prefixes { // the shorter first, so that each finds what holds it
-			k := keyFrom
-			if x.to {
-				k = keyTo
-			}
-			n := &prefixNode{all: without(best.parts[i], k)}
-			if _, shorter, ok := x.prefixes.LookupPrefixLPM(p); ok {
-				n.shorter = shorter
-				if shorter.shorter == nil && len(n.all)+len(shorter.all) <= mergedRules && b.copies > len(shorter.all) {
-					b.copies -= len(shorter.all)
-					n.all, n.shorter = merge(n.all, shorter.all), nil
-				}
-			}
-			x.prefixes.Insert(p, n)
-		}
-		for n := range x.prefixes.All() {
-			v, _ := x.prefixes.Get(n)
-			v.index = *b.build(v.all, used)
-			v.all = nil
-		}
+		x.prefixes = b.trie(&best, x.to, used)
 	} else {
 		x.numbers = &numberTable{of: dimensions[bestDimension-2].of, bounds: best.bounds}
 		for _, part := range best.parts {
@@ -224,6 +226,49 @@ func (b *builder) build(rules []rule, used uint) *index {
 	}
 	x.beside = b.build(best.beside, used)
 	return x
+}
+
+// trie puts the parts of a split by prefix into a trie.
+func (b *builder) trie(s *split, to bool, used uint) *bart.Table[prefixNode] {
+	k := keyFrom
+	if to {
+		k = keyTo
+	}
+	nodes := make([]prefixNode, len(s.prefixes))
+	known := &bart.Table[*prefixNode]{}
+	for i, p := range s.prefixes { // the shorter first, so that each finds what holds it
+		n := &nodes[i]
+		n.rules = without(s.parts[i], k)
+		if _, shorter, ok := known.LookupPrefixLPM(p); ok {
+			n.shorter = shorter
+			if shorter.shorter == nil && len(n.rules)+len(shorter.rules) <= mergedRules && b.copies > len(shorter.rules) {
+				b.copies -= len(shorter.rules)
+				n.rules, n.shorter = merge(n.rules, shorter.rules), nil
+			}
+		}
+		known.Insert(p, n)
+	}
+	table := &bart.Table[prefixNode]{}
+	for i, p := range s.prefixes {
+		n := &nodes[i]
+		if part := b.build(n.rules, used); part.prefixes == nil && part.numbers == nil {
+			n.rules = b.place(part.rules)
+		} else {
+			n.rules, n.split = nil, part
+		}
+		table.Insert(p, *n)
+	}
+	return table
+}
+
+// place copies rules to where those placed before stand.
+func (b *builder) place(rules []rule) []rule {
+	if len(rules) > cap(b.slab)-len(b.slab) {
+		b.slab = make([]rule, 0, max(1<<12, len(rules)))
+	}
+	at := len(b.slab)
+	b.slab = append(b.slab, rules...)
+	return b.slab[at:len(b.slab):len(b.slab)]
 }
 
 // A split is what one dimension makes of rules.
@@ -357,9 +402,7 @@ func (x *index) find(p *packet.Packet, best int32) int32 {
 				a = p.Flow.To
 			}
 			if n, ok := x.prefixes.Lookup(a); ok {
-				for ; n != nil; n = n.shorter {
-					best = n.find(p, best)
-				}
+				best = n.find(p, best)
 			}
 		case x.numbers != nil:
 			if n, ok := x.numbers.of(p); ok {

@@ -16,8 +16,11 @@ import (
 func (t Text) Answer(q *explain.Question, a *explain.Answer, why bool) {
 	f := q.Flow
 	ports := ""
-	if f.FromPort != 0 || f.ToPort != 0 {
-		ports = fmt.Sprintf(", port %d to %d", f.FromPort, f.ToPort)
+	if f.FromPort != 0 {
+		ports = fmt.Sprintf(", from port %d", f.FromPort)
+	}
+	if f.ToPort != 0 {
+		ports += fmt.Sprintf(", to port %d", f.ToPort)
 	}
 	t.Title("%s to %s, %s%s, %d bytes, sent as %s", f.From, f.To, policy.ProtocolName(f.Protocol), ports, q.Length, explain.DSCP(q.DSCP))
 	for i := range a.Hops {
@@ -161,7 +164,10 @@ func (t Text) Capture(name string, r *explain.CaptureResult, top int) {
 	t.Line("")
 	t.totals(r)
 	if len(r.Notes) > 0 {
-		t.Line("Not followed, or to know: %s.", list(r.Notes))
+		t.Line("To know:")
+		for _, n := range r.Notes {
+			t.Line("  %s", n)
+		}
 	}
 }
 

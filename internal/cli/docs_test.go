@@ -1,0 +1,41 @@
+package cli_test
+
+import (
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+)
+
+// Every command in the docs runs, in the order of the page, in one folder.
+func TestCommandsInTheDocs(t *testing.T) {
+	text, err := os.ReadFile(filepath.Join("..", "..", "docs", "commands.md"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	dir := t.TempDir()
+	ran := 0
+	for _, block := range regexp.MustCompile("(?s)```sh\n(.*?)```").FindAllStringSubmatch(string(text), -1) {
+		for _, line := range strings.Split(strings.TrimSpace(block[1]), "\n") {
+			words := strings.Fields(line)
+			if words[0] != "imbrel" {
+				t.Fatalf("%q is no command of ours", line)
+			}
+			ran++
+			if r := imbrel(t, dir, "", nil, words[1:]...); r.status != 0 || r.out == "" && !strings.Contains(line, "--write") {
+				t.Errorf("%s: exit %d, %q, %s", line, r.status, r.out[:min(100, len(r.out))], r.err)
+			}
+		}
+	}
+	if ran < 12 {
+		t.Errorf("only %d commands in the docs", ran)
+	}
+	// Each command of the program has its place there.
+	help := imbrel(t, dir, "", nil, "--help").out
+	for _, m := range regexp.MustCompile(`(?m)^  ([a-z]+) {2,}`).FindAllStringSubmatch(help, -1) {
+		if m[1] != "help" && !strings.Contains(string(text), "## imbrel "+m[1]) {
+			t.Errorf("docs/commands.md says nothing of `imbrel %s`", m[1])
+		}
+	}
+}
