@@ -1,6 +1,7 @@
 package classify
 
 import (
+	"encoding/binary"
 	"math"
 	"net/netip"
 	"slices"
@@ -22,15 +23,33 @@ type rule struct {
 	entry     int32
 	keys      keys // of the condition that nothing has asked yet
 	low, high uint16
-	oneTo     bool // to is the condition's only destination prefix
 	except    bool // the class has exceptions
-	to        netip.Prefix
+	from, to  prefix4
 	condition *policy.Condition
 	class     *policy.Class
 }
 
+// A prefix4 is an IPv4 prefix as it is compared, when it is the only one of a
+// condition's key; the zero prefix4 is none.
+type prefix4 struct{ value, mask uint32 }
+
+func newPrefix4(a *policy.Addresses) prefix4 {
+	if a == nil || len(a.Prefixes) != 1 || !a.Prefixes[0].Addr().Is4() || a.Prefixes[0].Bits() == 0 {
+		return prefix4{}
+	}
+	p := a.Prefixes[0].Masked()
+	return prefix4{number(p.Addr()), ^uint32(0) << (32 - p.Bits())}
+}
+
+// number returns an IPv4 address as a number.
+func number(a netip.Addr) uint32 {
+	b := a.As4()
+	return binary.BigEndian.Uint32(b[:])
+}
+
 func newRule(entry int, c *policy.Condition, class *policy.Class) rule {
-	r := rule{entry: int32(entry), keys: given(c), high: math.MaxUint16, except: len(class.Except) > 0, condition: c, class: class}
+	r := rule{entry: int32(entry), keys: given(c), high: math.MaxUint16, except: len(class.Except) > 0, condition: c, class: class,
+		from: newPrefix4(c.From), to: newPrefix4(c.To)}
 	if len(c.ToPort) > 0 {
 		r.low, r.high = math.MaxUint16, 0
 		for _, p := range c.ToPort {
@@ -40,26 +59,57 @@ func newRule(entry int, c *policy.Condition, class *policy.Class) rule {
 			r.keys &^= keyToPort
 		}
 	}
-	if c.To != nil && len(c.To.Prefixes) == 1 {
-		r.to, r.oneTo = c.To.Prefixes[0], true
-	}
 	return r
 }
 
-// holds reports whether the rule takes the packet; ip says that its IP header
-// may be looked at.
-func (r *rule) holds(p *packet.Packet, ip bool) bool {
-	if p.Flow.ToPort < r.low || p.Flow.ToPort > r.high || r.low > 0 && !ip {
+// A subject is a packet to be matched, with what most rules ask of it at hand.
+type subject struct {
+	*packet.Packet
+	ip, v4   bool // its header may be looked at; and is IPv4
+	from, to uint32
+}
+
+func newSubject(p *packet.Packet) subject {
+	s := subject{Packet: p, ip: visible(p)}
+	if s.ip && p.Flow.From.Is4() {
+		s.v4, s.from, s.to = true, number(p.Flow.From), number(p.Flow.To)
+	}
+	return s
+}
+
+// holds reports whether the rule takes the packet.
+func (r *rule) holds(s *subject) bool {
+	if s.Flow.ToPort < r.low || s.Flow.ToPort > r.high || r.low > 0 && !s.ip {
 		return false
 	}
 	k := r.keys
-	if k&keyTo != 0 && r.oneTo {
-		if !ip || !r.to.Contains(p.Flow.To) {
+	if k&keyFrom != 0 && r.from.mask != 0 {
+		if !s.v4 || s.from&r.from.mask != r.from.value {
+			return false
+		}
+		k &^= keyFrom
+	}
+	if k&keyTo != 0 && r.to.mask != 0 {
+		if !s.v4 || s.to&r.to.mask != r.to.value {
 			return false
 		}
 		k &^= keyTo
 	}
-	return (k == 0 || failing(r.condition, p, k) == 0) && !(r.except && anyHolds(r.class.Except, p))
+	return (k == 0 || failing(r.condition, s.Packet, k) == 0) && !(r.except && anyHolds(r.class.Except, s.Packet))
+}
+
+// first returns the first entry of rules, less than best, that takes the packet.
+func first(rules []rule, s *subject, best int32) int32 {
+	for i := range rules {
+		r := &rules[i]
+		if r.entry >= best {
+			break
+		}
+		if r.holds(s) {
+			return r.entry
+		}
+	}
+	return best
 }
 
 // without returns the rules with one key less to ask.
@@ -81,7 +131,8 @@ type index struct {
 	beside *index
 
 	prefixes *bart.Table[prefixNode]
-	to       bool // prefixes are of the destination
+	slots    *slots // in place of prefixes, for IPv4
+	to       bool   // prefixes are of the destination
 	numbers  *numberTable
 }
 
@@ -95,19 +146,9 @@ type prefixNode struct {
 }
 
 // find returns the first entry, less than best, that has a rule which holds.
-func (n *prefixNode) find(p *packet.Packet, best int32) int32 {
+func (n *prefixNode) find(s *subject, best int32) int32 {
 	for ; n != nil; n = n.shorter {
-		for i := range n.rules {
-			r := &n.rules[i]
-			if r.entry >= best {
-				break
-			}
-			if r.holds(p, true) {
-				best = r.entry
-				break
-			}
-		}
-		best = n.split.find(p, best)
+		best = n.split.find(s, first(n.rules, s, best))
 	}
 	return best
 }
@@ -129,6 +170,8 @@ type numberTable struct {
 const (
 	leafRules    = 24   // at most so many are tried one by one, unless nothing splits them
 	mergedRules  = 64   // a prefix has the rules of all that hold it, up to so many
+	manyPrefixes = 512  // from so many on, IPv4 goes by a table of the first 16 bits
+	leastBits    = 10   // a prefix shorter than that stands beside the table
 	maxIntervals = 64   // a rule over more intervals than that stands beside
 	minGain      = 0.25 // a split that leaves more than three quarters beside is none
 )
@@ -217,6 +260,9 @@ func (b *builder) build(rules []rule, used uint) *index {
 	x.rules = nil
 	if bestDimension < 2 {
 		x.to = bestDimension == 1
+		if len(best.prefixes) >= manyPrefixes && b.slots(x, &best, used) {
+			return x
+		}
 		x.prefixes = b.trie(&best, x.to, used)
 	} else {
 		x.numbers = &numberTable{of: dimensions[bestDimension-2].of, bounds: best.bounds}
@@ -259,6 +305,75 @@ func (b *builder) trie(s *split, to bool, used uint) *bart.Table[prefixNode] {
 		table.Insert(p, *n)
 	}
 	return table
+}
+
+// slots is a table by the first 16 bits of an IPv4 address: the rules of every
+// prefix that holds such addresses or lies among them. It takes one look where
+// a trie takes several.
+type slots struct {
+	at    [1 << 16]slot
+	rules []rule
+	split map[uint32]*index // of those with many rules
+}
+
+type slot struct{ from, to uint32 }
+
+func (t *slots) find(n uint32, s *subject, best int32) int32 {
+	at := t.at[n]
+	if at.from > at.to {
+		return t.split[n].find(s, best)
+	}
+	return first(t.rules[at.from:at.to], s, best)
+}
+
+// slots splits by the first 16 bits instead of a trie, IPv6 by a trie of its
+// own. It reports false when that would take too many copies.
+func (b *builder) slots(x *index, s *split, used uint) bool {
+	var wide, six split
+	at := make(map[uint32][]rule)
+	copies := 0
+	for i, p := range s.prefixes {
+		switch {
+		case p.Addr().Is6():
+			six.prefixes, six.parts = append(six.prefixes, p), append(six.parts, s.parts[i])
+		case p.Bits() < leastBits:
+			wide.beside = append(wide.beside, s.parts[i]...)
+		default:
+			first := number(p.Addr()) >> 16
+			last := first
+			if p.Bits() < 16 {
+				last |= 1<<(16-p.Bits()) - 1
+			}
+			if copies += int(last-first+1) * len(s.parts[i]); copies > b.copies {
+				return false
+			}
+			for n := first; n <= last; n++ {
+				at[n] = append(at[n], s.parts[i]...)
+			}
+		}
+	}
+	b.copies -= copies
+	t := &slots{split: make(map[uint32]*index)}
+	for n := range uint32(1 << 16) {
+		rules := once(at[n])
+		if len(rules) > mergedRules {
+			t.at[n], t.split[n] = slot{1, 0}, b.build(rules, used)
+			continue
+		}
+		t.at[n].from = uint32(len(t.rules))
+		t.rules = append(t.rules, rules...)
+		t.at[n].to = uint32(len(t.rules))
+	}
+	x.slots = t
+	x.prefixes = b.trie(&six, x.to, used)
+	x.beside = b.build(once(append(wide.beside, s.beside...)), used)
+	return true
+}
+
+// once sorts rules by their entries and takes those out that stand twice.
+func once(rules []rule) []rule {
+	slices.SortStableFunc(rules, func(a, b rule) int { return int(a.entry - b.entry) })
+	return slices.CompactFunc(rules, func(a, b rule) bool { return a.condition == b.condition })
 }
 
 // place copies rules to where those placed before stand.
@@ -379,34 +494,26 @@ func splitByNumber(rules []rule, d dimension) split {
 }
 
 // find returns the first entry, less than best, that has a rule which holds.
-func (x *index) find(p *packet.Packet, best int32) int32 {
-	ip := visible(p)
+func (x *index) find(s *subject, best int32) int32 {
 	for ; x != nil && x.first < best; x = x.beside {
-		for i := range x.rules {
-			r := &x.rules[i]
-			if r.entry >= best {
-				break
-			}
-			if r.holds(p, ip) {
-				best = r.entry
-				break
+		best = first(x.rules, s, best)
+		if x.numbers != nil {
+			if n, ok := x.numbers.of(s.Packet); ok {
+				best = x.numbers.part(n).find(s, best)
 			}
 		}
-		switch {
-		case x.prefixes != nil:
-			if !ip {
-				continue
-			}
-			a := p.Flow.From
-			if x.to {
-				a = p.Flow.To
-			}
-			if n, ok := x.prefixes.Lookup(a); ok {
-				best = n.find(p, best)
-			}
-		case x.numbers != nil:
-			if n, ok := x.numbers.of(p); ok {
-				best = x.numbers.part(n).find(p, best)
+		if !s.ip {
+			continue
+		}
+		a, n := s.Flow.From, s.from
+		if x.to {
+			a, n = s.Flow.To, s.to
+		}
+		if s.v4 && x.slots != nil {
+			best = x.slots.find(n>>16, s, best)
+		} else if x.prefixes != nil {
+			if node, ok := x.prefixes.Lookup(a); ok {
+				best = node.find(s, best)
 			}
 		}
 	}
