@@ -230,8 +230,8 @@ func parseMinute(s string) (int, error) {
 	return t.Hour()*60 + t.Minute(), nil
 }
 
-// parseMoment reads a date and time without a zone; the zone is UTC.
-func parseMoment(s string) (time.Time, error) {
+// ParseMoment reads a date and time without a zone; the zone is UTC.
+func ParseMoment(s string) (time.Time, error) {
 	for _, form := range []string{"2006-01-02T15:04", "2006-01-02T15:04:05", time.RFC3339} {
 		if t, err := time.Parse(form, s); err == nil {
 			return t, nil
@@ -503,7 +503,7 @@ var (
 	aRehearsal = object("rehearsal",
 		must("name", "its name, for the command line", identifier("rehearsal"), func(h *Rehearsal, v Ref) { h.Name = v.Text }),
 		must("lasts", "how long the traffic runs", someTime, func(h *Rehearsal, v time.Duration) { h.Lasts = v }),
-		on("starts-at", "the date and time it plays at, such as 2026-03-02T08:30, in UTC", value("a date and time such as 2026-03-02T08:30", parseMoment), func(h *Rehearsal, v time.Time) { h.StartAt = v }),
+		on("starts-at", "the date and time it plays at, such as 2026-03-02T08:30, in UTC", value("a date and time such as 2026-03-02T08:30", ParseMoment), func(h *Rehearsal, v time.Time) { h.StartAt = v }),
 		must("traffic", "the list of traffic", list(aTraffic), func(h *Rehearsal, v []Traffic) { h.Traffic = v }),
 		on("expect", "the list of expectations", list(anExpectation), func(h *Rehearsal, v []Expectation) { h.Expect = v }),
 	)

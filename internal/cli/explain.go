@@ -6,7 +6,6 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"time"
 
 	"github.com/spf13/cobra"
 
@@ -163,21 +162,12 @@ func (r *explainRun) question(f *policy.File) (q explain.Question, err error) {
 	}
 	q.ServerName, q.RTP = r.serverName, r.rtp
 	if r.at != "" {
-		if q.At, err = parseTime(r.at); err != nil {
-			return q, err
+		if q.At, err = policy.ParseMoment(r.at); err != nil {
+			return q, fmt.Errorf("--time: %w: write one such as 2026-03-02T08:30", err)
 		}
 	}
 	q.Enter, err = interfaceOf(f, r.enter)
 	return q, err
-}
-
-func parseTime(s string) (time.Time, error) {
-	for _, form := range []string{"2006-01-02T15:04", "2006-01-02T15:04:05", time.RFC3339} {
-		if t, err := time.Parse(form, s); err == nil {
-			return t, nil
-		}
-	}
-	return time.Time{}, fmt.Errorf("--time %s: write a date and time such as 2026-03-02T08:30", s)
 }
 
 // interfaceOf looks up an interface, or returns nil for none.
