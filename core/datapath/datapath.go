@@ -313,10 +313,15 @@ func Mark(m *policy.Mark, p *packet.Packet) {
 			p.SetDSCP(*m.DSCP)
 		case m.Map != nil:
 			p.SetDSCP(m.Map.To[p.DSCP()])
+		case m.Precedence != nil:
+			p.SetDSCP(codepoint.DSCP(*m.Precedence<<3) | p.DSCP()&7)
 		}
 	}
 	if m.PCP != nil {
 		p.SetPCP(*m.PCP)
+	}
+	if m.DEI != nil {
+		p.SetDEI(*m.DEI)
 	}
 	if m.TC != nil {
 		p.SetTC(*m.TC)

@@ -2,6 +2,7 @@ package explain
 
 import (
 	"encoding/binary"
+	"fmt"
 	"net/netip"
 	"time"
 
@@ -109,6 +110,19 @@ func (c *carried) marks() Marks {
 		m.TC = &tc
 	}
 	return m
+}
+
+// outerHeader describes the outer IP header, or is "" when there is none.
+func (c *carried) outerHeader() string {
+	if c.outer == nil {
+		return ""
+	}
+	f := c.outer.Flow
+	ends := "addresses not given"
+	if !f.From.IsUnspecified() {
+		ends = fmt.Sprintf("%s to %s", f.From, f.To)
+	}
+	return fmt.Sprintf("%s, %s, %d bytes, %s", policy.ProtocolName(f.Protocol), ends, c.outer.Length, DSCP(c.outer.DSCP()))
 }
 
 // stack returns the labels' traffic classes, the topmost first.

@@ -145,6 +145,12 @@ func Mark(m *policy.Mark) string {
 	if m.Map != nil {
 		words = append(words, "by map "+m.Map.Name)
 	}
+	if m.Precedence != nil {
+		words = append(words, fmt.Sprintf("precedence %d", *m.Precedence))
+	}
+	if m.DEI != nil {
+		words = append(words, fmt.Sprintf("DEI %t", *m.DEI))
+	}
 	if m.PCP != nil {
 		words = append(words, fmt.Sprintf("PCP %d", *m.PCP))
 	}

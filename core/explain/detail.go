@@ -73,7 +73,7 @@ func (f *Follower) detail(s *Step, taken []*policy.Entry, p *packet.Packet, pol 
 		if len(e.Each) > 0 {
 			s.Notes = append(s.Notes, "a separate instance for each "+strings.Join(e.Each, " and "))
 		}
-		if e.Mark != nil && p.LabelSwitched && (e.Mark.DSCP != nil || e.Mark.Map != nil) {
+		if e.Mark != nil && p.LabelSwitched && (e.Mark.DSCP != nil || e.Mark.Map != nil || e.Mark.Precedence != nil) {
 			s.Notes = append(s.Notes, "the DSCP is below the label by which this node forwards, and stays")
 		}
 		if e.Mark != nil && e.Mark.PCP != nil && !p.Tagged {

@@ -60,6 +60,7 @@ type Step struct {
 	MarksOut  Marks    `json:"marks_out"`
 	Labels    []uint8  `json:"labels"` // the traffic classes of the label stack when it leaves, topmost first
 	Tunnel    string   `json:"tunnel,omitempty"`
+	Outer     string   `json:"outer,omitempty"` // the outer IP header when it leaves
 	Meter     string   `json:"meter,omitempty"`
 	Queue     string   `json:"queue,omitempty"`
 	Priority  int      `json:"priority,omitempty"`
@@ -213,6 +214,7 @@ func (f *Follower) follow(c *carried, way []route.Hop) []Step {
 		if after != nil {
 			step.Tunnel = after.Name
 		}
+		step.Outer = c.outerHeader()
 		steps = append(steps, step)
 		before = after
 	}

@@ -402,6 +402,17 @@ func (p *Packet) SetPCP(v uint8) {
 // DEI returns the drop eligible indicator of the outermost VLAN tag.
 func (p *Packet) DEI() bool { return p.Tagged && p.Bytes[p.tag]&0x10 != 0 }
 
+// SetDEI rewrites the drop eligible indicator of the outermost VLAN tag. It does
+// nothing without a tag.
+func (p *Packet) SetDEI(on bool) {
+	if p.Tagged {
+		p.Bytes[p.tag] &^= 0x10
+		if on {
+			p.Bytes[p.tag] |= 0x10
+		}
+	}
+}
+
 // Labels returns how many MPLS labels the packet has.
 func (p *Packet) Labels() int { return int(p.depth) }
 

@@ -191,6 +191,11 @@ func TestTagsAndLabels(t *testing.T) {
 	if tags.Priority != 6 || !tags.DropEligible || tags.VLANIdentifier != 30 || labels.TrafficClass != 3 || labels.Label != 100 || labels.TTL != 64 {
 		t.Errorf("the library reads %+v and %+v", tags, labels)
 	}
+	p.SetDEI(false)
+	if p.DEI() || p.VLAN != 30 {
+		t.Error("the drop eligible indicator stays, or more goes with it")
+	}
+	p.SetDEI(true)
 	p.SetPCP(1)
 	p.SetTC(5)
 	if string(frame) != string(was) {

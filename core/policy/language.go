@@ -343,6 +343,8 @@ var (
 		as(object("marking",
 			on("dscp", "the DSCP", aDSCP, func(m *Mark, v codepoint.DSCP) { m.DSCP = &v }),
 			on("map", "a map of `maps`, by which the DSCP becomes another", ref("the name of a map"), func(m *Mark, v Ref) { m.MapName = v }),
+			on("precedence", "the IP precedence: the upper three bits of the DSCP; the lower stay", anOctet("an IP precedence"), func(m *Mark, v uint8) { m.Precedence = &v }),
+			on("dei", "the drop eligible indicator of the VLAN tag", flag, func(m *Mark, v bool) { m.DEI = &v }),
 			on("pcp", "the priority code point of the VLAN tag", anOctet("a priority code point"), func(m *Mark, v uint8) { m.PCP = &v }),
 			on("tc", "the traffic class of the topmost MPLS label", anOctet("a traffic class"), func(m *Mark, v uint8) { m.TC = &v }),
 		), func(m Mark) *Mark { return &m }))

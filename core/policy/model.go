@@ -149,9 +149,11 @@ func (e *Entry) Inner() []Entry {
 // A Mark is what a packet is marked with: at each layer a value or nothing.
 type Mark struct {
 	Source
-	DSCP    *codepoint.DSCP
-	PCP, TC *uint8
-	MapName Ref
+	DSCP       *codepoint.DSCP
+	Precedence *uint8 // the upper three bits of the DSCP; the lower stay
+	PCP, TC    *uint8
+	DEI        *bool
+	MapName    Ref
 	Map     *Map // of DSCPs
 }
 

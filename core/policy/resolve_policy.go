@@ -161,9 +161,15 @@ func (s *resolver) mark(m *Mark) {
 			}
 			s.unknown(m.MapName, "map", names)
 		}
-		if m.DSCP != nil {
-			s.problem(m.PlaceOf("dscp"), 0, "keep one of them", "`dscp` and `map` both say the DSCP")
+	}
+	given := 0
+	for _, key := range []string{"dscp", "map", "precedence"} {
+		if m.Has(key) {
+			given++
 		}
+	}
+	if given > 1 {
+		s.problem(m.At, 0, "keep one of them", "`dscp`, `map` and `precedence` each say the DSCP")
 	}
 }
 

@@ -81,6 +81,9 @@ func (t Text) around(s *explain.Step) {
 		if len(s.Labels) > 0 {
 			stack = ", label stack with TC " + strings.Trim(strings.ReplaceAll(fmt.Sprint(s.Labels), " ", ", "), "[]")
 		}
+		if s.Outer != "" {
+			stack = ", outer header " + s.Outer
+		}
 		t.Line("     tunnel   leaves in %s%s", s.Tunnel, stack)
 	}
 	for _, n := range s.Notes {
