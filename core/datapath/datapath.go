@@ -7,11 +7,11 @@
 package datapath
 
 import (
+	"math/rand/v2"
 	"time"
 
 	"imbrel/core/classify"
 	"imbrel/core/codepoint"
-	"imbrel/core/fluid"
 	"imbrel/core/meter"
 	"imbrel/core/packet"
 	"imbrel/core/policy"
@@ -30,6 +30,11 @@ type Config struct {
 	// returns a number from 0 to Classes-1. A policy books by entry.
 	Classes int
 	ClassOf func(*packet.Packet) int
+	// Drop is told of packets that are dropped after Enqueue took them: an AQM
+	// drops from the head of its queue.
+	Drop func(*packet.Packet, Reason)
+	// Random serves what drops at random; needed where a queue is RED.
+	Random *rand.Rand
 }
 
 // DefaultQueueTime is how much may wait in a queue whose limit the policy does
@@ -57,251 +62,228 @@ func (r Reason) String() string {
 	return [...]string{"passed", "policed", "queue_full", "early", "blocked"}[r]
 }
 
-// Counters are what the data path counts for one entry. Bytes are as the
-// interface counts. Offered = Sent + Drops + what waits.
+// Counters are what the data path counts for one entry, at any level. Bytes are
+// as the interface counts. Offered = Sent + Drops + what waits.
 type Counters struct {
 	OfferedPackets, OfferedBytes uint64
 	SentPackets, SentBytes       uint64
 	Drops                        [Reasons]uint64
+	Colors                       [3]uint64                     // packets metered, by meter.Color
 	Marks                        [codepoint.MaxDSCP + 1]uint64 // packets sent, by DSCP
+	Congested                    uint64                        // packets sent with ECN's CE
 	MaxQueueBytes                int64
 }
 
 // A Path is the data path of one interface in one direction.
 type Path struct {
 	framing  packet.Framing
-	matcher  *classify.Matcher
 	classOf  func(*packet.Packet) int
-	entries  []entry
+	top      level
+	elements []element // every entry at any level, a parent before what is within it
 	counters []Counters
+	leaves   []int32 // the element of each of the scheduler's leaves
 	tree     *schedule.Tree
+	drop     func(*packet.Packet, Reason)
 	classes  []string
+	now      time.Duration
 }
 
-// An entry is what the path does with the packets of one entry of the policy.
-type entry struct {
-	mark    *policy.Mark
-	block   bool
-	policed bool
-	bucket  meter.TokenBucket
-	queue   queue.FIFO
+// A level is the entries that compete for a packet.
+type level struct {
+	matcher  *classify.Matcher
+	elements []int32 // of the entries, the rest last
 }
 
-// New compiles a path. The policy was validated when it was read.
-func New(c Config) *Path {
-	p := &Path{framing: c.Framing}
-	maxPacket := unit.Size(c.Framing.Size(1500))
-	if c.Policy == nil {
-		limit := c.Rate.Bytes(DefaultQueueTime)
-		p.entries = []entry{{queue: queue.FIFO{MaxBytes: max(int64(limit), leastDefaultPackets*int64(maxPacket))}}}
-		p.counters = make([]Counters, c.Classes)
-		p.classOf = c.ClassOf
-		p.tree = schedule.New(schedule.Node{Children: []schedule.Node{{}}}, maxPacket)
-		return p
-	}
-	p.matcher = classify.Compile(classify.Of(c.Policy.Treat))
-	whole := Whole(c.Policy, c.Rate)
-	root := schedule.Node{}
-	if c.Policy.Shape > 0 {
-		root.Ceiling = whole
-	}
-	treat := WithRest(c.Policy)
-	promises := Promises(c.Policy, c.Rate)
-	for i := range treat {
-		e := &treat[i]
-		n := schedule.Node{
-			Priority: e.Priority, Guarantee: e.AtLeast.Of(whole), Ceiling: e.AtMost.Of(whole),
-			Credit: 2 * maxPacket, Weight: weight(e, whole),
-		}
-		root.Children = append(root.Children, n)
-		own := entry{mark: e.Mark, block: e.Block, queue: queue.FIFO{MaxPackets: e.Queue.Packets, MaxBytes: int64(QueueLimit(&e.Queue, promises[i].Rate, maxPacket))}}
-		if e.Police != nil {
-			own.policed = true
-			own.bucket = meter.NewTokenBucket(e.Police.Rate.Of(whole), e.Police.Burst)
-		}
-		p.entries = append(p.entries, own)
-		p.classes = append(p.classes, e.ClassName.Text)
-	}
-	p.counters = make([]Counters, len(p.entries))
-	p.tree = schedule.New(root, maxPacket)
-	return p
+// An element is what the path does with the packets of one entry.
+type element struct {
+	parent int32 // -1: at the top
+	mark   *policy.Mark
+	block  bool
+	police *policing
+	inner  *level // or
+	queue  queue.Discipline
+	leaf   int32
 }
 
-// WithRest returns the policy's entries with one for the rest at the end, which
-// promises nothing when the policy has none of its own.
-func WithRest(p *policy.Policy) []policy.Entry { return withRest(p.Treat, p.Source) }
-
-func withRest(entries []policy.Entry, at policy.Source) []policy.Entry {
-	if n := len(entries); n > 0 && entries[n-1].ClassName.Text == policy.Rest && entries[n-1].When == nil {
-		return entries
-	}
-	rest := policy.Entry{Source: policy.Source{At: at.At}, ClassName: policy.Ref{Text: policy.Rest, At: at.At}}
-	return append(entries[:len(entries):len(entries)], rest)
+// policing is a meter and what is done with each colour.
+type policing struct {
+	meter.Meter
+	actions [3]policy.Action
 }
 
-// Whole returns the rate a policy has to divide at an interface: its shape,
-// never more than the interface's rate.
-func Whole(p *policy.Policy, rate unit.Rate) unit.Rate {
-	if p.Shape > 0 {
-		return min(p.Shape, rate)
-	}
-	return rate
-}
-
-// weight returns an entry's part of what is left over: as given, in per cent of
-// the whole by its promise, else 1; in thousandths, so that parts of a per cent
-// count too.
-func weight(e *policy.Entry, whole unit.Rate) int64 {
-	switch {
-	case e.Weight > 0:
-		return int64(e.Weight) * 1000
-	case e.AtLeast.Percent > 0:
-		return max(1, int64(e.AtLeast.Percent)/10)
-	case e.AtLeast.Rate > 0:
-		return max(1, int64(e.AtLeast.Rate)*100_000/int64(whole))
-	}
-	return 1000
-}
-
-// A Promise is what an entry gets when all want everything, and the entries
-// within it.
-type Promise struct {
-	Entry   *policy.Entry
-	Rate    unit.Rate
-	Ceiling unit.Rate // what it never exceeds: its own at-most or policer, or those around it
-	Inner   []*Promise
-}
-
-// Promises returns what each entry of a policy, and the rest, gets at an
-// interface of the given rate when all of them want everything.
-func Promises(p *policy.Policy, rate unit.Rate) []*Promise {
-	whole := Whole(p, rate)
-	root := &fluid.Node{}
-	promises := grow(root, WithRest(p), whole, whole)
-	fluid.Allocate(root, whole)
-	settle(root, promises)
-	return promises
-}
-
-// grow makes the fluid tree of one level. A percentage of a promise is of what
-// the parent is promised, one of a ceiling of the parent's ceiling.
-func grow(parent *fluid.Node, entries []policy.Entry, promise, ceiling unit.Rate) []*Promise {
-	var out []*Promise
-	for i := range entries {
-		e := &entries[i]
-		n := &fluid.Node{Priority: e.Priority, Guarantee: e.AtLeast.Of(promise), Ceiling: e.AtMost.Of(ceiling), Weight: weight(e, max(promise, 1)), Demand: fluid.Greedy}
-		bound := ceiling
-		if n.Ceiling > 0 {
-			bound = min(bound, n.Ceiling)
-		}
-		if e.Police != nil {
-			n.Demand = e.Police.Rate.Of(ceiling)
-			if peak := e.Police.Peak.Of(ceiling); peak > 0 {
-				n.Demand = peak
-			}
-			bound = min(bound, n.Demand)
-			n.Ceiling = bound
-		}
-		if e.Block {
-			n.Demand, bound = 0, 0
-		}
-		o := &Promise{Entry: e, Ceiling: bound}
-		if inner := e.Inner(); len(inner) > 0 && !e.Block {
-			own := n.Guarantee
-			if e.Priority > 0 {
-				own = bound
-			}
-			o.Inner = grow(n, withRest(inner, e.Source), own, bound)
-		}
-		parent.Children = append(parent.Children, n)
-		out = append(out, o)
-	}
-	return out
-}
-
-func settle(n *fluid.Node, promises []*Promise) {
-	for i, p := range promises {
-		p.Rate = n.Children[i].Gets
-		settle(n.Children[i], p.Inner)
-	}
-}
-
-// QueueLimit returns a queue's limit in bytes, or 0 when it is in packets: a
-// limit in time is what passes in that time at the promised rate.
-func QueueLimit(q *policy.QueueSpec, promise unit.Rate, maxPacket unit.Size) unit.Size {
-	switch {
-	case q.Packets > 0:
-		return 0
-	case q.Bytes > 0:
-		return q.Bytes
-	case q.Time > 0:
-		return max(1, promise.Bytes(q.Time))
-	}
-	return max(promise.Bytes(DefaultQueueTime), leastDefaultPackets*maxPacket)
-}
-
-// Classes returns the names of the classes the path books to, in the order of
-// the policy; nil for a plain FIFO.
+// Classes returns the names of the classes the path books to: of every entry,
+// with those around it ("sales/voice"), each before what is within it; nil for a
+// plain FIFO.
 func (p *Path) Classes() []string { return p.classes }
 
 // Counters returns the counters of each class; they go on counting.
 func (p *Path) Counters() []Counters { return p.counters }
 
+// Parent returns the number of the entry around another, or -1.
+func (p *Path) Parent(class int) int {
+	if p.classOf != nil {
+		return -1
+	}
+	return int(p.elements[class].parent)
+}
+
 // Enqueue takes a packet in, or drops it and says why. The path keeps a packet
-// it takes until Dequeue gives it back.
+// it takes until Dequeue gives it back or Drop is told of it.
 func (p *Path) Enqueue(now time.Duration, pkt *packet.Packet) Reason {
+	p.now = now
 	pkt.Arrived = now
 	pkt.Size = int32(p.framing.Size(pkt.Length))
-	at, slot := 0, 0
-	if p.matcher != nil {
-		if at = p.matcher.Match(pkt); at < 0 {
-			at = len(p.entries) - 1
-		}
-		slot = at
-	} else {
-		slot = p.classOf(pkt)
+	if p.classOf != nil {
+		pkt.Slot = int32(p.classOf(pkt))
+		p.offer(pkt.Slot, pkt)
+		return p.wait(now, &p.elements[0], pkt)
 	}
-	pkt.Slot = int32(slot)
-	e, c := &p.entries[at], &p.counters[slot]
+	at := int32(p.Classify(pkt))
+	pkt.Slot = at
+	for i := at; i >= 0; i = p.elements[i].parent {
+		p.offer(i, pkt)
+	}
+	if reason := p.condition(now, at, pkt); reason != Passed {
+		p.dropped(at, reason)
+		return reason
+	}
+	return p.wait(now, &p.elements[at], pkt)
+}
+
+func (p *Path) offer(i int32, pkt *packet.Packet) {
+	c := &p.counters[i]
 	c.OfferedPackets++
 	c.OfferedBytes += uint64(pkt.Size)
+}
+
+// dropped books a drop to an entry and those around it.
+func (p *Path) dropped(at int32, reason Reason) {
+	for i := at; i >= 0; i = p.elements[i].parent {
+		p.counters[i].Drops[reason]++
+		if p.classOf != nil {
+			return
+		}
+	}
+}
+
+// Classify returns the number, as in Classes, of the innermost entry that takes
+// the packet.
+func (p *Path) Classify(pkt *packet.Packet) int {
+	l := &p.top
+	for {
+		i := l.matcher.Match(pkt)
+		if i < 0 {
+			i = len(l.elements) - 1
+		}
+		at := l.elements[i]
+		if l = p.elements[at].inner; l == nil {
+			return int(at)
+		}
+	}
+}
+
+// condition meters and marks a packet by its entry and those around it, the
+// outermost first.
+func (p *Path) condition(now time.Duration, at int32, pkt *packet.Packet) Reason {
+	e := &p.elements[at]
+	if e.parent >= 0 {
+		if reason := p.condition(now, e.parent, pkt); reason != Passed {
+			return reason
+		}
+	}
 	if e.block {
-		c.Drops[Blocked]++
 		return Blocked
 	}
-	if e.policed && !e.bucket.Take(now, int(pkt.Size)) {
-		c.Drops[Policed]++
-		return Policed
+	color := meter.Green
+	if e.police != nil {
+		color = e.police.Measure(now, int(pkt.Size), colorOf(pkt))
+		p.counters[at].Colors[color]++
+		if e.police.actions[color].Drop {
+			return Policed
+		}
 	}
 	if e.mark != nil {
 		Mark(e.mark, pkt)
 	}
-	if !e.queue.Push(pkt) {
-		c.Drops[QueueFull]++
-		return QueueFull
-	}
-	c.MaxQueueBytes = max(c.MaxQueueBytes, e.queue.Bytes())
-	if e.queue.Len() == 1 {
-		p.tree.Ready(now, at)
+	if e.police != nil {
+		if m := e.police.actions[color].Mark; m != nil {
+			Mark(m, pkt)
+		}
 	}
 	return Passed
+}
+
+// colorOf returns the colour that a packet arrives with: its drop precedence in
+// assured forwarding (RFC 2597); all else is green.
+func colorOf(pkt *packet.Packet) meter.Color {
+	return meter.Color(max(pkt.DSCP().DropPrecedence(), 1) - 1)
+}
+
+// wait puts a packet into its queue.
+func (p *Path) wait(now time.Duration, e *element, pkt *packet.Packet) Reason {
+	c := &p.counters[pkt.Slot]
+	before := e.queue.Len()
+	switch e.queue.Push(now, pkt) {
+	case queue.Full:
+		p.dropped(pkt.Slot, QueueFull)
+		return QueueFull
+	case queue.Early:
+		p.dropped(pkt.Slot, Early)
+		return Early
+	}
+	c.MaxQueueBytes = max(c.MaxQueueBytes, e.queue.Bytes())
+	if before == 0 {
+		p.tree.Ready(now, int(e.leaf))
+	}
+	return Passed
+}
+
+// discard is told of packets that a queue drops after it took them.
+func (p *Path) discard(pkt *packet.Packet, v queue.Verdict) {
+	reason := Early
+	if v == queue.Full {
+		reason = QueueFull
+	}
+	p.dropped(pkt.Slot, reason)
+	p.drop(pkt, reason)
 }
 
 // Dequeue gives back the packet to send now. When there is none it returns nil
 // and the time to ask again, or schedule.Never; the next Enqueue is another.
 func (p *Path) Dequeue(now time.Duration) (*packet.Packet, time.Duration) {
-	leaf, again := p.tree.Next(now)
-	if leaf < 0 {
-		return nil, again
+	p.now = now
+	for {
+		leaf, again := p.tree.Next(now)
+		if leaf < 0 {
+			return nil, again
+		}
+		q := p.elements[p.leaves[leaf]].queue
+		pkt := q.Pop(now)
+		if pkt == nil { // it dropped all it had
+			p.tree.Sent(now, leaf, 0, q.Len() > 0)
+			continue
+		}
+		p.tree.Sent(now, leaf, int(pkt.Size), q.Len() > 0)
+		p.sent(pkt)
+		return pkt, now
 	}
-	q := &p.entries[leaf].queue
-	pkt := q.Pop()
-	p.tree.Sent(now, leaf, int(pkt.Size), q.Len() > 0)
-	c := &p.counters[pkt.Slot]
-	c.SentPackets++
-	c.SentBytes += uint64(pkt.Size)
-	c.Marks[pkt.DSCP()]++
-	return pkt, now
+}
+
+// sent books a packet to its entry and those around it.
+func (p *Path) sent(pkt *packet.Packet) {
+	dscp, congested := pkt.DSCP(), pkt.ECN() == 3
+	for i := pkt.Slot; i >= 0; i = p.elements[i].parent {
+		c := &p.counters[i]
+		c.SentPackets++
+		c.SentBytes += uint64(pkt.Size)
+		c.Marks[dscp]++
+		if congested {
+			c.Congested++
+		}
+		if p.classOf != nil {
+			return
+		}
+	}
 }
 
 // Mark rewrites a packet's marks at every layer that m names and the packet

@@ -230,7 +230,7 @@ func floods(fs ...flood) func() (arrival, bool) {
 func TestStrictClassIsHeldToItsPolicer(t *testing.T) {
 	const seconds = 20
 	p := New(Config{Rate: 10 * unit.MbitPerSecond, Policy: &policy.Policy{Treat: []policy.Entry{
-		treats(1, policy.Entry{Priority: 1, Police: &policy.Police{Rate: unit.Share{Rate: unit.MbitPerSecond}, Burst: 3000}}),
+		treats(1, policy.Entry{Priority: 1, Police: &policy.Police{Rate: unit.Share{Rate: unit.MbitPerSecond}, Burst: 3000, Red: policy.Action{Drop: true}}}),
 	}}})
 	serve(p, 10*unit.MbitPerSecond, floods(flood{1, 200, 2 * unit.MbitPerSecond, 0, seconds * time.Second}, flood{9, 1500, 20 * unit.MbitPerSecond, 0, seconds * time.Second}),
 		func(time.Duration, *packet.Packet) {})
@@ -340,7 +340,7 @@ func BenchmarkDatapath(b *testing.B) {
 	for n := 1; n <= 8; n++ {
 		e := policy.Entry{Mark: &policy.Mark{DSCP: &af}, AtLeast: unit.Share{Percent: 100_000}}
 		if n == 1 {
-			e = policy.Entry{Mark: &policy.Mark{DSCP: &af}, Priority: 1, Police: &policy.Police{Rate: unit.Share{Rate: unit.GbitPerSecond}, Burst: 100_000}}
+			e = policy.Entry{Mark: &policy.Mark{DSCP: &af}, Priority: 1, Police: &policy.Police{Rate: unit.Share{Rate: unit.GbitPerSecond}, Burst: 100_000, Red: policy.Action{Drop: true}}}
 		}
 		treat = append(treat, treats(n, e))
 	}

@@ -16,16 +16,12 @@ func Unenforced(f *policy.File, plan *policy.Rehearsal) policy.Problems {
 			Help: "`imbrel explain` knows it; to rehearse, remove it"})
 	}
 	seen := make(map[*policy.Policy]bool)
-	for i := range f.Attach {
-		p := f.Attach[i].Policy
-		if seen[p] {
-			continue
-		}
-		seen[p] = true
-		for j := range p.Treat {
-			e := &p.Treat[j]
+	var look func(entries []policy.Entry)
+	look = func(entries []policy.Entry) {
+		for j := range entries {
+			e := &entries[j]
 			where := "the entry for `" + e.ClassName.Text + "`"
-			for _, key := range []string{"each", "when", "treat", "inside"} {
+			for _, key := range []string{"each", "when"} {
 				if e.Has(key) {
 					not(&e.Source, key, where)
 				}
@@ -33,19 +29,17 @@ func Unenforced(f *policy.File, plan *policy.Rehearsal) policy.Problems {
 			if e.Above != nil {
 				not(&e.Source, "at-most", "a burst above it, in "+where)
 			}
-			if e.Police != nil {
-				for _, key := range []string{"excess-burst", "peak", "aware", "green", "yellow", "red"} {
-					if e.Police.Has(key) && !(key == "red" && e.Police.Red.Drop) {
-						not(&e.Police.Source, key, "the policer of "+where)
-					}
-				}
+			look(e.Treat)
+			if e.Within != nil && !seen[e.Within] {
+				seen[e.Within] = true
+				look(e.Within.Treat)
 			}
-			if e.Queue.Drop != "" && e.Queue.Drop != "tail" {
-				not(&e.Queue.Source, "drop", "the queue of "+where)
-			}
-			if e.Queue.ECN {
-				not(&e.Queue.Source, "ecn", "the queue of "+where)
-			}
+		}
+	}
+	for i := range f.Attach {
+		if p := f.Attach[i].Policy; !seen[p] {
+			seen[p] = true
+			look(p.Treat)
 		}
 	}
 	if f.Network.Has("tunnels") {

@@ -136,7 +136,7 @@ func (c *carried) stack() []uint8 {
 
 // wrap puts the packet into a tunnel: the DSCP goes to every label pushed (RFC
 // 3270), or into the outer header (RFC 2983).
-func (c *carried) wrap(t *policy.Tunnel) {
+func (c *carried) wrap(t *policy.Tunnel, back bool) {
 	c.begin = nil
 	if t.Kind == "mpls" {
 		tc := c.inner.DSCP().TC()
@@ -150,6 +150,9 @@ func (c *carried) wrap(t *policy.Tunnel) {
 		return
 	}
 	from, to := t.From, t.To
+	if back {
+		from, to = to, from
+	}
 	if !from.IsValid() || !to.IsValid() || from.Is4() != to.Is4() {
 		from, to = netip.IPv4Unspecified(), netip.IPv4Unspecified()
 	}

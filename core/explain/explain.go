@@ -199,7 +199,7 @@ func (f *Follower) follow(c *carried, way []route.Hop) []Step {
 			c.unwrap(before)
 		}
 		if begins {
-			c.wrap(after)
+			c.wrap(after, h.Out.Node != after.Through[0])
 		}
 		if after != nil && after.Kind == "mpls" && after.Pop == "penultimate" && i+1 < len(way) && way[i+1].Tunnel != after {
 			c.pop(after.Model == "uniform")

@@ -3,6 +3,7 @@ package measure
 import (
 	"math"
 	"slices"
+	"strings"
 	"time"
 
 	"imbrel/core/policy"
@@ -284,8 +285,13 @@ func (c *Collector) endToEnd(h *policy.Rehearsal, classes []string, e *policy.Ex
 	return s.mos, ""
 }
 
-// atInterface measures an expectation at the interface it names.
+// atInterface measures an expectation at the interface it names, over all the
+// entries there that treat the class: it may stand within several.
 func atInterface(r *Result, e *policy.Expectation) (float64, string) {
+	found := false
+	var drops uint64
+	var rate int64
+	var delay Distribution
 	for i := range r.Interfaces {
 		f := &r.Interfaces[i]
 		if f.Node+"/"+f.Interface != e.WhereName || f.Direction != e.Direction.String() {
@@ -293,19 +299,25 @@ func atInterface(r *Result, e *policy.Expectation) (float64, string) {
 		}
 		for j := range f.Classes {
 			k := &f.Classes[j]
-			if k.Class != e.Subject || k.OfferedPackets == 0 {
+			if k.Class != e.Subject && !strings.HasSuffix(k.Class, "/"+e.Subject) || k.OfferedPackets == 0 {
 				continue
 			}
-			switch {
-			case e.Metric == policy.Drops:
-				return float64(k.Drops.Total()), ""
-			case e.Metric == policy.Throughput:
-				return float64(k.SentBps), ""
-			case k.delay == nil || k.delay.Count() == 0:
-				return 0, "no packet of `" + e.Subject + "` was sent there"
-			}
-			return k.delay.Statistic(e.Statistic), ""
+			found = true
+			drops += k.Drops.Total()
+			rate += k.SentBps
+			delay.Merge(k.delay)
 		}
+	}
+	switch {
+	case !found:
+	case e.Metric == policy.Drops:
+		return float64(drops), ""
+	case e.Metric == policy.Throughput:
+		return float64(rate), ""
+	case delay.Count() == 0:
+		return 0, "no packet of `" + e.Subject + "` was sent there"
+	default:
+		return delay.Statistic(e.Statistic), ""
 	}
 	return 0, "no packet of `" + e.Subject + "` came to " + e.WhereName + " " + e.Direction.String()
 }

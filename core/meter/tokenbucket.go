@@ -3,6 +3,7 @@
 package meter
 
 import (
+	"math"
 	"math/bits"
 	"time"
 
@@ -18,7 +19,6 @@ type TokenBucket struct {
 	rate   uint64        // bit/s
 	size   uint64        // of the full bucket
 	tokens uint64        // now in it
-	fill   time.Duration // in which an empty bucket fills, rounded up
 	last   time.Duration // when tokens was right
 }
 
@@ -30,28 +30,41 @@ const perByte = 8 * uint64(time.Second)
 func NewTokenBucket(rate unit.Rate, burst unit.Size) TokenBucket {
 	b := TokenBucket{rate: uint64(rate), size: uint64(burst) * perByte}
 	b.tokens = b.size
-	b.fill = time.Duration((b.size + b.rate - 1) / b.rate)
 	return b
 }
 
 // Take takes size bytes' worth of tokens and reports true when there are
 // enough; otherwise it takes none.
 func (b *TokenBucket) Take(now time.Duration, size int) bool {
-	if d := now - b.last; d >= b.fill {
-		b.tokens = b.size
-	} else if d > 0 {
-		// d < fill, so rate × d < size + rate: no overflow up to MaxSize.
-		sum, carry := bits.Add64(b.tokens, b.rate*uint64(d), 0)
-		if carry != 0 || sum > b.size {
-			sum = b.size
-		}
-		b.tokens = sum
-	}
-	b.last = max(b.last, now)
-	cost := uint64(size) * perByte
-	if cost > b.tokens {
+	b.refill(now)
+	if !b.holds(size) {
 		return false
 	}
-	b.tokens -= cost
+	b.pay(size)
 	return true
 }
+
+// refill adds the tokens of the time since last and returns how many did not
+// fit.
+func (b *TokenBucket) refill(now time.Duration) (over uint64) {
+	d := now - b.last
+	if d <= 0 {
+		return 0
+	}
+	b.last = now
+	hi, gain := bits.Mul64(b.rate, uint64(d))
+	if room := b.size - b.tokens; hi == 0 && gain <= room {
+		b.tokens += gain
+		return 0
+	} else if hi == 0 {
+		over = gain - room
+	} else {
+		over = math.MaxUint64
+	}
+	b.tokens = b.size
+	return over
+}
+
+func (b *TokenBucket) holds(size int) bool { return uint64(size)*perByte <= b.tokens }
+
+func (b *TokenBucket) pay(size int) { b.tokens -= uint64(size) * perByte }

@@ -359,8 +359,12 @@ func (p *Packet) SetDSCP(d codepoint.DSCP) {
 	if p.network == 0 {
 		return
 	}
+	p.setClass(uint8(d)<<2 | p.trafficClass()&3)
+}
+
+// setClass rewrites the ToS or Traffic Class byte.
+func (p *Packet) setClass(class uint8) {
 	b := p.Bytes[p.network:]
-	class := uint8(d)<<2 | p.trafficClass()&3
 	if b[0]>>4 == 6 {
 		b[0] = b[0]&0xf0 | class>>4
 		b[1] = b[1]&0x0f | class<<4
@@ -378,6 +382,24 @@ func updateChecksum(sum []byte, was, is uint16) {
 	s = s&0xffff + s>>16
 	s = s&0xffff + s>>16
 	binary.BigEndian.PutUint16(sum, ^uint16(s))
+}
+
+// ECN returns the explicit congestion notification field (RFC 3168).
+func (p *Packet) ECN() uint8 {
+	if p.network == 0 {
+		return 0
+	}
+	return p.trafficClass() & 3
+}
+
+// CongestionExperienced sets the ECN field to CE and reports true, when the
+// packet's transport allows it: ECT(0), ECT(1), or CE already.
+func (p *Packet) CongestionExperienced() bool {
+	if p.ECN() == 0 {
+		return false
+	}
+	p.setClass(p.trafficClass() | 3)
+	return true
 }
 
 // Precedence returns the IP precedence, the upper three bits of the codepoint.

@@ -154,7 +154,7 @@ type Mark struct {
 	PCP, TC    *uint8
 	DEI        *bool
 	MapName    Ref
-	Map     *Map // of DSCPs
+	Map        *Map // of DSCPs
 }
 
 // Police is a meter and what is done with each colour. Without Peak and Excess

@@ -132,10 +132,10 @@ func (s *resolver) police(p *Police) {
 	for _, a := range []*Action{&p.Green, &p.Yellow, &p.Red} {
 		s.mark(a.Mark)
 	}
-	if p.Has("peak") != p.Has("peak-burst") {
-		s.problem(p.At, 0, "give both, or neither", "`peak` and `peak-burst` go together")
+	if p.Has("peak") != (p.Has("peak-burst") || p.Has("excess-burst")) && (p.Has("peak") || p.Has("peak-burst")) {
+		s.problem(p.At, 0, "give both `peak` and `peak-burst` (RFC 2698), `peak` and `excess-burst` (RFC 4115), or `excess-burst` alone (RFC 2697)", "`peak` and `peak-burst` go together")
 	}
-	if p.Has("peak") && p.Has("excess-burst") {
+	if p.Has("peak-burst") && p.Has("excess-burst") {
 		s.problem(p.PlaceOf("excess-burst"), 0, "keep one of them", "a meter has a second bucket for the excess or for the peak, not both")
 	}
 	if above(p.Rate, p.Peak) {

@@ -1,10 +1,11 @@
 package simulate
 
 import (
+	"math/rand/v2"
 	"net/netip"
+	"strings"
 	"time"
 
-	"imbrel/core/classify"
 	"imbrel/core/datapath"
 	"imbrel/core/measure"
 	"imbrel/core/packet"
@@ -33,9 +34,9 @@ type port struct {
 type path struct {
 	*datapath.Path // nil: packets pass untouched
 	policy         *policy.Policy
-	matcher        *classify.Matcher // of the policy attached here, in force or not
-	class          []int             // of each entry of the policy, then of the rest
-	slots          []int             // class of each of the data path's counters
+	learner        *datapath.Path // the policy attached here, in force or not; only to classify
+	class          []int          // that each entry of it stands for in the measures
+	names          []string       // of each of the data path's counters
 	delays         []measure.Distribution
 	asking         time.Duration // when it is asked again, if later than now
 	offered, sent  []uint64      // bytes in the measured time
@@ -67,7 +68,7 @@ func (n *network) where(a netip.Addr) *port {
 }
 
 // build puts the network together, with the policies in force or not.
-func build(f *policy.File, withPolicy bool, classes map[string]int, classOf func(*packet.Packet) int) *network {
+func build(f *policy.File, w *works) *network {
 	n := &network{byFace: make(map[*policy.Interface]*port), table: route.New(f)}
 	for i := range f.Network.Nodes {
 		node := &f.Network.Nodes[i]
@@ -76,8 +77,8 @@ func build(f *policy.File, withPolicy bool, classes map[string]int, classOf func
 			p := &port{face: face, node: i}
 			n.ports = append(n.ports, p)
 			n.byFace[face] = p
-			p.in = newPath(f, face, policy.In, withPolicy, classes, classOf)
-			p.out = newPath(f, face, policy.Out, withPolicy, classes, classOf)
+			p.in = newPath(f, face, policy.In, w)
+			p.out = newPath(f, face, policy.Out, w)
 		}
 	}
 	for _, p := range n.ports {
@@ -88,7 +89,7 @@ func build(f *policy.File, withPolicy bool, classes map[string]int, classOf func
 		own, other := link.Ends[p.face.End], link.Ends[1-p.face.End]
 		p.peer, p.delay = n.byFace[other.Interface], link.Delay
 		if own.Sends > 0 && own.Sends < p.face.Rate {
-			p.carrier = &carrier{rate: own.Sends, queue: queue.FIFO{MaxBytes: int64(own.Sends.Bytes(own.Buffer))}}
+			p.carrier = &carrier{rate: own.Sends, queue: queue.FIFO{Limits: queue.Limits{Bytes: int64(own.Sends.Bytes(own.Buffer))}}}
 		}
 	}
 	n.next = make([][]*port, len(f.Network.Nodes))
@@ -101,31 +102,53 @@ func build(f *policy.File, withPolicy bool, classes map[string]int, classOf func
 	return n
 }
 
-func newPath(f *policy.File, face *policy.Interface, d policy.Direction, withPolicy bool, classes map[string]int, classOf func(*packet.Packet) int) path {
+// works is what every path of a network is made with.
+type works struct {
+	withPolicy bool
+	classes    map[string]int // number of each class in the measures
+	names      []string       // the same, by number
+	classOf    func(*packet.Packet) int
+	drop       func(*packet.Packet)
+	random     func(name string) *rand.Rand
+}
+
+// measuredAs returns the class that an entry stands for in the measures: the
+// innermost of "sales/voice" that is not the rest.
+func measuredAs(name string) string {
+	parts := strings.Split(name, "/")
+	for i := len(parts) - 1; i > 0; i-- {
+		if parts[i] != policy.Rest {
+			return parts[i]
+		}
+	}
+	return parts[0]
+}
+
+func newPath(f *policy.File, face *policy.Interface, d policy.Direction, w *works) path {
 	attached := f.Attached(face, d)
 	p := path{asking: schedule.Never}
-	c := datapath.Config{Rate: face.Rate, Framing: face.Framing, Direction: d, Classes: len(classes), ClassOf: classOf}
+	c := datapath.Config{Rate: face.Rate, Framing: face.Framing, Direction: d, Classes: len(w.classes), ClassOf: w.classOf,
+		Drop: func(pkt *packet.Packet, _ datapath.Reason) { w.drop(pkt) }, Random: w.random(face.Path() + " " + d.String())}
 	if attached != nil {
-		p.matcher = classify.Compile(classify.Of(attached.Treat))
-		for _, e := range datapath.WithRest(attached) {
-			p.class = append(p.class, classes[e.ClassName.Text])
+		c.Policy = attached
+		p.learner = datapath.New(c)
+		for _, name := range p.learner.Classes() {
+			p.class = append(p.class, w.classes[measuredAs(name)])
 		}
-		if withPolicy {
+		c.Policy = nil
+		if w.withPolicy {
 			c.Policy, p.policy = attached, attached
 		}
 	}
-	switch {
-	case c.Policy != nil:
-		p.slots = p.class
-	case d == policy.In:
+	if c.Policy == nil && d == policy.In {
 		return p // nothing stands there
-	default:
-		for i := range len(classes) {
-			p.slots = append(p.slots, i)
-		}
 	}
 	p.Path = datapath.New(c)
-	p.delays = make([]measure.Distribution, len(p.slots))
-	p.offered, p.sent = make([]uint64, len(p.slots)), make([]uint64, len(p.slots))
+	p.names = p.Classes()
+	if c.Policy == nil {
+		p.names = w.names
+	}
+	p.delays = make([]measure.Distribution, len(p.names))
+	p.offered, p.sent = make([]uint64, len(p.names)), make([]uint64, len(p.names))
 	return p
 }

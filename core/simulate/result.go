@@ -51,6 +51,14 @@ func (p *path) busy() bool {
 	return false
 }
 
+// flatten returns the promised rates in the order of the data path's entries.
+func flatten(rates []int64, promises []*datapath.Promise) []int64 {
+	for _, o := range promises {
+		rates = flatten(append(rates, int64(o.Rate)), o.Inner)
+	}
+	return rates
+}
+
 func (r *run) interfaceResult(p *port, d policy.Direction, path *path) measure.Interface {
 	res := measure.Interface{Node: p.face.Node.Name, Interface: p.face.Name, Direction: d.String(), RateBps: int64(p.face.Rate)}
 	var promises []int64
@@ -59,20 +67,20 @@ func (r *run) interfaceResult(p *port, d policy.Direction, path *path) measure.I
 		res.RateBps = int64(datapath.Whole(path.policy, p.face.Rate))
 		// Incoming without a shape nothing ever waits, so nothing is promised.
 		if d == policy.Out || path.policy.Shape > 0 {
-			for _, rate := range datapath.Promises(path.policy, p.face.Rate) {
-				promises = append(promises, int64(rate.Rate))
-			}
+			promises = flatten(nil, datapath.Promises(path.policy, p.face.Rate))
 		}
 	}
 	var sent uint64
 	for i := range path.Counters() {
 		c := &path.Counters()[i]
-		sent += path.sent[i]
+		if path.Parent(i) < 0 {
+			sent += path.sent[i]
+		}
 		if path.policy == nil && c.OfferedPackets == 0 {
 			continue // a FIFO lists the classes that came
 		}
 		class := measure.Class{
-			Class: r.classes[path.slots[i]], OfferedPackets: c.OfferedPackets, SentPackets: c.SentPackets,
+			Class: path.names[i], OfferedPackets: c.OfferedPackets, SentPackets: c.SentPackets,
 			OfferedBps: r.bps(path.offered[i]), SentBps: r.bps(path.sent[i]),
 			Drops: measure.Drops{Policed: c.Drops[datapath.Policed], QueueFull: c.Drops[datapath.QueueFull],
 				Early: c.Drops[datapath.Early], Blocked: c.Drops[datapath.Blocked]},

@@ -8,12 +8,14 @@ package simulate
 
 import (
 	"fmt"
+	"math/rand/v2"
 	"time"
 
 	"imbrel/core/datapath"
 	"imbrel/core/measure"
 	"imbrel/core/packet"
 	"imbrel/core/policy"
+	"imbrel/core/queue"
 	"imbrel/core/recognise"
 	"imbrel/core/schedule"
 	"imbrel/core/traffic"
@@ -109,11 +111,15 @@ func Run(f *policy.File, plan *policy.Rehearsal, o Options) (*measure.Result, er
 	for i, c := range r.classes {
 		index[c] = i
 	}
-	r.network = build(f, !o.WithoutPolicy, index, func(p *packet.Packet) int {
-		if c := p.Owner.(*parcel).class; c >= 0 {
-			return c
-		}
-		return r.rest
+	r.network = build(f, &works{withPolicy: !o.WithoutPolicy, classes: index, names: r.classes,
+		classOf: func(p *packet.Packet) int {
+			if c := p.Owner.(*parcel).class; c >= 0 {
+				return c
+			}
+			return r.rest
+		},
+		drop:   func(p *packet.Packet) { r.lose(p.Owner.(*parcel)) },
+		random: func(name string) *rand.Rand { return traffic.Random(o.Seed, name, 0) },
 	})
 	if err := r.start(); err != nil {
 		return nil, err
@@ -394,21 +400,19 @@ func (r *run) enter(p *port, pc *parcel) {
 // that an attached policy gives it. It asks the policy even when it is not in
 // force, so that a run without policies tells the same classes apart.
 func (p *path) learn(pc *parcel, rest int) {
-	if p.matcher == nil || pc.class >= 0 && pc.class != rest {
+	if p.learner == nil || pc.class >= 0 && pc.class != rest {
 		return
 	}
-	i := p.matcher.Match(&pc.Packet)
-	if i < 0 {
-		i = len(p.class) - 1
-	}
-	pc.class = p.class[i]
+	pc.class = p.class[p.learner.Classify(&pc.Packet)]
 }
 
 // offer puts a packet into a data path and books it if it is dropped.
 func (r *run) offer(p *path, pc *parcel) bool {
 	reason := p.Enqueue(r.now, &pc.Packet)
 	if r.measured() {
-		p.offered[pc.Slot] += uint64(pc.Size)
+		for i := int(pc.Slot); i >= 0; i = p.Parent(i) {
+			p.offered[i] += uint64(pc.Size)
+		}
 	}
 	if reason != 0 {
 		r.lose(pc)
@@ -427,9 +431,11 @@ func (r *run) take(p *path, owner *port, ask kind) *parcel {
 		}
 		return nil
 	}
-	p.delays[pkt.Slot].Add(r.now - pkt.Arrived)
-	if r.measured() {
-		p.sent[pkt.Slot] += uint64(pkt.Size)
+	for i := int(pkt.Slot); i >= 0; i = p.Parent(i) {
+		p.delays[i].Add(r.now - pkt.Arrived)
+		if r.measured() {
+			p.sent[i] += uint64(pkt.Size)
+		}
 	}
 	return pkt.Owner.(*parcel)
 }
@@ -481,7 +487,7 @@ func (r *run) leave(p *port, pc *parcel) {
 		r.events.plan(event{at: r.now + p.delay, kind: arrive, port: p.peer, parcel: pc})
 	default:
 		pc.Arrived = r.now
-		if !p.carrier.queue.Push(&pc.Packet) {
+		if p.carrier.queue.Push(r.now, &pc.Packet) != queue.Taken {
 			p.carrier.drops++
 			r.lose(pc)
 			return
@@ -496,7 +502,7 @@ func (r *run) carry(p *port) {
 	if c.sending {
 		return
 	}
-	pkt := c.queue.Pop()
+	pkt := c.queue.Pop(r.now)
 	if pkt == nil {
 		return
 	}

@@ -1,0 +1,123 @@
+package datapath
+
+import (
+	"imbrel/core/classify"
+	"imbrel/core/meter"
+	"imbrel/core/packet"
+	"imbrel/core/policy"
+	"imbrel/core/queue"
+	"imbrel/core/schedule"
+	"imbrel/core/unit"
+)
+
+// New compiles a path. The policy was validated when it was read.
+func New(c Config) *Path {
+	p := &Path{framing: c.Framing, drop: c.Drop}
+	if p.drop == nil {
+		p.drop = func(*packet.Packet, Reason) {}
+	}
+	maxPacket := unit.Size(c.Framing.Size(1500))
+	if c.Policy == nil {
+		limit := max(int64(c.Rate.Bytes(DefaultQueueTime)), leastDefaultPackets*int64(maxPacket))
+		p.elements = []element{{parent: -1, queue: &queue.FIFO{Limits: queue.Limits{Bytes: limit}}}}
+		p.leaves = []int32{0}
+		p.counters = make([]Counters, c.Classes)
+		p.classOf = c.ClassOf
+		p.tree = schedule.New(schedule.Node{Children: []schedule.Node{{}}}, maxPacket)
+		return p
+	}
+	b := &compiler{path: p, config: &c, maxPacket: maxPacket}
+	whole := Whole(c.Policy, c.Rate)
+	root := schedule.Node{}
+	if c.Policy.Shape > 0 {
+		root.Ceiling = whole
+	}
+	promises := Promises(c.Policy, c.Rate)
+	p.top = b.level(&root, promises, -1, "", whole, whole)
+	p.counters = make([]Counters, len(p.elements))
+	p.tree = schedule.New(root, maxPacket)
+	return p
+}
+
+// A compiler turns a policy's entries into elements and the scheduler's tree.
+type compiler struct {
+	path      *Path
+	config    *Config
+	maxPacket unit.Size
+}
+
+// level compiles the entries of one level. Percentages are as in grow.
+func (b *compiler) level(parent *schedule.Node, promises []*Promise, around int32, prefix string, promise, ceiling unit.Rate) level {
+	l := level{}
+	var classes []*policy.Class
+	for _, o := range promises {
+		e := o.Entry
+		classes = append(classes, e.Class)
+		at := int32(len(b.path.elements))
+		l.elements = append(l.elements, at)
+		n := schedule.Node{
+			Priority: e.Priority, Guarantee: e.AtLeast.Of(promise), Ceiling: e.AtMost.Of(ceiling),
+			Credit: 2 * b.maxPacket, Weight: weight(e, max(promise, 1)),
+		}
+		name := prefix + e.ClassName.Text
+		b.path.elements = append(b.path.elements, element{parent: around, mark: e.Mark, block: e.Block, police: police(e.Police, ceiling)})
+		b.path.classes = append(b.path.classes, name)
+		if len(o.Inner) > 0 {
+			own := n.Guarantee
+			if e.Priority > 0 {
+				own = o.Ceiling
+			}
+			inner := b.level(&n, o.Inner, at, name+"/", own, o.Ceiling)
+			b.path.elements[at].inner = &inner
+		} else {
+			own := &b.path.elements[at]
+			own.leaf = int32(len(b.path.leaves))
+			own.queue = b.queue(&e.Queue, o)
+			b.path.leaves = append(b.path.leaves, at)
+		}
+		parent.Children = append(parent.Children, n)
+	}
+	l.matcher = classify.Compile(classes)
+	return l
+}
+
+// police compiles a policer, or returns nil.
+func police(p *policy.Police, ceiling unit.Rate) *policing {
+	if p == nil {
+		return nil
+	}
+	out := &policing{actions: [3]policy.Action{p.Green, p.Yellow, p.Red}}
+	rate := p.Rate.Of(ceiling)
+	switch {
+	case p.Has("peak") && p.Has("excess-burst"):
+		out.Meter = meter.NewTwoRateExcess(rate, p.Burst, max(p.Peak.Of(ceiling)-rate, unit.MinRate), p.Excess, p.Aware)
+	case p.Has("peak"):
+		out.Meter = meter.NewTwoRate(p.Peak.Of(ceiling), p.PeakBurst, rate, p.Burst, p.Aware)
+	case p.Excess > 0:
+		out.Meter = meter.NewSingleRate(rate, p.Burst, p.Excess, p.Aware)
+	default:
+		out.Meter = meter.New(rate, p.Burst, p.Aware)
+	}
+	return out
+}
+
+// queue compiles the queue of an entry without entries within.
+func (b *compiler) queue(q *policy.QueueSpec, o *Promise) queue.Discipline {
+	limits := queue.Limits{Packets: q.Packets, Bytes: int64(QueueLimit(q, o.Rate, b.maxPacket))}
+	slowest := max(o.Rate, unit.MinRate).Time(b.maxPacket)
+	switch q.Drop {
+	case "red":
+		bytes := limits.Bytes
+		if bytes == 0 {
+			bytes = int64(q.Packets) * int64(b.maxPacket)
+		}
+		red := queue.NewRED(bytes, o.Rate, int(b.maxPacket), q.ECN, b.config.Random)
+		red.Limits = limits
+		return red
+	case "codel":
+		return queue.NewCoDel(limits, slowest, int(b.maxPacket), q.ECN, b.path.discard)
+	case "fq-codel":
+		return queue.NewFQCoDel(limits, slowest, int(b.maxPacket), q.ECN, b.path.discard)
+	}
+	return &queue.FIFO{Limits: limits}
+}

@@ -1,0 +1,120 @@
+package datapath
+
+import (
+	"imbrel/core/fluid"
+	"imbrel/core/policy"
+	"imbrel/core/unit"
+)
+
+// WithRest returns the policy's entries with one for the rest at the end, which
+// promises nothing when the policy has none of its own.
+func WithRest(p *policy.Policy) []policy.Entry { return withRest(p.Treat, p.Source) }
+
+func withRest(entries []policy.Entry, at policy.Source) []policy.Entry {
+	if n := len(entries); n > 0 && entries[n-1].ClassName.Text == policy.Rest && entries[n-1].When == nil {
+		return entries
+	}
+	rest := policy.Entry{Source: policy.Source{At: at.At}, ClassName: policy.Ref{Text: policy.Rest, At: at.At}}
+	return append(entries[:len(entries):len(entries)], rest)
+}
+
+// Whole returns the rate a policy has to divide at an interface: its shape,
+// never more than the interface's rate.
+func Whole(p *policy.Policy, rate unit.Rate) unit.Rate {
+	if p.Shape > 0 {
+		return min(p.Shape, rate)
+	}
+	return rate
+}
+
+// weight returns an entry's part of what is left over: as given, in per cent of
+// the whole by its promise, else 1; in thousandths, so that parts of a per cent
+// count too.
+func weight(e *policy.Entry, whole unit.Rate) int64 {
+	switch {
+	case e.Weight > 0:
+		return int64(e.Weight) * 1000
+	case e.AtLeast.Percent > 0:
+		return max(1, int64(e.AtLeast.Percent)/10)
+	case e.AtLeast.Rate > 0:
+		return max(1, int64(e.AtLeast.Rate)*100_000/int64(whole))
+	}
+	return 1000
+}
+
+// A Promise is what an entry gets when all want everything, and the entries
+// within it.
+type Promise struct {
+	Entry   *policy.Entry
+	Rate    unit.Rate
+	Ceiling unit.Rate // what it never exceeds: its own at-most or policer, or those around it
+	Inner   []*Promise
+}
+
+// Promises returns what each entry of a policy, and the rest, gets at an
+// interface of the given rate when all of them want everything.
+func Promises(p *policy.Policy, rate unit.Rate) []*Promise {
+	whole := Whole(p, rate)
+	root := &fluid.Node{}
+	promises := grow(root, WithRest(p), whole, whole)
+	fluid.Allocate(root, whole)
+	settle(root, promises)
+	return promises
+}
+
+// grow makes the fluid tree of one level. A percentage of a promise is of what
+// the parent is promised, one of a ceiling of the parent's ceiling.
+func grow(parent *fluid.Node, entries []policy.Entry, promise, ceiling unit.Rate) []*Promise {
+	var out []*Promise
+	for i := range entries {
+		e := &entries[i]
+		n := &fluid.Node{Priority: e.Priority, Guarantee: e.AtLeast.Of(promise), Ceiling: e.AtMost.Of(ceiling), Weight: weight(e, max(promise, 1)), Demand: fluid.Greedy}
+		bound := ceiling
+		if n.Ceiling > 0 {
+			bound = min(bound, n.Ceiling)
+		}
+		if e.Police != nil {
+			n.Demand = e.Police.Rate.Of(ceiling)
+			if peak := e.Police.Peak.Of(ceiling); peak > 0 {
+				n.Demand = peak
+			}
+			bound = min(bound, n.Demand)
+			n.Ceiling = bound
+		}
+		if e.Block {
+			n.Demand, bound = 0, 0
+		}
+		o := &Promise{Entry: e, Ceiling: bound}
+		if inner := e.Inner(); len(inner) > 0 && !e.Block {
+			own := n.Guarantee
+			if e.Priority > 0 {
+				own = bound
+			}
+			o.Inner = grow(n, withRest(inner, e.Source), own, bound)
+		}
+		parent.Children = append(parent.Children, n)
+		out = append(out, o)
+	}
+	return out
+}
+
+func settle(n *fluid.Node, promises []*Promise) {
+	for i, p := range promises {
+		p.Rate = n.Children[i].Gets
+		settle(n.Children[i], p.Inner)
+	}
+}
+
+// QueueLimit returns a queue's limit in bytes, or 0 when it is in packets: a
+// limit in time is what passes in that time at the promised rate.
+func QueueLimit(q *policy.QueueSpec, promise unit.Rate, maxPacket unit.Size) unit.Size {
+	switch {
+	case q.Packets > 0:
+		return 0
+	case q.Bytes > 0:
+		return q.Bytes
+	case q.Time > 0:
+		return max(1, promise.Bytes(q.Time))
+	}
+	return max(promise.Bytes(DefaultQueueTime), leastDefaultPackets*maxPacket)
+}

@@ -1,0 +1,122 @@
+package meter
+
+import (
+	"time"
+
+	"imbrel/core/unit"
+)
+
+// Color is what a meter says of a packet. The zero Color is Green.
+type Color uint8
+
+// The colours, in the order in which packets are dropped last to first.
+const (
+	Green Color = iota
+	Yellow
+	Red
+)
+
+func (c Color) String() string { return [...]string{"green", "yellow", "red"}[c] }
+
+// Kind is the rule by which a Meter goes.
+type Kind uint8
+
+const (
+	// SingleBucket is one token bucket: green or red.
+	SingleBucket Kind = iota
+	// SingleRate is the single rate three color marker, RFC 2697: what the
+	// committed bucket cannot hold overflows into the excess bucket.
+	SingleRate
+	// TwoRate is the two rate three color marker, RFC 2698: a bucket of the peak
+	// rate that every packet must pass, and one of the committed rate.
+	TwoRate
+	// TwoRateExcess is the marker of RFC 4115: the committed rate and, beside
+	// it, an excess rate.
+	TwoRateExcess
+)
+
+// A Meter colours packets. It is made by the constructor of its kind.
+type Meter struct {
+	kind      Kind
+	aware     bool
+	committed TokenBucket // CIR, CBS
+	second    TokenBucket // EBS without a rate of its own; PIR and PBS; EIR and EBS
+}
+
+// New returns a token bucket: green up to rate and burst, else red.
+func New(rate unit.Rate, burst unit.Size, aware bool) Meter {
+	return Meter{committed: NewTokenBucket(rate, burst), aware: aware}
+}
+
+// NewSingleRate returns a srTCM (RFC 2697 §3) of CIR, CBS and EBS.
+func NewSingleRate(cir unit.Rate, cbs, ebs unit.Size, aware bool) Meter {
+	m := Meter{kind: SingleRate, aware: aware, committed: NewTokenBucket(cir, cbs), second: NewTokenBucket(cir, ebs)}
+	m.second.rate = 0 // it has what overflows from the first
+	return m
+}
+
+// NewTwoRate returns a trTCM (RFC 2698 §3) of PIR, PBS, CIR and CBS.
+func NewTwoRate(pir unit.Rate, pbs unit.Size, cir unit.Rate, cbs unit.Size, aware bool) Meter {
+	return Meter{kind: TwoRate, aware: aware, committed: NewTokenBucket(cir, cbs), second: NewTokenBucket(pir, pbs)}
+}
+
+// NewTwoRateExcess returns the marker of RFC 4115 of CIR, CBS, EIR and EBS.
+func NewTwoRateExcess(cir unit.Rate, cbs unit.Size, eir unit.Rate, ebs unit.Size, aware bool) Meter {
+	return Meter{kind: TwoRateExcess, aware: aware, committed: NewTokenBucket(cir, cbs), second: NewTokenBucket(eir, ebs)}
+}
+
+// Measure colours a packet of size bytes. A colour-aware meter never gives a
+// better colour than the packet arrives with; a colour-blind one takes every
+// packet as green.
+func (m *Meter) Measure(now time.Duration, size int, arrives Color) Color {
+	if !m.aware {
+		arrives = Green
+	}
+	switch m.kind {
+	case SingleRate:
+		return m.singleRate(now, size, arrives)
+	case TwoRate:
+		m.committed.refill(now)
+		m.second.refill(now)
+		switch {
+		case arrives == Red || !m.second.holds(size):
+			return Red
+		case arrives == Yellow || !m.committed.holds(size):
+			m.second.pay(size)
+			return Yellow
+		}
+		m.second.pay(size)
+		m.committed.pay(size)
+		return Green
+	case TwoRateExcess:
+		m.committed.refill(now)
+		m.second.refill(now)
+		switch {
+		case arrives == Green && m.committed.holds(size):
+			m.committed.pay(size)
+			return Green
+		case arrives != Red && m.second.holds(size):
+			m.second.pay(size)
+			return Yellow
+		}
+		return Red
+	}
+	if arrives == Green && m.committed.Take(now, size) {
+		return Green
+	}
+	return Red
+}
+
+func (m *Meter) singleRate(now time.Duration, size int, arrives Color) Color {
+	over := m.committed.refill(now)
+	m.second.tokens = min(m.second.size, m.second.tokens+min(over, m.second.size))
+	switch {
+	case arrives == Green && m.committed.holds(size):
+		m.committed.pay(size)
+		return Green
+	case arrives != Red && m.second.holds(size):
+		m.second.pay(size)
+		return Yellow
+	}
+	return Red
+}

@@ -1,0 +1,114 @@
+package meter
+
+import (
+	"math/big"
+	"math/rand/v2"
+	"testing"
+	"time"
+
+	"imbrel/core/unit"
+)
+
+// slowMeter is each marker as its RFC writes it, in big rationals of bytes.
+type slowMeter struct {
+	kind             Kind
+	aware            bool
+	cir, second      *big.Rat // bytes per nanosecond
+	cbs, sbs, tc, ts *big.Rat
+	last             time.Duration
+}
+
+func newSlow(kind Kind, cir unit.Rate, cbs unit.Size, second unit.Rate, sbs unit.Size, aware bool) *slowMeter {
+	rate := func(r unit.Rate) *big.Rat { return big.NewRat(int64(r), 8e9) }
+	size := func(s unit.Size) *big.Rat { return big.NewRat(int64(s), 1) }
+	return &slowMeter{kind: kind, aware: aware, cir: rate(cir), second: rate(second), cbs: size(cbs), sbs: size(sbs), tc: size(cbs), ts: size(sbs)}
+}
+
+func (m *slowMeter) measure(now time.Duration, bytes int, arrives Color) Color {
+	d := big.NewRat(int64(now-m.last), 1)
+	m.last = now
+	if !m.aware {
+		arrives = Green
+	}
+	m.tc.Add(m.tc, new(big.Rat).Mul(m.cir, d))
+	if m.kind == SingleRate {
+		if over := new(big.Rat).Sub(m.tc, m.cbs); over.Sign() > 0 { // RFC 2697: Tc is full, so Te is incremented
+			m.ts.Add(m.ts, over)
+		}
+	} else {
+		m.ts.Add(m.ts, new(big.Rat).Mul(m.second, d))
+	}
+	if m.tc.Cmp(m.cbs) > 0 {
+		m.tc.Set(m.cbs)
+	}
+	if m.ts.Cmp(m.sbs) > 0 {
+		m.ts.Set(m.sbs)
+	}
+	b := big.NewRat(int64(bytes), 1)
+	enough := func(t *big.Rat) bool { return t.Cmp(b) >= 0 }
+	switch {
+	case m.kind == TwoRate && (arrives == Red || !enough(m.ts)):
+		return Red
+	case m.kind == TwoRate && (arrives == Yellow || !enough(m.tc)):
+		m.ts.Sub(m.ts, b)
+		return Yellow
+	case m.kind == TwoRate:
+		m.ts.Sub(m.ts, b)
+		m.tc.Sub(m.tc, b)
+		return Green
+	case arrives == Green && enough(m.tc):
+		m.tc.Sub(m.tc, b)
+		return Green
+	case arrives <= Yellow && enough(m.ts):
+		m.ts.Sub(m.ts, b)
+		return Yellow
+	}
+	return Red
+}
+
+func TestMarkersAgainstTheirRFCs(t *testing.T) {
+	r := rand.New(rand.NewPCG(40, 40))
+	for _, kind := range []Kind{SingleRate, TwoRate, TwoRateExcess} {
+		for trial := range 12 {
+			aware := trial%2 == 1
+			cir := []unit.Rate{500, 90_500, 900_000, 999_999_937, unit.MaxRate / 2, 11_400_000}[trial%6]
+			cbs, sbs := unit.Size(1500+r.IntN(20_000)), unit.Size(1500+r.IntN(20_000))
+			second := cir + unit.Rate(r.Int64N(int64(cir)))
+			var m Meter
+			switch kind {
+			case SingleRate:
+				m = NewSingleRate(cir, cbs, sbs, aware)
+			case TwoRate:
+				m = NewTwoRate(second, sbs, cir, cbs, aware)
+			case TwoRateExcess:
+				m = NewTwoRateExcess(cir, cbs, second, sbs, aware)
+			}
+			slow := newSlow(kind, cir, cbs, second, sbs, aware)
+			mean := float64(cir.Time(700)) * 0.35
+			now := time.Duration(0)
+			var colors [3]int
+			for n := range 8000 {
+				now += time.Duration(r.ExpFloat64() * mean)
+				size, arrives := 40+r.IntN(1460), Color(r.IntN(3))
+				got, want := m.Measure(now, size, arrives), slow.measure(now, size, arrives)
+				if got != want {
+					t.Fatalf("kind %d, aware %t, packet %d of %d B at %v, arrives %s: %s; the RFC says %s", kind, aware, n, size, now, arrives, got, want)
+				}
+				colors[got]++
+			}
+			if colors[Green] == 0 || colors[Yellow] == 0 || colors[Red] == 0 {
+				t.Fatalf("kind %d: colours %v: the test tests little", kind, colors)
+			}
+		}
+	}
+}
+
+func BenchmarkTwoRate(b *testing.B) {
+	m := NewTwoRate(20_000_000, 6000, 11_400_000, 3000, false)
+	b.ReportAllocs()
+	now := time.Duration(0)
+	for b.Loop() {
+		now += 100 * time.Microsecond
+		m.Measure(now, 238, Green)
+	}
+}

@@ -1,0 +1,171 @@
+package queue
+
+import (
+	"encoding/binary"
+	"time"
+
+	"imbrel/core/packet"
+)
+
+// FQCoDel shares a queue among flows by deficit round robin, new flows first,
+// each flow with a CoDel of its own (RFC 8290). When there is no room it drops
+// from the flow that holds most.
+type FQCoDel struct {
+	Limits
+	Quantum int64
+	Drop    DropFunc
+
+	flows    []flowQueue
+	newFlows flowList
+	oldFlows flowList
+	count    int
+	bytes    int64
+}
+
+// Flows is the number of queues (RFC 8290 §4.1.2).
+const Flows = 1024
+
+type flowQueue struct {
+	FIFO
+	control
+	deficit int64
+	next    int32 // in its list; -1: none
+	listed  uint8
+}
+
+// flowList is a list of flow queues by number.
+type flowList struct{ head, tail int32 }
+
+const (
+	unlisted = iota
+	inNew
+	inOld
+)
+
+// NewFQCoDel returns a queue of so many bytes or packets; slowest is as in
+// NewCoDel. The quantum is one full packet.
+func NewFQCoDel(limits Limits, slowest time.Duration, maxPacket int, ecn bool, drop DropFunc) *FQCoDel {
+	q := &FQCoDel{Limits: limits, Quantum: int64(maxPacket), Drop: drop, flows: make([]flowQueue, Flows), newFlows: flowList{-1, -1}, oldFlows: flowList{-1, -1}}
+	for i := range q.flows {
+		q.flows[i].control = newControl(slowest, maxPacket, ecn)
+		q.flows[i].next = -1
+	}
+	return q
+}
+
+// hash returns the number of a flow's queue. It needs no secret: whoever makes
+// flows collide here only hurts his own.
+func hash(f *packet.Flow) uint32 {
+	h := uint64(f.FromPort)<<32 | uint64(f.ToPort)<<16 | uint64(f.Protocol)
+	for _, a := range [2][16]byte{f.From.As16(), f.To.As16()} {
+		for i := 0; i < 16; i += 8 {
+			h = (h ^ binary.LittleEndian.Uint64(a[i:])) * 0x9e3779b97f4a7c15
+			h ^= h >> 29
+		}
+	}
+	return uint32(h>>32) % Flows
+}
+
+func (q *FQCoDel) add(l *flowList, i int32, where uint8) {
+	f := &q.flows[i]
+	f.next, f.listed = -1, where
+	if l.tail < 0 {
+		l.head = i
+	} else {
+		q.flows[l.tail].next = i
+	}
+	l.tail = i
+}
+
+func (q *FQCoDel) removeHead(l *flowList) int32 {
+	i := l.head
+	f := &q.flows[i]
+	l.head = f.next
+	if l.head < 0 {
+		l.tail = -1
+	}
+	f.next, f.listed = -1, unlisted
+	return i
+}
+
+// Push takes a packet in. When there is then too much, packets of the largest
+// flow go; if that is the packet itself, it is refused.
+func (q *FQCoDel) Push(_ time.Duration, p *packet.Packet) Verdict {
+	i := int32(0)
+	if p.IsIP() {
+		i = int32(hash(&p.Flow))
+	}
+	f := &q.flows[i]
+	f.put(p)
+	q.count++
+	q.bytes += int64(p.Size)
+	if f.listed == unlisted {
+		f.deficit = q.Quantum
+		q.add(&q.newFlows, i, inNew)
+	}
+	for q.count > 1 && (q.Limits.Bytes > 0 && q.bytes > q.Limits.Bytes || q.Packets > 0 && q.count > q.Packets) {
+		if q.dropFromLargest(p) {
+			return Full
+		}
+	}
+	return Taken
+}
+
+// dropFromLargest drops the head of the flow with most bytes and tells Drop,
+// unless it is the packet just put there: then it reports true.
+func (q *FQCoDel) dropFromLargest(just *packet.Packet) bool {
+	largest := 0
+	for i := range q.flows {
+		if q.flows[i].Bytes() > q.flows[largest].Bytes() {
+			largest = i
+		}
+	}
+	p := q.flows[largest].FIFO.Pop(0)
+	q.count--
+	q.bytes -= int64(p.Size)
+	if p == just {
+		return true
+	}
+	q.Drop(p, Full)
+	return false
+}
+
+// Pop takes the next packet out, or returns nil.
+func (q *FQCoDel) Pop(now time.Duration) *packet.Packet {
+	for {
+		l := &q.newFlows
+		if l.head < 0 {
+			l = &q.oldFlows
+		}
+		i := l.head
+		if i < 0 {
+			return nil
+		}
+		f := &q.flows[i]
+		if f.deficit <= 0 {
+			f.deficit += q.Quantum
+			q.removeHead(l)
+			q.add(&q.oldFlows, i, inOld)
+			continue
+		}
+		count, bytes := f.Len(), f.Bytes()
+		p := f.dequeue(now, &f.FIFO, q.Drop)
+		q.count -= count - f.Len()
+		q.bytes -= bytes - f.Bytes()
+		if p == nil {
+			q.removeHead(l)
+			if l == &q.newFlows { // so that it cannot stay new for ever
+				q.add(&q.oldFlows, i, inOld)
+			}
+			continue
+		}
+		f.deficit -= int64(p.Size)
+		return p
+	}
+}
+
+// Len returns the number of packets that wait.
+func (q *FQCoDel) Len() int { return q.count }
+
+// Bytes returns how many bytes wait.
+func (q *FQCoDel) Bytes() int64 { return q.bytes }

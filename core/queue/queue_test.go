@@ -1,0 +1,270 @@
+package queue
+
+import (
+	"fmt"
+	"math"
+	"math/rand/v2"
+	"net/netip"
+	"testing"
+	"time"
+
+	"imbrel/core/codepoint"
+	"imbrel/core/packet"
+)
+
+const ms = time.Millisecond
+
+// pkt makes a packet of a flow, counted as 1000 bytes, that arrived at a time.
+func pkt(flow uint16, dscp codepoint.DSCP, arrived time.Duration) *packet.Packet {
+	p := &packet.Packet{}
+	p.Build(make([]byte, packet.HeaderRoom), packet.Flow{From: netip.AddrFrom4([4]byte{10, 0, 0, 1}), To: netip.AddrFrom4([4]byte{10, 0, 0, 2}),
+		FromPort: flow, ToPort: 80, Protocol: packet.UDP}, dscp, 900, 0)
+	p.Size, p.Arrived = 1000, arrived
+	return p
+}
+
+func TestFIFO(t *testing.T) {
+	var q FIFO
+	q.Limits = Limits{Bytes: 3500}
+	for n, want := range []Verdict{Taken, Taken, Taken, Full} {
+		if got := q.Push(0, pkt(uint16(n), 0, 0)); got != want {
+			t.Errorf("packet %d: %d, want %d", n, got, want)
+		}
+	}
+	for n := range 3 {
+		if p := q.Pop(0); p.Flow.FromPort != uint16(n) {
+			t.Errorf("%d comes out as number %d", p.Flow.FromPort, n)
+		}
+	}
+	if q.Pop(0) != nil || q.Len() != 0 || q.Bytes() != 0 {
+		t.Error("it is not empty")
+	}
+	tiny := FIFO{Limits: Limits{Bytes: 1}}
+	if tiny.Push(0, pkt(1, 0, 0)) != Taken || tiny.Push(0, pkt(1, 0, 0)) != Full {
+		t.Error("one packet may always wait, and no second")
+	}
+}
+
+// The paper's drop probability, with the gentle part: 0 at min_th, max_p at
+// max_th, 1 at twice that.
+func TestREDProbability(t *testing.T) {
+	f := Profile{Min: 5000, Max: 15000, MaxP: 0.1}
+	for average, want := range map[float64]float64{0: 0, 4999: 0, 5000: 0, 10000: 0.05, 14999.9999: 0.1, 15000: 0.1, 22500: 0.55, 30000: 1, 1e9: 1} {
+		if got := f.Probability(average); math.Abs(got-want) > 1e-6 {
+			t.Errorf("at %.0f B: %.4f; want %.4f", average, got, want)
+		}
+	}
+}
+
+// Held at an average that gives p_b, the packets between drops are uniform on
+// {1, …, 1/p_b} (Floyd & Jacobson 1993, §7): a mean of (1/p_b + 1)/2, and never
+// more than 1/p_b. Higher drop precedences are dropped earlier.
+func TestREDSpacesItsDrops(t *testing.T) {
+	q := NewRED(1_000_000, 100_000_000, 1000, false, rand.New(rand.NewPCG(1, 1)))
+	q.Weight = 0 // hold the average
+	q.average, q.idle = 300_000, false
+	pb := q.Profiles[0].Probability(q.average)
+	gaps, gap, longest := 0, 0, 0
+	for dropped := 0; dropped < 20_000; {
+		gap++
+		if q.Push(0, pkt(1, 0, 0)) == Early {
+			dropped++
+			gaps += gap
+			longest = max(longest, gap)
+			gap = 0
+		}
+		q.Pop(0)
+		q.idle = false
+	}
+	mean, want := float64(gaps)/20_000, (1/pb+1)/2
+	if math.Abs(mean/want-1) > 0.02 || float64(longest) > 1/pb+1 {
+		t.Errorf("p_b %.4f: %.2f packets between drops on average, at most %d; want %.2f and %.0f", pb, mean, longest, want, 1/pb)
+	}
+	var drops [3]int
+	for which := range 3 {
+		for range 10_000 {
+			if q.Push(0, pkt(1, codepoint.AF(1, which+1), 0)) == Early {
+				drops[which]++
+			}
+			q.Pop(0)
+			q.idle = false
+		}
+	}
+	if !(drops[0] < drops[1] && drops[1] < drops[2] && drops[2] == 10_000) {
+		t.Errorf("AF11, AF12, AF13 lose %v", drops)
+	}
+}
+
+func TestREDAverageFollowsThePaper(t *testing.T) {
+	q := NewRED(1_000_000, 8_000_000, 1000, false, rand.New(rand.NewPCG(1, 1))) // 1 ms a packet
+	want := 0.0
+	q.Push(0, pkt(1, 0, 0))
+	for range 500 {
+		want += 0.002 * (float64(q.Bytes()) - want)
+		q.Push(0, pkt(1, 0, 0))
+	}
+	if math.Abs(q.Average()-want) > 1e-6 {
+		t.Errorf("average %.3f; the filter gives %.3f", q.Average(), want)
+	}
+	for q.Pop(0) != nil {
+	}
+	q.Push(300*ms, pkt(1, 0, 0)) // idle for 300 packets
+	if want *= math.Pow(0.998, 300); math.Abs(q.Average()-want) > 1e-6 {
+		t.Errorf("after idling: average %.3f; want %.3f", q.Average(), want)
+	}
+}
+
+// A standing queue: the first drop comes an interval after the target is first
+// exceeded, the next ones at interval/√count (RFC 8289 §5.3).
+func TestCoDelControlLaw(t *testing.T) {
+	var drops []time.Duration
+	var now time.Duration
+	q := NewCoDel(Limits{}, 0, 1000, false, func(*packet.Packet, Verdict) { drops = append(drops, now) })
+	push := func() { q.Push(now, pkt(1, 0, now-20*ms)) } // always 20 ms late
+	for range 50 {
+		push()
+	}
+	for ; now < 800*ms; now += ms / 4 {
+		push()
+		if q.Pop(now) == nil {
+			t.Fatal("the queue ran empty")
+		}
+		push() // in place of what may be dropped
+	}
+	if len(drops) < 8 || drops[0] != 100*ms {
+		t.Fatalf("drops at %v; the first belongs at 100ms", drops[:min(len(drops), 9)])
+	}
+	next := drops[0]
+	for i := 1; i < 8; i++ {
+		next += time.Duration(float64(100*ms) / math.Sqrt(float64(i)))
+		if late := drops[i] - next; late < 0 || late > ms/4 {
+			t.Errorf("drop %d at %v; interval/√%d after the last is %v", i+1, drops[i], i, next)
+		}
+	}
+	// Below the target nothing is dropped.
+	before := len(drops)
+	for range 2000 {
+		now += ms / 4
+		q.FIFO = FIFO{}
+		q.Push(now, pkt(1, 0, now-4*ms))
+		q.Push(now, pkt(1, 0, now-4*ms))
+		q.Pop(now)
+	}
+	if len(drops) > before+1 {
+		t.Errorf("%d drops at a delay of 4 ms", len(drops)-before)
+	}
+}
+
+func TestECNMarksInsteadOfDropping(t *testing.T) {
+	dropped := 0
+	q := NewCoDel(Limits{}, 0, 1000, true, func(*packet.Packet, Verdict) { dropped++ })
+	capable := func(now time.Duration, able bool) *packet.Packet {
+		p := pkt(1, 0, now-20*ms)
+		if able {
+			p.Network()[1] |= 2 // ECT(0); the checksum is not asked for here
+		}
+		return p
+	}
+	marked := 0
+	for now := time.Duration(0); now < time.Second; now += ms {
+		q.Push(now, capable(now, true))
+		q.Push(now, capable(now, true))
+		if p := q.Pop(now); p.ECN() == 3 {
+			marked++
+		}
+	}
+	if dropped > 0 || marked < 5 {
+		t.Errorf("%d dropped, %d marked", dropped, marked)
+	}
+	red := NewRED(100_000, 8_000_000, 1000, true, rand.New(rand.NewPCG(1, 1)))
+	red.Weight, red.average, red.idle = 0, 40_000, false
+	early := 0
+	for range 2000 {
+		p := capable(0, true)
+		if red.Push(0, p) == Early {
+			early++
+		}
+		if p.ECN() == 3 {
+			marked++
+		}
+		red.Pop(0)
+		red.idle = false
+	}
+	if early > 0 || marked < 50 {
+		t.Errorf("RED: %d dropped early, %d marked", early, marked)
+	}
+	red.average = 90_000 // at twice the upper threshold
+	if red.Push(0, capable(0, true)) != Early {
+		t.Error("beyond the upper threshold what could be marked is not dropped")
+	}
+}
+
+// Ten flows of which one floods: each of the others gets what it asks for, with
+// next to no delay; the flood pays.
+func TestFQCoDelIsolatesFlows(t *testing.T) {
+	lost := make(map[uint16]int)
+	q := NewFQCoDel(Limits{Packets: 1000}, 0, 1000, false, func(p *packet.Packet, _ Verdict) { lost[p.Flow.FromPort]++ })
+	sent, offered, worst := make(map[uint16]int), make(map[uint16]int), make(map[uint16]time.Duration)
+	offer := func(now time.Duration, flow uint16) {
+		offered[flow]++
+		if q.Push(now, pkt(flow, 0, now)) != Taken {
+			lost[flow]++
+		}
+	}
+	for now := time.Duration(0); now < 5*time.Second; now += ms { // one packet a millisecond is the rate
+		for range 3 {
+			offer(now, 99)
+		}
+		if now%(20*ms) == 0 { // nine flows of a twentieth each
+			for flow := range uint16(9) {
+				offer(now, flow)
+			}
+		}
+		if p := q.Pop(now); p != nil {
+			f := p.Flow.FromPort
+			sent[f]++
+			worst[f] = max(worst[f], now-p.Arrived)
+		}
+	}
+	for flow := range uint16(9) {
+		if lost[flow] > 0 || sent[flow] < offered[flow]-1 || worst[flow] > 20*ms {
+			t.Errorf("flow %d: %d of %d sent, %d lost, waited up to %v", flow, sent[flow], offered[flow], lost[flow], worst[flow])
+		}
+	}
+	if share := float64(sent[99]) / 5000; share < 0.54 || share > 0.56 {
+		t.Errorf("the flood gets %.3f of the rate; 0.55 is left over", share)
+	}
+	if q.Len() != offered[99]-sent[99]-lost[99] || q.Bytes() != int64(q.Len())*1000 {
+		t.Errorf("it holds %d packets and %d bytes; %d are unaccounted for", q.Len(), q.Bytes(), offered[99]-sent[99]-lost[99])
+	}
+}
+
+func BenchmarkDisciplines(b *testing.B) {
+	drop := func(*packet.Packet, Verdict) {}
+	for name, q := range map[string]Discipline{
+		"tail":     &FIFO{Limits: Limits{Packets: 1000}},
+		"red":      NewRED(1_000_000, 1_000_000_000, 1000, false, rand.New(rand.NewPCG(1, 1))),
+		"codel":    NewCoDel(Limits{Packets: 1000}, 0, 1000, false, drop),
+		"fq-codel": NewFQCoDel(Limits{Packets: 1000}, 0, 1000, false, drop),
+	} {
+		b.Run(name, func(b *testing.B) {
+			packets := make([]*packet.Packet, 64)
+			for i := range packets {
+				packets[i] = pkt(uint16(i), 0, 0)
+			}
+			b.ReportAllocs()
+			for i := 0; b.Loop(); i++ {
+				p := packets[i&63]
+				p.Arrived = time.Duration(i) * 1000
+				q.Push(p.Arrived, p)
+				q.Pop(p.Arrived)
+			}
+		})
+	}
+}
+
+func ExampleFIFO() {
+	q := FIFO{Limits: Limits{Packets: 1}}
+	fmt.Println(q.Push(0, pkt(1, 0, 0)) == Taken, q.Push(0, pkt(2, 0, 0)) == Full)
+	// Output: true true
+}
