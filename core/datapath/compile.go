@@ -1,7 +1,6 @@
 package datapath
 
 import (
-	"imbrel/core/classify"
 	"imbrel/core/meter"
 	"imbrel/core/packet"
 	"imbrel/core/policy"
@@ -12,7 +11,7 @@ import (
 
 // New compiles a path. The policy was validated when it was read.
 func New(c Config) *Path {
-	p := &Path{framing: c.Framing, drop: c.Drop}
+	p := &Path{framing: c.Framing, drop: c.Drop, startAt: c.StartAt}
 	if p.drop == nil {
 		p.drop = func(*packet.Packet, Reason) {}
 	}
@@ -20,7 +19,7 @@ func New(c Config) *Path {
 	if c.Policy == nil {
 		limit := max(int64(c.Rate.Bytes(DefaultQueueTime)), leastDefaultPackets*int64(maxPacket))
 		p.elements = []element{{parent: -1, queue: &queue.FIFO{Limits: queue.Limits{Bytes: limit}}}}
-		p.leaves = []int32{0}
+		p.leaves = []leafQueue{{0, p.elements[0].queue}}
 		p.counters = make([]Counters, c.Classes)
 		p.classOf = c.ClassOf
 		p.tree = schedule.New(schedule.Node{Children: []schedule.Node{{}}}, maxPacket)
@@ -33,6 +32,7 @@ func New(c Config) *Path {
 		root.Ceiling = whole
 	}
 	promises := Promises(c.Policy, c.Rate)
+	p.pressure.whole = whole
 	p.top = b.level(&root, promises, -1, "", whole, whole)
 	p.counters = make([]Counters, len(p.elements))
 	p.tree = schedule.New(root, maxPacket)
@@ -44,20 +44,25 @@ type compiler struct {
 	path      *Path
 	config    *Config
 	maxPacket unit.Size
+	opens     int
 }
 
 // level compiles the entries of one level. Percentages are as in grow.
-func (b *compiler) level(parent *schedule.Node, promises []*Promise, around int32, prefix string, promise, ceiling unit.Rate) level {
-	l := level{}
-	var classes []*policy.Class
+func (b *compiler) level(parent *schedule.Node, promises []*Promise, around int32, prefix string, promise, ceiling unit.Rate) *level {
+	l := &level{}
+	sometimes := false
 	for _, o := range promises {
 		e := o.Entry
-		classes = append(classes, e.Class)
 		at := int32(len(b.path.elements))
-		l.elements = append(l.elements, at)
+		l.entries = append(l.entries, present{class: e.Class, element: at, when: e.When, there: e.When == nil, since: -1})
+		sometimes = sometimes || e.When != nil
 		n := schedule.Node{
 			Priority: e.Priority, Guarantee: e.AtLeast.Of(promise), Ceiling: e.AtMost.Of(ceiling),
 			Credit: 2 * b.maxPacket, Weight: weight(e, max(promise, 1)),
+		}
+		if e.Above != nil { // the bucket that lasts for so long at the peak
+			n.Peak = e.Above.To.Of(ceiling)
+			n.Credit += max(n.Peak-n.Ceiling, 0).Bytes(e.Above.For)
 		}
 		name := prefix + e.ClassName.Text
 		b.path.elements = append(b.path.elements, element{parent: around, mark: e.Mark, block: e.Block, police: police(e.Police, ceiling)})
@@ -67,17 +72,20 @@ func (b *compiler) level(parent *schedule.Node, promises []*Promise, around int3
 			if e.Priority > 0 {
 				own = o.Ceiling
 			}
-			inner := b.level(&n, o.Inner, at, name+"/", own, o.Ceiling)
-			b.path.elements[at].inner = &inner
+			b.path.elements[at].inner = b.level(&n, o.Inner, at, name+"/", own, o.Ceiling)
+		} else if own := &b.path.elements[at]; len(e.Each) > 0 && !e.Block {
+			own.each = b.each(e, o, &n, own.police)
 		} else {
-			own := &b.path.elements[at]
 			own.leaf = int32(len(b.path.leaves))
 			own.queue = b.queue(&e.Queue, o)
-			b.path.leaves = append(b.path.leaves, at)
+			b.path.leaves = append(b.path.leaves, leafQueue{at, own.queue})
 		}
 		parent.Children = append(parent.Children, n)
 	}
-	l.matcher = classify.Compile(classes)
+	l.compile()
+	if sometimes {
+		b.path.whens = append(b.path.whens, l)
+	}
 	return l
 }
 

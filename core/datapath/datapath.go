@@ -33,6 +33,9 @@ type Config struct {
 	// Drop is told of packets that are dropped after Enqueue took them: an AQM
 	// drops from the head of its queue.
 	Drop func(*packet.Packet, Reason)
+	// StartAt is the date and time at which the path's clock stands at zero, for
+	// entries that are there at named times.
+	StartAt time.Time
 	// Random serves what drops at random; needed where a queue is RED.
 	Random *rand.Rand
 }
@@ -78,20 +81,23 @@ type Counters struct {
 type Path struct {
 	framing  packet.Framing
 	classOf  func(*packet.Packet) int
-	top      level
+	top      *level
 	elements []element // every entry at any level, a parent before what is within it
 	counters []Counters
-	leaves   []int32 // the element of each of the scheduler's leaves
+	leaves   []leafQueue // of each of the scheduler's leaves
 	tree     *schedule.Tree
 	drop     func(*packet.Packet, Reason)
 	classes  []string
-	now      time.Duration
+	pressure pressure
+	whens    []*level // with entries that are not always there
+	startAt  time.Time
 }
 
 // A level is the entries that compete for a packet.
 type level struct {
-	matcher  *classify.Matcher
-	elements []int32 // of the entries, the rest last
+	entries  []present
+	matcher  *classify.Matcher // of those that are there
+	elements []int32           // the same, the rest last
 }
 
 // An element is what the path does with the packets of one entry.
@@ -101,8 +107,15 @@ type element struct {
 	block  bool
 	police *policing
 	inner  *level // or
+	each   *each  // or
 	queue  queue.Discipline
 	leaf   int32
+}
+
+// A leafQueue is the queue of one of the scheduler's leaves, and its element.
+type leafQueue struct {
+	element int32
+	queue   queue.Discipline
 }
 
 // policing is a meter and what is done with each colour.
@@ -130,24 +143,40 @@ func (p *Path) Parent(class int) int {
 // Enqueue takes a packet in, or drops it and says why. The path keeps a packet
 // it takes until Dequeue gives it back or Drop is told of it.
 func (p *Path) Enqueue(now time.Duration, pkt *packet.Packet) Reason {
-	p.now = now
 	pkt.Arrived = now
+	if len(p.whens) > 0 && now >= p.pressure.end {
+		p.look(now)
+	}
 	pkt.Size = int32(p.framing.Size(pkt.Length))
 	if p.classOf != nil {
 		pkt.Slot = int32(p.classOf(pkt))
 		p.offer(pkt.Slot, pkt)
-		return p.wait(now, &p.elements[0], pkt)
+		return p.wait(now, 0, p.elements[0].queue, pkt)
 	}
 	at := int32(p.Classify(pkt))
 	pkt.Slot = at
 	for i := at; i >= 0; i = p.elements[i].parent {
 		p.offer(i, pkt)
 	}
-	if reason := p.condition(now, at, pkt); reason != Passed {
-		p.dropped(at, reason)
-		return reason
+	e := &p.elements[at]
+	own, leaf, q := e.police, int(e.leaf), e.queue
+	var i *instance
+	if e.each != nil {
+		i = p.instance(now, at, e.each, pkt)
+		own, leaf, q = i.police, i.leaf, i.queue
+		i.Offered++
+		i.OfferedBytes += uint64(pkt.Size)
 	}
-	return p.wait(now, &p.elements[at], pkt)
+	reason := p.condition(now, at, own, pkt)
+	if reason == Passed {
+		reason = p.wait(now, leaf, q, pkt)
+	} else {
+		p.dropped(at, reason)
+	}
+	if i != nil && reason != Passed {
+		i.Dropped++
+	}
+	return reason
 }
 
 func (p *Path) offer(i int32, pkt *packet.Packet) {
@@ -169,7 +198,7 @@ func (p *Path) dropped(at int32, reason Reason) {
 // Classify returns the number, as in Classes, of the innermost entry that takes
 // the packet.
 func (p *Path) Classify(pkt *packet.Packet) int {
-	l := &p.top
+	l := p.top
 	for {
 		i := l.matcher.Match(pkt)
 		if i < 0 {
@@ -184,10 +213,10 @@ func (p *Path) Classify(pkt *packet.Packet) int {
 
 // condition meters and marks a packet by its entry and those around it, the
 // outermost first.
-func (p *Path) condition(now time.Duration, at int32, pkt *packet.Packet) Reason {
+func (p *Path) condition(now time.Duration, at int32, police *policing, pkt *packet.Packet) Reason {
 	e := &p.elements[at]
 	if e.parent >= 0 {
-		if reason := p.condition(now, e.parent, pkt); reason != Passed {
+		if reason := p.condition(now, e.parent, p.elements[e.parent].police, pkt); reason != Passed {
 			return reason
 		}
 	}
@@ -195,18 +224,18 @@ func (p *Path) condition(now time.Duration, at int32, pkt *packet.Packet) Reason
 		return Blocked
 	}
 	color := meter.Green
-	if e.police != nil {
-		color = e.police.Measure(now, int(pkt.Size), colorOf(pkt))
+	if police != nil {
+		color = police.Measure(now, int(pkt.Size), colorOf(pkt))
 		p.counters[at].Colors[color]++
-		if e.police.actions[color].Drop {
+		if police.actions[color].Drop {
 			return Policed
 		}
 	}
 	if e.mark != nil {
 		Mark(e.mark, pkt)
 	}
-	if e.police != nil {
-		if m := e.police.actions[color].Mark; m != nil {
+	if police != nil {
+		if m := police.actions[color].Mark; m != nil {
 			Mark(m, pkt)
 		}
 	}
@@ -220,10 +249,10 @@ func colorOf(pkt *packet.Packet) meter.Color {
 }
 
 // wait puts a packet into its queue.
-func (p *Path) wait(now time.Duration, e *element, pkt *packet.Packet) Reason {
+func (p *Path) wait(now time.Duration, leaf int, q queue.Discipline, pkt *packet.Packet) Reason {
 	c := &p.counters[pkt.Slot]
-	before := e.queue.Len()
-	switch e.queue.Push(now, pkt) {
+	before := q.Len()
+	switch q.Push(now, pkt) {
 	case queue.Full:
 		p.dropped(pkt.Slot, QueueFull)
 		return QueueFull
@@ -231,9 +260,9 @@ func (p *Path) wait(now time.Duration, e *element, pkt *packet.Packet) Reason {
 		p.dropped(pkt.Slot, Early)
 		return Early
 	}
-	c.MaxQueueBytes = max(c.MaxQueueBytes, e.queue.Bytes())
+	c.MaxQueueBytes = max(c.MaxQueueBytes, q.Bytes())
 	if before == 0 {
-		p.tree.Ready(now, int(e.leaf))
+		p.tree.Ready(now, leaf)
 	}
 	return Passed
 }
@@ -251,13 +280,12 @@ func (p *Path) discard(pkt *packet.Packet, v queue.Verdict) {
 // Dequeue gives back the packet to send now. When there is none it returns nil
 // and the time to ask again, or schedule.Never; the next Enqueue is another.
 func (p *Path) Dequeue(now time.Duration) (*packet.Packet, time.Duration) {
-	p.now = now
 	for {
 		leaf, again := p.tree.Next(now)
 		if leaf < 0 {
 			return nil, again
 		}
-		q := p.elements[p.leaves[leaf]].queue
+		q := p.leaves[leaf].queue
 		pkt := q.Pop(now)
 		if pkt == nil { // it dropped all it had
 			p.tree.Sent(now, leaf, 0, q.Len() > 0)
@@ -272,6 +300,7 @@ func (p *Path) Dequeue(now time.Duration) (*packet.Packet, time.Duration) {
 // sent books a packet to its entry and those around it.
 func (p *Path) sent(pkt *packet.Packet) {
 	dscp, congested := pkt.DSCP(), pkt.ECN() == 3
+	p.pressure.bytes += int64(pkt.Size)
 	for i := pkt.Slot; i >= 0; i = p.elements[i].parent {
 		c := &p.counters[i]
 		c.SentPackets++

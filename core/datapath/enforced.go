@@ -21,13 +21,12 @@ func Unenforced(f *policy.File, plan *policy.Rehearsal) policy.Problems {
 		for j := range entries {
 			e := &entries[j]
 			where := "the entry for `" + e.ClassName.Text + "`"
-			for _, key := range []string{"each", "when"} {
-				if e.Has(key) {
-					not(&e.Source, key, where)
-				}
+			if len(e.Each) > 0 && (len(e.Inner()) > 0 || e.Queue.Drop == "fq-codel") {
+				not(&e.Source, "each", where+", with entries within it or fq-codel for each,")
 			}
-			if e.Above != nil {
-				not(&e.Source, "at-most", "a burst above it, in "+where)
+			if e.When != nil && e.When.Time != nil && plan.StartAt.IsZero() {
+				out = append(out, policy.Problem{Place: e.PlaceOf("when"), Text: fmt.Sprintf("%s depends on the time `%s`, and the rehearsal `%s` plays at none", where, e.When.Time.Name, plan.Name),
+					Help: "give the rehearsal a `starts-at`, such as 2026-03-02T08:30"})
 			}
 			look(e.Treat)
 			if e.Within != nil && !seen[e.Within] {

@@ -46,6 +46,7 @@ func weight(e *policy.Entry, whole unit.Rate) int64 {
 // within it.
 type Promise struct {
 	Entry   *policy.Entry
+	Name    string // of its class, with those around it
 	Rate    unit.Rate
 	Ceiling unit.Rate // what it never exceeds: its own at-most or policer, or those around it
 	Inner   []*Promise
@@ -54,9 +55,16 @@ type Promise struct {
 // Promises returns what each entry of a policy, and the rest, gets at an
 // interface of the given rate when all of them want everything.
 func Promises(p *policy.Policy, rate unit.Rate) []*Promise {
+	return Shares(p, rate, func(string) unit.Rate { return fluid.Greedy })
+}
+
+// Shares returns what each entry gets when the entries without others within
+// them want what wants says, given their names with those around them
+// ("sales/voice").
+func Shares(p *policy.Policy, rate unit.Rate, wants func(name string) unit.Rate) []*Promise {
 	whole := Whole(p, rate)
 	root := &fluid.Node{}
-	promises := grow(root, WithRest(p), whole, whole)
+	promises := grow(root, WithRest(p), "", whole, whole, wants)
 	fluid.Allocate(root, whole)
 	settle(root, promises)
 	return promises
@@ -64,38 +72,47 @@ func Promises(p *policy.Policy, rate unit.Rate) []*Promise {
 
 // grow makes the fluid tree of one level. A percentage of a promise is of what
 // the parent is promised, one of a ceiling of the parent's ceiling.
-func grow(parent *fluid.Node, entries []policy.Entry, promise, ceiling unit.Rate) []*Promise {
+func grow(parent *fluid.Node, entries []policy.Entry, prefix string, promise, ceiling unit.Rate, wants func(string) unit.Rate) []*Promise {
 	var out []*Promise
 	for i := range entries {
 		e := &entries[i]
-		n := &fluid.Node{Priority: e.Priority, Guarantee: e.AtLeast.Of(promise), Ceiling: e.AtMost.Of(ceiling), Weight: weight(e, max(promise, 1)), Demand: fluid.Greedy}
+		n := &fluid.Node{Priority: e.Priority, Guarantee: e.AtLeast.Of(promise), Ceiling: e.AtMost.Of(ceiling), Weight: weight(e, max(promise, 1)), Demand: wants(prefix + e.ClassName.Text)}
 		bound := ceiling
 		if n.Ceiling > 0 {
 			bound = min(bound, n.Ceiling)
 		}
 		if e.Police != nil {
-			n.Demand = e.Police.Rate.Of(ceiling)
-			if peak := e.Police.Peak.Of(ceiling); peak > 0 {
-				n.Demand = peak
-			}
-			bound = min(bound, n.Demand)
+			bound = min(bound, passes(e.Police, ceiling))
 			n.Ceiling = bound
 		}
 		if e.Block {
 			n.Demand, bound = 0, 0
 		}
-		o := &Promise{Entry: e, Ceiling: bound}
+		o := &Promise{Entry: e, Name: prefix + e.ClassName.Text, Ceiling: bound}
 		if inner := e.Inner(); len(inner) > 0 && !e.Block {
 			own := n.Guarantee
 			if e.Priority > 0 {
 				own = bound
 			}
-			o.Inner = grow(n, withRest(inner, e.Source), own, bound)
+			o.Inner = grow(n, withRest(inner, e.Source), o.Name+"/", own, bound, wants)
 		}
 		parent.Children = append(parent.Children, n)
 		out = append(out, o)
 	}
 	return out
+}
+
+// passes returns the rate that a policer lets through for good: all, when it
+// drops nothing.
+func passes(p *policy.Police, ceiling unit.Rate) unit.Rate {
+	rate := p.Rate.Of(ceiling)
+	switch {
+	case !p.Red.Drop:
+		return ceiling
+	case p.Has("peak") && !p.Yellow.Drop:
+		return min(p.Peak.Of(ceiling), ceiling)
+	}
+	return min(rate, ceiling)
 }
 
 func settle(n *fluid.Node, promises []*Promise) {

@@ -48,8 +48,11 @@ type Class struct {
 	SentBps        int64             `json:"sent_bps"`
 	PromisedBps    *int64            `json:"promised_bps,omitempty"`
 	Drops          Drops             `json:"drops"`
+	Colors         *Colors           `json:"colors,omitempty"` // where there is a meter
+	Congested      uint64            `json:"ecn_marked,omitempty"`
 	Marks          map[string]uint64 `json:"marks"`
 	MaxQueueBytes  int64             `json:"max_queue_bytes"`
+	Instances      *Instances        `json:"instances,omitempty"` // of an entry with `each`
 	QueueDelay     *Milliseconds     `json:"queue_delay_ms"`
 
 	delay *Distribution
@@ -57,6 +60,30 @@ type Class struct {
 
 // SetDelay gives the class the distribution of its packets' queue delay.
 func (c *Class) SetDelay(d *Distribution) { c.delay, c.QueueDelay = d, d.Summary() }
+
+// Instances are the separate instances of an entry: how many there were at most
+// at a time, how many packets shared one because there were too many, and those
+// that were offered most.
+type Instances struct {
+	Most   int        `json:"most"`
+	Shared uint64     `json:"shared_packets"`
+	Top    []Instance `json:"top"`
+}
+
+// An Instance is one of them.
+type Instance struct {
+	Value   string `json:"value"`
+	Offered uint64 `json:"offered_packets"`
+	Dropped uint64 `json:"dropped_packets"`
+	Bytes   uint64 `json:"offered_bytes"`
+}
+
+// Colors counts packets by what a meter said of them.
+type Colors struct {
+	Green  uint64 `json:"green"`
+	Yellow uint64 `json:"yellow"`
+	Red    uint64 `json:"red"`
+}
 
 // Drops counts dropped packets by reason.
 type Drops struct {

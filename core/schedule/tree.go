@@ -30,9 +30,13 @@ type Node struct {
 	Ceiling   unit.Rate // 0: none
 	// Credit is how many bytes beyond one packet an entry under its ceiling may
 	// send at once to make up for having waited its turn.
-	Credit   unit.Size
+	Credit unit.Size
+	// Peak bounds what Credit lets it send at once; 0: nothing does.
+	Peak     unit.Rate
 	Weight   int64 // of what is left over, 1 to 1<<30
 	Children []Node
+	// Open says that leaves are added within the entry later, by Add.
+	Open bool
 }
 
 // MaxPriority is the least urgent priority.
@@ -45,7 +49,10 @@ const Never = time.Duration(math.MaxInt64)
 // backwards. Leaves are numbered from 0 in the order of the description.
 type Tree struct {
 	nodes     []node
-	leaves    []int32 // node of each leaf
+	leaves    []int32           // node of each leaf
+	opens     []int32           // node of each open entry
+	removed   map[int32][]int32 // leaves, by the node they were within
+	maxPacket unit.Size
 	throttled throttleHeap
 	packet    uint64 // the size the deadlines reckon with
 }
@@ -68,6 +75,9 @@ type node struct {
 	lag        time.Duration
 	free       unit.Clock // of the ceiling
 	credit     time.Duration
+	peak       unit.Rate
+	atPeak     unit.Clock
+	peakCredit time.Duration
 
 	children []int32
 	active   int // children that compete
@@ -97,22 +107,19 @@ const virtualScale = 1 << 36
 // New builds the tree of a description. The packets it will serve should not be
 // larger than maxPacket bytes, as the interface counts: its bounds are in these.
 func New(root Node, maxPacket unit.Size) *Tree {
-	t := &Tree{packet: uint64(maxPacket)}
-	t.add(&root, -1, 0, maxPacket)
+	t := &Tree{packet: uint64(maxPacket), maxPacket: maxPacket}
+	t.add(&root, -1, 0)
 	return t
 }
 
-func (t *Tree) add(d *Node, parent, index int32, maxPacket unit.Size) int32 {
+func (t *Tree) add(d *Node, parent, index int32) int32 {
 	id := int32(len(t.nodes))
-	n := node{parent: parent, index: index, leaf: -1, priority: int32(d.Priority), weight: uint64(max(d.Weight, 1)),
-		guarantee: d.Guarantee, ceiling: d.Ceiling}
-	if d.Ceiling > 0 {
-		n.credit = d.Ceiling.Time(d.Credit)
-	}
-	if d.Guarantee > 0 {
-		n.lag = d.Guarantee.Time(4 * maxPacket)
-	}
+	n := t.node(d, parent, index)
 	t.nodes = append(t.nodes, n)
+	if d.Open {
+		t.opens = append(t.opens, id)
+		return id
+	}
 	if len(d.Children) == 0 {
 		t.nodes[id].leaf = int32(len(t.leaves))
 		t.leaves = append(t.leaves, id)
@@ -121,7 +128,7 @@ func (t *Tree) add(d *Node, parent, index int32, maxPacket unit.Size) int32 {
 	children := make([]int32, len(d.Children))
 	most := 0
 	for i := range d.Children {
-		children[i] = t.add(&d.Children[i], id, int32(i), maxPacket)
+		children[i] = t.add(&d.Children[i], id, int32(i))
 		most = max(most, d.Children[i].Priority)
 	}
 	in := &t.nodes[id]
@@ -133,6 +140,79 @@ func (t *Tree) add(d *Node, parent, index int32, maxPacket unit.Size) int32 {
 		in.levels[i].set = newSet(len(children))
 	}
 	return id
+}
+
+// node returns the entry of a description, without what is within it.
+func (t *Tree) node(d *Node, parent, index int32) node {
+	n := node{parent: parent, index: index, leaf: -1, priority: int32(d.Priority), weight: uint64(max(d.Weight, 1)),
+		guarantee: d.Guarantee, ceiling: d.Ceiling}
+	if d.Ceiling > 0 {
+		n.credit = d.Ceiling.Time(d.Credit)
+		n.free.Set(-n.credit) // the bucket starts full
+		if n.peak = d.Peak; n.peak > 0 {
+			n.peakCredit = d.Peak.Time(2 * t.maxPacket)
+			n.atPeak.Set(-n.peakCredit)
+		}
+	}
+	if d.Guarantee > 0 {
+		n.lag = d.Guarantee.Time(4 * t.maxPacket)
+	}
+	return n
+}
+
+// Add adds a leaf within an open entry, by its number in the order of the
+// description, and returns the leaf's. Of d only Ceiling, Credit, Peak and Weight
+// count.
+func (t *Tree) Add(open int, d Node) int {
+	parent := t.opens[open]
+	d.Priority, d.Guarantee, d.Children, d.Open = 0, 0, nil, false
+	if free := t.removed[parent]; len(free) > 0 {
+		leaf := free[len(free)-1]
+		t.removed[parent] = free[:len(free)-1]
+		id := t.leaves[leaf]
+		index := t.nodes[id].index
+		t.nodes[id] = t.node(&d, parent, index)
+		t.nodes[id].leaf = leaf
+		t.nodes[parent].left.set.members[index] = member{}
+		return int(leaf)
+	}
+	in := &t.nodes[parent]
+	index := int32(len(in.children))
+	in.children = append(in.children, int32(len(t.nodes)))
+	in.left.set.members = append(in.left.set.members, member{})
+	in.promised.members = append(in.promised.members, member{})
+	t.add(&d, parent, index)
+	return len(t.leaves) - 1
+}
+
+// Remove takes a leaf out that Add added and that has nothing to send.
+func (t *Tree) Remove(leaf int) {
+	if !t.Idle(leaf) {
+		return
+	}
+	if t.removed == nil {
+		t.removed = make(map[int32][]int32)
+	}
+	parent := t.nodes[t.leaves[leaf]].parent
+	t.removed[parent] = append(t.removed[parent], int32(leaf))
+}
+
+// Idle reports whether a leaf can be removed.
+func (t *Tree) Idle(leaf int) bool {
+	n := &t.nodes[t.leaves[leaf]]
+	return !n.backlogged && !n.held
+}
+
+// heldUntil returns until when the entry's ceiling, and the peak above it, hold
+// it back.
+func (n *node) heldUntil() time.Duration {
+	if n.ceiling == 0 {
+		return 0
+	}
+	if n.peak > 0 {
+		return max(n.free.Ready(), n.atPeak.Ready())
+	}
+	return n.free.Ready()
 }
 
 // Ready tells the tree that a leaf that had nothing to send has something now.
@@ -152,7 +232,7 @@ func (t *Tree) enter(now time.Duration, id int32) {
 		if n.competes || n.held {
 			return
 		}
-		if n.ceiling > 0 && n.free.Ready() > now {
+		if n.heldUntil() > now {
 			t.throttled.push(t.nodes, id)
 			return
 		}
@@ -216,7 +296,7 @@ func (t *Tree) leave(id int32) {
 func (t *Tree) Next(now time.Duration) (leaf int, again time.Duration) {
 	for len(t.throttled.ids) > 0 {
 		id := t.throttled.ids[0]
-		if t.nodes[id].free.Ready() > now {
+		if t.nodes[id].heldUntil() > now {
 			break
 		}
 		t.throttled.pop(t.nodes)
@@ -226,7 +306,7 @@ func (t *Tree) Next(now time.Duration) (leaf int, again time.Duration) {
 	}
 	if !t.nodes[0].competes {
 		if len(t.throttled.ids) > 0 {
-			return -1, t.nodes[t.throttled.ids[0]].free.Ready()
+			return -1, t.nodes[t.throttled.ids[0]].heldUntil()
 		}
 		return -1, Never
 	}
@@ -266,11 +346,15 @@ func (t *Tree) Sent(now time.Duration, leaf, size int, more bool) {
 		if n.ceiling > 0 {
 			n.free.NotBefore(now - n.credit)
 			n.free.Advance(size, n.ceiling)
+			if n.peak > 0 {
+				n.atPeak.NotBefore(now - n.peakCredit)
+				n.atPeak.Advance(size, n.peak)
+			}
 		}
 		if n.parent >= 0 {
 			t.charge(now, n, size)
 		}
-		switch early := n.ceiling > 0 && n.free.Ready() > now; {
+		switch early := n.heldUntil() > now; {
 		case !n.backlogged:
 			t.leave(id)
 		case early:
@@ -308,9 +392,6 @@ func (c *contest) enter(i int32, weight, packet uint64) {
 func (c *contest) leave(i int32, weight uint64) {
 	c.set.remove(i)
 	c.weights -= weight
-	if c.virtual >= 1<<62 || c.set.empty() {
-		c.rebase()
-	}
 }
 
 // next returns the member to serve; one competes. If none may start yet, the
@@ -337,12 +418,9 @@ func (c *contest) charge(i int32, weight, size, packet uint64) {
 // rebase moves the origin of the virtual time up to now, so that it never
 // overflows. Starts behind it stay behind it by as much as matters.
 func (c *contest) rebase() {
-	base := c.virtual
-	if !c.set.empty() {
-		const keep = 1 << 61 // more than any member lags
-		base -= min(base, keep)
-	}
-	c.virtual -= base
+	const keep = 1 << 61 // more than any member lags
+	base := c.virtual - keep
+	c.virtual = keep
 	for i := range c.set.members {
 		m := &c.set.members[i]
 		m.start -= min(m.start, base)
@@ -355,7 +433,7 @@ func (c *contest) rebase() {
 type throttleHeap struct{ ids []int32 }
 
 func (h *throttleHeap) before(nodes []node, a, b int) bool {
-	x, y := nodes[h.ids[a]].free.Ready(), nodes[h.ids[b]].free.Ready()
+	x, y := nodes[h.ids[a]].heldUntil(), nodes[h.ids[b]].heldUntil()
 	return x < y || x == y && h.ids[a] < h.ids[b]
 }
 

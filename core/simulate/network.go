@@ -110,6 +110,7 @@ type works struct {
 	classOf    func(*packet.Packet) int
 	drop       func(*packet.Packet)
 	random     func(name string) *rand.Rand
+	startAt    time.Time
 }
 
 // measuredAs returns the class that an entry stands for in the measures: the
@@ -128,7 +129,7 @@ func newPath(f *policy.File, face *policy.Interface, d policy.Direction, w *work
 	attached := f.Attached(face, d)
 	p := path{asking: schedule.Never}
 	c := datapath.Config{Rate: face.Rate, Framing: face.Framing, Direction: d, Classes: len(w.classes), ClassOf: w.classOf,
-		Drop: func(pkt *packet.Packet, _ datapath.Reason) { w.drop(pkt) }, Random: w.random(face.Path() + " " + d.String())}
+		Drop: func(pkt *packet.Packet, _ datapath.Reason) { w.drop(pkt) }, Random: w.random(face.Path() + " " + d.String()), StartAt: w.startAt}
 	if attached != nil {
 		c.Policy = attached
 		p.learner = datapath.New(c)

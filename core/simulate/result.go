@@ -94,6 +94,16 @@ func (r *run) interfaceResult(p *port, d policy.Direction, path *path) measure.I
 				class.Marks[codepoint.DSCP(dscp).Name()] = n
 			}
 		}
+		if c.Colors != [3]uint64{} {
+			class.Colors = &measure.Colors{Green: c.Colors[0], Yellow: c.Colors[1], Red: c.Colors[2]}
+		}
+		class.Congested = c.Congested
+		if most, shared, top := path.Instances(i, 5); most > 0 {
+			class.Instances = &measure.Instances{Most: most, Shared: shared}
+			for _, k := range top {
+				class.Instances.Top = append(class.Instances.Top, measure.Instance{Value: k.Value, Offered: k.Offered, Dropped: k.Dropped, Bytes: k.OfferedBytes})
+			}
+		}
 		class.SetDelay(&path.delays[i])
 		res.Classes = append(res.Classes, class)
 	}

@@ -118,8 +118,9 @@ func Run(f *policy.File, plan *policy.Rehearsal, o Options) (*measure.Result, er
 			}
 			return r.rest
 		},
-		drop:   func(p *packet.Packet) { r.lose(p.Owner.(*parcel)) },
-		random: func(name string) *rand.Rand { return traffic.Random(o.Seed, name, 0) },
+		drop:    func(p *packet.Packet) { r.lose(p.Owner.(*parcel)) },
+		startAt: plan.StartAt,
+		random:  func(name string) *rand.Rand { return traffic.Random(o.Seed, name, 0) },
 	})
 	if err := r.start(); err != nil {
 		return nil, err

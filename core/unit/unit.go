@@ -291,6 +291,9 @@ func (c *Clock) NotBefore(t time.Duration) {
 	}
 }
 
+// Set puts the clock at t.
+func (c *Clock) Set(t time.Duration) { c.ns, c.rem = t, 0 }
+
 // Advance moves the clock on by the time s bytes take at rate r, which must be
 // the same at every call.
 func (c *Clock) Advance(s int, r Rate) {

@@ -41,7 +41,7 @@ func TestBadPolicies(t *testing.T) {
 		"a key twice":           {change(t, "title:", "imbrel: 1\ntitle:"), "key `imbrel` stands twice"},
 		"an unknown key":        {change(t, "at-least: 30%", "at-leest: 30%"), "stdin:31:41: unknown key `at-leest`\n"},
 		"the nearest word":      {change(t, "at-least: 30%", "at-leest: 30%"), "did you mean `at-least`?"},
-		"not enforced yet":      {change(t, "queue: {limit: 40ms}", "queue: {limit: 40ms}, each: source"), "`each` of the entry for `radar` cannot be rehearsed yet"},
+		"not enforced yet":      {change(t, "queue: {limit: 40ms}", "queue: {limit: 40ms}, each: source, treat: [{class: rest}]"), "with entries within it or fq-codel for each, cannot be rehearsed yet"},
 		"tcp":                   {change(t, "rate: 2.4Mbit/s, packet: 900B", "tcp: 4"), "`tcp` of the traffic `radar-feed` cannot be rehearsed yet"},
 		"a rate without unit":   {change(t, "11.4Mbit/s", "11.4"), `"11.4" has no unit`},
 		"a rate of 0":           {change(t, "11.4Mbit/s", "0Mbit/s"), "the least is 500bit/s"},

@@ -92,7 +92,7 @@ Start with:  imbrel demo`,
 	root.SetVersionTemplate("imbrel {{.Version}}\n")
 	color := isTerminal(terminal) && os.Getenv("NO_COLOR") == ""
 	text := render.Text{W: a.out, Color: color}
-	root.AddCommand(a.demo(text), a.explain(text), a.rehearse(text), a.codepoint(text), a.schema())
+	root.AddCommand(a.demo(text), a.explain(text), a.shares(text), a.rehearse(text), a.codepoint(text), a.schema())
 	return root
 }
 

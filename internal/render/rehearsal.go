@@ -82,7 +82,24 @@ func (t Text) interfaces(r *measure.Result) {
 				marks(c.Marks), bytes(c.MaxQueueBytes), wait})
 		}
 		t.put(w)
+		for j := range f.Classes {
+			t.instances(&f.Classes[j])
+		}
 		t.Line("")
+	}
+}
+
+// instances writes the separate instances of an entry.
+func (t Text) instances(c *measure.Class) {
+	if c.Instances == nil {
+		return
+	}
+	t.Line("    %s: %s at most at a time; those that were offered most:", c.Class, plural(c.Instances.Most, "instance"))
+	for _, i := range c.Instances.Top {
+		t.Line("      %s: %s offered, %s dropped", i.Value, plural(int(i.Offered), "packet"), count(i.Dropped))
+	}
+	if c.Instances.Shared > 0 {
+		t.Line("      %s shared one, because there were too many", plural(int(c.Instances.Shared), "packet"))
 	}
 }
 

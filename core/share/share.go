@@ -1,0 +1,191 @@
+// Package share says what the classes of every policy get: each alone, all when
+// all are busy, and when only some are.
+package share
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"imbrel/core/datapath"
+	"imbrel/core/fluid"
+	"imbrel/core/packet"
+	"imbrel/core/policy"
+	"imbrel/core/traffic"
+	"imbrel/core/unit"
+)
+
+// A Class is what one entry of a policy gets.
+type Class struct {
+	Class   string `json:"class"`
+	Parent  string `json:"parent"` // "" at the top
+	Alone   int64  `json:"alone_bps"`
+	AllBusy int64  `json:"all_busy_bps"`
+	Gets    int64  `json:"gets_bps"` // with what was asked for; all busy when nothing was
+	// Reserved is what it is promised before anything is shared out: its at-least,
+	// or what bounds its priority. Lent is what it gets beyond AllBusy.
+	Reserved int64 `json:"reserved_bps"`
+	Lent     int64 `json:"lent_bps"`
+	Priority int   `json:"priority,omitempty"`
+	// Calls is how many G.711 calls fit in AllBusy.
+	Calls int64 `json:"calls"`
+	// LongestWait is what a full queue means when all are busy, in ms; nil for a class
+	// with others within it, or that gets nothing.
+	LongestWait *float64 `json:"longest_wait_ms"`
+}
+
+// An Interface is where a policy stands.
+type Interface struct {
+	Node      string  `json:"node"`
+	Interface string  `json:"interface"`
+	Direction string  `json:"direction"`
+	Policy    string  `json:"policy"`
+	Rate      int64   `json:"rate_bps"` // what there is to share
+	Reserved  int64   `json:"reserved_bps"`
+	Classes   []Class `json:"classes"`
+	Note      string  `json:"note,omitempty"`
+}
+
+// A Result is the shares of every policy attached in a file.
+type Result struct {
+	Interfaces []Interface `json:"interfaces"`
+}
+
+// A Wish is what a class wants: a rate, or, when that is 0, all it can get.
+type Wish struct {
+	Class string
+	Rate  unit.Rate
+}
+
+// Compute returns the shares of every attachment. With wishes, Gets is when
+// those classes want what they wish and the others nothing. An error names a
+// wish for a class that no attached policy has.
+func Compute(f *policy.File, wishes []Wish) (*Result, error) {
+	r := &Result{Interfaces: []Interface{}}
+	known := make(map[string]bool)
+	for i := range f.Attach {
+		a := &f.Attach[i]
+		r.Interfaces = append(r.Interfaces, compute(a, wishes, known))
+	}
+	for _, w := range wishes {
+		if !known[w.Class] {
+			return nil, fmt.Errorf("no attached policy treats a class `%s`", w.Class)
+		}
+	}
+	return r, nil
+}
+
+// is reports whether an entry is meant by a class's name: its own, or with the
+// classes around it.
+func is(entry, class string) bool { return entry == class || strings.HasSuffix(entry, "/"+class) }
+
+func compute(a *policy.Attachment, wishes []Wish, known map[string]bool) Interface {
+	p, rate := a.Policy, a.Interface.Rate
+	whole := datapath.Whole(p, rate)
+	out := Interface{Node: a.Interface.Node.Name, Interface: a.Interface.Name, Direction: a.Direction.String(), Policy: p.Name, Rate: int64(whole)}
+	if a.Direction == policy.In && p.Shape == 0 {
+		out.Note = "incoming without a shape: nothing ever waits, so nothing is shared out"
+	}
+	busy := flatten(nil, datapath.Promises(p, rate))
+	gets := busy
+	if len(wishes) > 0 {
+		gets = flatten(nil, datapath.Shares(p, rate, func(name string) unit.Rate {
+			var wants unit.Rate
+			for _, w := range wishes {
+				if is(name, w.Class) {
+					if w.Rate == 0 {
+						return fluid.Greedy
+					}
+					wants += w.Rate
+				}
+			}
+			return wants
+		}))
+	}
+	framing := a.Interface.Framing
+	const headers = 20 + 8 + packet.RTPHeader // IPv4, UDP, RTP
+	perCall := int64(framing.Size(headers+traffic.G711.Payload)) * 8 * int64(time.Second/traffic.G711.Interval)
+	maxPacket := unit.Size(framing.Size(1500))
+	for i, o := range busy {
+		for _, w := range wishes {
+			known[w.Class] = known[w.Class] || is(o.Name, w.Class)
+		}
+		c := Class{Class: o.Name, AllBusy: int64(o.Rate), Gets: int64(gets[i].Rate), Priority: o.Entry.Priority,
+			Lent: max(0, int64(gets[i].Rate-o.Rate)), Calls: int64(o.Rate) / perCall}
+		parent := whole
+		if at := strings.LastIndexByte(o.Name, '/'); at >= 0 {
+			c.Parent = o.Name[:at]
+			parent = reserved(busy, c.Parent, whole)
+		}
+		c.Reserved = int64(o.Entry.AtLeast.Of(parent))
+		if o.Entry.Priority > 0 {
+			c.Reserved = int64(o.Rate)
+		}
+		if c.Parent == "" {
+			out.Reserved += c.Reserved
+		}
+		alone := flatten(nil, datapath.Shares(p, rate, func(name string) unit.Rate {
+			if name == o.Name || strings.HasPrefix(name, o.Name+"/") {
+				return fluid.Greedy
+			}
+			return 0
+		}))
+		c.Alone = int64(alone[i].Rate)
+		if len(o.Inner) == 0 && o.Rate > 0 && !o.Entry.Block {
+			wait := longestWait(o, busy, whole, maxPacket)
+			c.LongestWait = &wait
+		}
+		out.Classes = append(out.Classes, c)
+	}
+	return out
+}
+
+// longestWait returns how long the last packet of a full queue waits, in ms. An
+// entry with priority at the top is served at the whole rate less that of the
+// more urgent, behind one packet that is being sent; a policer that drops lets
+// no more than its burst wait.
+func longestWait(o *datapath.Promise, all []*datapath.Promise, whole unit.Rate, maxPacket unit.Size) float64 {
+	e := o.Entry
+	limit := datapath.QueueLimit(&e.Queue, o.Rate, maxPacket)
+	if n := e.Queue.Packets; n > 0 {
+		limit = unit.Size(n) * maxPacket
+	}
+	if e.Police != nil && e.Police.Red.Drop {
+		limit = min(limit, e.Police.Burst+max(e.Police.Excess, e.Police.PeakBurst))
+	}
+	rate := o.Rate
+	if e.Priority > 0 && !strings.Contains(o.Name, "/") && e.AtMost.IsZero() {
+		rate, limit = whole, limit+maxPacket
+		for _, other := range all {
+			if p := other.Entry.Priority; p > 0 && p < e.Priority && !strings.Contains(other.Name, "/") {
+				rate -= min(other.Rate, rate-unit.MinRate)
+			}
+		}
+	}
+	return float64(rate.Time(limit)) / 1e6
+}
+
+// reserved returns what an entry around others is promised.
+func reserved(all []*datapath.Promise, name string, whole unit.Rate) unit.Rate {
+	parent := whole
+	if at := strings.LastIndexByte(name, '/'); at >= 0 {
+		parent = reserved(all, name[:at], whole)
+	}
+	for _, o := range all {
+		if o.Name == name {
+			if o.Entry.Priority > 0 {
+				return o.Rate
+			}
+			return o.Entry.AtLeast.Of(parent)
+		}
+	}
+	return 0
+}
+
+// flatten lists promises, each before those within it.
+func flatten(out, promises []*datapath.Promise) []*datapath.Promise {
+	for _, o := range promises {
+		out = flatten(append(out, o), o.Inner)
+	}
+	return out
+}

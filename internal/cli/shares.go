@@ -1,0 +1,73 @@
+package cli
+
+import (
+	"fmt"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"imbrel/core/share"
+	"imbrel/core/unit"
+	"imbrel/internal/files"
+	"imbrel/internal/render"
+)
+
+func (a *app) shares(text render.Text) *cobra.Command {
+	var busy, offer []string
+	c := &cobra.Command{
+		Use:   "shares FILE",
+		Short: "What each class gets: alone, when all are busy, and when only some are",
+		Long: `Shares computes the ideal allocation of every attached policy: what each class gets
+alone, what it is promised when all are busy, and, with --busy or --offer, what it
+gets when only some want something; how many calls fit, and how long a full queue
+means to wait.`,
+		Example: `  imbrel shares ternrock.yaml
+  imbrel shares ternrock.yaml --busy voice,charts
+  imbrel shares ternrock.yaml --offer voice=600kbit/s,rest=50Mbit/s`,
+		Args: between(1, 1, "a policy file"),
+		RunE: func(_ *cobra.Command, args []string) error {
+			wishes, err := wishesOf(busy, offer)
+			if err != nil {
+				return err
+			}
+			f, _, err := files.ReadPolicy(args[0], a.in)
+			if err != nil {
+				return err
+			}
+			if len(f.Attach) == 0 {
+				return fmt.Errorf("%s: no policy is attached, so nothing is shared out; add entries under `attach`", args[0])
+			}
+			r, err := share.Compute(f, wishes)
+			if err != nil {
+				return err
+			}
+			if a.output == "json" {
+				return render.JSON(a.out, r)
+			}
+			text.Shares(r, wishes)
+			return nil
+		},
+	}
+	c.Flags().StringSliceVar(&busy, "busy", nil, "only these `CLASSES` want something, as much as they can get")
+	c.Flags().StringSliceVar(&offer, "offer", nil, "these classes want a rate, as `CLASS=RATE`, and others than --busy nothing")
+	return c
+}
+
+func wishesOf(busy, offer []string) ([]share.Wish, error) {
+	var wishes []share.Wish
+	for _, b := range busy {
+		wishes = append(wishes, share.Wish{Class: b})
+	}
+	for _, o := range offer {
+		class, rate, ok := strings.Cut(o, "=")
+		if !ok {
+			return nil, fmt.Errorf("--offer %s: write CLASS=RATE, as in voice=2Mbit/s", o)
+		}
+		r, err := unit.ParseRate(rate)
+		if err != nil {
+			return nil, fmt.Errorf("--offer %s: %w", o, err)
+		}
+		wishes = append(wishes, share.Wish{Class: class, Rate: r})
+	}
+	return wishes, nil
+}

@@ -1,0 +1,57 @@
+package render
+
+import (
+	"strings"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+
+	"imbrel/core/share"
+)
+
+// Shares writes what each class gets at every interface with a policy.
+func (t Text) Shares(r *share.Result, wishes []share.Wish) {
+	var words []string
+	for _, w := range wishes {
+		if w.Rate == 0 {
+			words = append(words, w.Class+" wants all it can get")
+		} else {
+			words = append(words, w.Class+" wants "+Rate(int64(w.Rate)))
+		}
+	}
+	for i := range r.Interfaces {
+		f := &r.Interfaces[i]
+		if i > 0 {
+			t.Line("")
+		}
+		t.Title("%s/%s %s, policy %s: %s to share, %s reserved", f.Node, f.Interface, f.Direction, f.Policy, Rate(f.Rate), Rate(f.Reserved))
+		if f.Note != "" {
+			t.Line("  %s", f.Note)
+			continue
+		}
+		if len(words) > 0 {
+			t.Line("  gets: when %s, and the others nothing", list(words))
+		}
+		columns := []column{{"class", true}, {"alone", false}, {"reserved", false}, {"all busy", false}}
+		if len(words) > 0 {
+			columns = append(columns, column{"gets", false}, column{"lent", false})
+		}
+		columns = append(columns, column{"G.711 calls", false}, column{"longest wait", false})
+		w := t.grid(columns, nil)
+		for _, c := range f.Classes {
+			name := strings.Repeat("  ", strings.Count(c.Class, "/")) + c.Class[strings.LastIndexByte(c.Class, '/')+1:]
+			if c.Priority > 0 {
+				name += " (priority)"
+			}
+			row := table.Row{name, Rate(c.Alone), Rate(c.Reserved), Rate(c.AllBusy)}
+			if len(words) > 0 {
+				row = append(row, Rate(c.Gets), Rate(c.Lent))
+			}
+			wait := "-"
+			if c.LongestWait != nil {
+				wait = ms(*c.LongestWait)
+			}
+			w.AppendRow(append(row, count(c.Calls), wait))
+		}
+		t.put(w)
+	}
+}
