@@ -5,7 +5,7 @@ import "embed"
 
 // FS has the policy files and the captures they replay.
 //
-//go:embed *.yaml *.pcap parts
+//go:embed *.yaml *.pcap parts cookbook
 var FS embed.FS
 
 //go:generate go run ./makecapture ternrock-office.pcap

@@ -112,3 +112,76 @@ func BenchmarkTwoRate(b *testing.B) {
 		m.Measure(now, 238, Green)
 	}
 }
+
+// whole is a marker in whole numbers without bounds: tokens in bit·ns/s, as many
+// as the rate a nanosecond. It is the slow twin for many packets.
+type whole struct {
+	kind             Kind
+	cir, second      *big.Int
+	cbs, sbs, tc, ts *big.Int
+	last             time.Duration
+	gain, cost       big.Int
+}
+
+func newWhole(kind Kind, cir unit.Rate, cbs unit.Size, second unit.Rate, sbs unit.Size) *whole {
+	size := func(s unit.Size) *big.Int { return new(big.Int).Mul(big.NewInt(int64(s)), big.NewInt(8e9)) }
+	return &whole{kind: kind, cir: big.NewInt(int64(cir)), second: big.NewInt(int64(second)), cbs: size(cbs), sbs: size(sbs), tc: size(cbs), ts: size(sbs)}
+}
+
+func (m *whole) measure(now time.Duration, bytes int) Color {
+	d := big.NewInt(int64(now - m.last))
+	m.last = now
+	m.tc.Add(m.tc, m.gain.Mul(m.cir, d))
+	if m.kind == SingleRate {
+		if m.tc.Cmp(m.cbs) > 0 {
+			m.ts.Add(m.ts, m.gain.Sub(m.tc, m.cbs))
+		}
+	} else {
+		m.ts.Add(m.ts, m.gain.Mul(m.second, d))
+	}
+	if m.tc.Cmp(m.cbs) > 0 {
+		m.tc.Set(m.cbs)
+	}
+	if m.ts.Cmp(m.sbs) > 0 {
+		m.ts.Set(m.sbs)
+	}
+	m.cost.Mul(big.NewInt(int64(bytes)), big.NewInt(8e9))
+	first, second := m.tc.Cmp(&m.cost) >= 0, m.ts.Cmp(&m.cost) >= 0
+	switch {
+	case m.kind == TwoRate && !second, m.kind != TwoRate && !first && !second:
+		return Red
+	case m.kind == TwoRate && !first, m.kind != TwoRate && !first:
+		m.ts.Sub(m.ts, &m.cost)
+		return Yellow
+	case m.kind == TwoRate:
+		m.ts.Sub(m.ts, &m.cost)
+	}
+	m.tc.Sub(m.tc, &m.cost)
+	return Green
+}
+
+// Ten million random packets agree to the packet.
+func TestTenMillionPackets(t *testing.T) {
+	const each = 10_000_000 / 12
+	for k, kind := range []Kind{SingleRate, TwoRate, TwoRateExcess} {
+		for j, cir := range []unit.Rate{500, 90_500, 999_999_937, unit.MaxRate / 2} {
+			t.Run(cir.String(), func(t *testing.T) {
+				t.Parallel()
+				r := rand.New(rand.NewPCG(uint64(k), uint64(j)))
+				cbs, sbs, second := unit.Size(1500+r.IntN(20_000)), unit.Size(1500+r.IntN(20_000)), cir+unit.Rate(r.Int64N(int64(cir)))
+				m := map[Kind]Meter{SingleRate: NewSingleRate(cir, cbs, sbs, false), TwoRate: NewTwoRate(second, sbs, cir, cbs, false),
+					TwoRateExcess: NewTwoRateExcess(cir, cbs, second, sbs, false)}[kind]
+				slow := newWhole(kind, cir, cbs, second, sbs)
+				mean := float64(cir.Time(700)) * 0.35
+				now := time.Duration(0)
+				for n := range each {
+					now += time.Duration(r.ExpFloat64() * mean)
+					size := 40 + r.IntN(1460)
+					if got, want := m.Measure(now, size, Green), slow.measure(now, size); got != want {
+						t.Fatalf("kind %d, packet %d of %d B at %v: %s; exact arithmetic says %s", kind, n, size, now, got, want)
+					}
+				}
+			})
+		}
+	}
+}

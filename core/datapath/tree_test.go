@@ -1,0 +1,165 @@
+package datapath
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"testing"
+	"time"
+
+	"imbrel/core/packet"
+	"imbrel/core/policy"
+	"imbrel/core/unit"
+)
+
+// A random tree of entries: to depth 4, up to 20 leaves, guarantees that fit,
+// ceilings, weights and, at any level, a bounded priority. Each leaf is a class
+// of its own; an entry around others takes the classes of all its leaves.
+type randomTree struct {
+	r      *rand.Rand
+	leaves int
+}
+
+func (g *randomTree) level(depth int, promise, ceiling unit.Rate) []policy.Entry {
+	n := 1 + g.r.IntN(4)
+	if depth == 4 {
+		n = 2 + g.r.IntN(3)
+	}
+	var entries []policy.Entry
+	left := int64(promise)
+	for k := range n {
+		if g.leaves >= 20 {
+			break
+		}
+		e := policy.Entry{Weight: 1 + g.r.IntN(20), Queue: policy.QueueSpec{Bytes: 6000}}
+		first := g.leaves + 1
+		bound := ceiling
+		if k == 0 && g.r.IntN(3) == 0 {
+			e.Priority, e.Weight = 1, 0
+			e.AtMost.Rate = max(unit.Rate(float64(promise)*(0.05+0.2*g.r.Float64())), 20_000)
+			left -= int64(e.AtMost.Rate)
+			bound = min(bound, e.AtMost.Rate)
+		} else {
+			if part := unit.Rate(g.r.Float64() * float64(left) / 2); g.r.IntN(2) == 0 && part > 20_000 {
+				e.AtLeast.Rate = part
+				left -= int64(part)
+			}
+			if g.r.IntN(4) == 0 {
+				e.AtMost.Rate = max(e.AtLeast.Rate, unit.Rate(g.r.Float64()*float64(ceiling)), 50_000)
+				bound = min(bound, e.AtMost.Rate)
+			}
+		}
+		if depth > 1 && g.r.IntN(3) > 0 && g.leaves < 18 {
+			own := e.AtLeast.Rate
+			if e.Priority > 0 {
+				own = bound
+			}
+			e.Treat = g.level(depth-1, own, bound)
+		}
+		if len(e.Treat) == 0 {
+			g.leaves++
+		}
+		c := &policy.Class{Name: fmt.Sprint("t", first, "-", g.leaves, "-", depth), Match: []policy.Condition{{ToPort: []policy.PortRange{{First: uint16(first), Last: uint16(g.leaves)}}}}}
+		e.Class, e.ClassName.Text = c, c.Name
+		entries = append(entries, e)
+	}
+	return entries
+}
+
+// Every leaf of 2,000 random trees gets the fluid allocation within 4 maximum
+// packets per level or 1 % over 2 s, while some start and stop.
+func TestRandomTreesFollowTheFluid(t *testing.T) {
+	const trees = 2000
+	const line = 20 * unit.MbitPerSecond
+	const settling, lasts = 1200 * time.Millisecond, 3200 * time.Millisecond
+	worst, failures := 0.0, 0
+	for trial := range trees {
+		r := rand.New(rand.NewPCG(50, uint64(trial)))
+		g := &randomTree{r: r}
+		p := &policy.Policy{Shape: 2 * unit.MbitPerSecond, Treat: g.level(4, 2*unit.MbitPerSecond, 2*unit.MbitPerSecond)}
+		// Two phases, 2 s of each measured; in each a leaf wants everything, a constant rate, or nothing.
+		wants := make([][2]unit.Rate, g.leaves+1)
+		for i := range wants {
+			for phase := range 2 {
+				switch r.IntN(4) {
+				case 0:
+				case 1:
+					wants[i][phase] = unit.Rate(50_000 + r.IntN(600_000))
+				default:
+					wants[i][phase] = p.Shape + p.Shape/10
+				}
+			}
+		}
+		length := make([]int, g.leaves+1)
+		var fs []flood
+		for i := 1; i <= g.leaves; i++ {
+			length[i] = 64 + r.IntN(1437)
+			for phase := range 2 {
+				if w := wants[i][phase]; w > 0 {
+					start := time.Duration(phase) * lasts
+					fs = append(fs, flood{i, length[i], w, start, start + lasts})
+				}
+			}
+		}
+		path := New(Config{Rate: line, Policy: p})
+		sent := make([][2]float64, g.leaves+1)
+		serve(path, line, floods(fs...), func(now time.Duration, pkt *packet.Packet) {
+			// What waited when the phase changed belongs to the one before.
+			if phase := int(now / lasts); phase < 2 && now%lasts >= settling {
+				sent[pkt.Flow.ToPort][phase] += float64(pkt.Size)
+			}
+		})
+		for phase := range 2 {
+			promises := Shares(p, line, func(name string) unit.Rate {
+				var first, last, depth int
+				at := 0
+				for i := range name {
+					if name[i] == '/' {
+						at = i + 1
+					}
+				}
+				if _, err := fmt.Sscanf(name[at:], "t%d-%d-%d", &first, &last, &depth); err != nil {
+					return 0 // the rest
+				}
+				return wants[first][phase]
+			})
+			// A leaf that wants less than before still has what waited: its bytes
+			// beyond what it wants now belong to the phase before.
+			drained := 0.0
+			if phase == 1 {
+				for i := 1; i <= g.leaves; i++ {
+					if w := wants[i][1]; w < p.Shape {
+						drained += max(0, sent[i][1]-float64(w.Bytes(lasts-settling))-float64(length[i]))
+					}
+				}
+			}
+			var check func(promises []*Promise, level int)
+			check = func(promises []*Promise, level int) {
+				for _, o := range promises {
+					var first, last, depth int
+					if _, err := fmt.Sscanf(o.Entry.ClassName.Text, "t%d-%d-%d", &first, &last, &depth); err != nil {
+						continue
+					}
+					if len(o.Inner) > 0 {
+						check(o.Inner, level+1)
+						continue
+					}
+					want := float64(o.Rate.Bytes(lasts - settling))
+					off := sent[first][phase] - want
+					if off < 0 {
+						off = -off
+					}
+					allowed := max(0.01*want, float64(4*level*1500)) + drained
+					worst = max(worst, off/allowed)
+					if off > allowed {
+						failures++
+						if failures <= 5 {
+							t.Errorf("tree %d, phase %d, leaf %d at level %d: sent %.0f B, the fluid is %.0f B (%.1f packets off)", trial, phase, first, level, sent[first][phase], want, off/1500)
+						}
+					}
+				}
+			}
+			check(promises, 1)
+		}
+	}
+	t.Logf("%d trees: the worst leaf used %.2f of what is allowed; %d beyond", trees, worst, failures)
+}
