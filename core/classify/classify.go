@@ -49,8 +49,13 @@ func Of(entries []policy.Entry) []*policy.Class {
 // Match returns the index of the entry that takes the packet, or -1 when no
 // entry does and there is none for the rest.
 func (m *Matcher) Match(p *packet.Packet) int {
-	s := newSubject(p)
-	if i := m.index.find(&s, nothing); i != nothing {
+	s := NewSubject(p)
+	return m.MatchSubject(&s)
+}
+
+// MatchSubject does what Match does.
+func (m *Matcher) MatchSubject(s *Subject) int {
+	if i := m.index.find(s, nothing); i != nothing {
 		return int(i)
 	}
 	return m.rest

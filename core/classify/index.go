@@ -62,15 +62,17 @@ func newRule(entry int, c *policy.Condition, class *policy.Class) rule {
 	return r
 }
 
-// A subject is a packet to be matched, with what most rules ask of it at hand.
-type subject struct {
+// A Subject is a packet to be matched, with what most rules ask of it at hand;
+// several matchers can be asked about one.
+type Subject struct {
 	*packet.Packet
 	ip, v4   bool // its header may be looked at; and is IPv4
 	from, to uint32
 }
 
-func newSubject(p *packet.Packet) subject {
-	s := subject{Packet: p, ip: visible(p)}
+// NewSubject returns the subject of a packet, as it is now.
+func NewSubject(p *packet.Packet) Subject {
+	s := Subject{Packet: p, ip: visible(p)}
 	if s.ip && p.Flow.From.Is4() {
 		s.v4, s.from, s.to = true, number(p.Flow.From), number(p.Flow.To)
 	}
@@ -78,7 +80,7 @@ func newSubject(p *packet.Packet) subject {
 }
 
 // holds reports whether the rule takes the packet.
-func (r *rule) holds(s *subject) bool {
+func (r *rule) holds(s *Subject) bool {
 	if s.Flow.ToPort < r.low || s.Flow.ToPort > r.high || r.low > 0 && !s.ip {
 		return false
 	}
@@ -99,7 +101,7 @@ func (r *rule) holds(s *subject) bool {
 }
 
 // first returns the first entry of rules, less than best, that takes the packet.
-func first(rules []rule, s *subject, best int32) int32 {
+func first(rules []rule, s *Subject, best int32) int32 {
 	for i := range rules {
 		r := &rules[i]
 		if r.entry >= best {
@@ -146,7 +148,7 @@ type prefixNode struct {
 }
 
 // find returns the first entry, less than best, that has a rule which holds.
-func (n *prefixNode) find(s *subject, best int32) int32 {
+func (n *prefixNode) find(s *Subject, best int32) int32 {
 	for ; n != nil; n = n.shorter {
 		best = n.split.find(s, first(n.rules, s, best))
 	}
@@ -318,7 +320,7 @@ type slots struct {
 
 type slot struct{ from, to uint32 }
 
-func (t *slots) find(n uint32, s *subject, best int32) int32 {
+func (t *slots) find(n uint32, s *Subject, best int32) int32 {
 	at := t.at[n]
 	if at.from > at.to {
 		return t.split[n].find(s, best)
@@ -494,7 +496,7 @@ func splitByNumber(rules []rule, d dimension) split {
 }
 
 // find returns the first entry, less than best, that has a rule which holds.
-func (x *index) find(s *subject, best int32) int32 {
+func (x *index) find(s *Subject, best int32) int32 {
 	for ; x != nil && x.first < best; x = x.beside {
 		best = first(x.rules, s, best)
 		if x.numbers != nil {

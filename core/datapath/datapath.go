@@ -199,8 +199,9 @@ func (p *Path) dropped(at int32, reason Reason) {
 // the packet.
 func (p *Path) Classify(pkt *packet.Packet) int {
 	l := p.top
+	s := classify.NewSubject(pkt)
 	for {
-		i := l.matcher.Match(pkt)
+		i := l.matcher.MatchSubject(&s)
 		if i < 0 {
 			i = len(l.elements) - 1
 		}
@@ -299,7 +300,8 @@ func (p *Path) Dequeue(now time.Duration) (*packet.Packet, time.Duration) {
 
 // sent books a packet to its entry and those around it.
 func (p *Path) sent(pkt *packet.Packet) {
-	dscp, congested := pkt.DSCP(), pkt.ECN() == 3
+	class := pkt.TrafficClass()
+	dscp, congested := class>>2, class&3 == 3
 	p.pressure.bytes += int64(pkt.Size)
 	for i := pkt.Slot; i >= 0; i = p.elements[i].parent {
 		c := &p.counters[i]

@@ -23,21 +23,26 @@ const (
 // An instanceKey is what the packets of one instance have in common.
 type instanceKey struct {
 	source, destination netip.Addr
-	flow                packet.Flow
+	fromPort, toPort    uint16 // with protocol, of a flow
 	vlan                uint16
+	protocol            uint8
+	flow                bool
 	in                  int32
 }
 
 func (k instanceKey) String() string {
 	var parts []string
-	if k.source.IsValid() {
-		parts = append(parts, "source "+k.source.String())
-	}
-	if k.destination.IsValid() {
-		parts = append(parts, "destination "+k.destination.String())
-	}
-	if k.flow.From.IsValid() {
-		parts = append(parts, fmt.Sprintf("flow %s:%d to %s:%d", k.flow.From, k.flow.FromPort, k.flow.To, k.flow.ToPort))
+	switch {
+	case k.flow:
+		parts = append(parts, fmt.Sprintf("flow %s, %s to %s", policy.ProtocolName(k.protocol),
+			netip.AddrPortFrom(k.source, k.fromPort), netip.AddrPortFrom(k.destination, k.toPort)))
+	default:
+		if k.source.IsValid() {
+			parts = append(parts, "source "+k.source.String())
+		}
+		if k.destination.IsValid() {
+			parts = append(parts, "destination "+k.destination.String())
+		}
 	}
 	if k.vlan > 0 {
 		parts = append(parts, fmt.Sprint("vlan ", k.vlan))
@@ -87,7 +92,8 @@ func (e *each) key(pkt *packet.Packet) instanceKey {
 		case "destination":
 			k.destination = pkt.Flow.To
 		case "flow":
-			k.flow = pkt.Flow
+			f := &pkt.Flow
+			k.source, k.destination, k.fromPort, k.toPort, k.protocol, k.flow = f.From, f.To, f.FromPort, f.ToPort, f.Protocol, true
 		case "vlan":
 			k.vlan = pkt.VLAN
 		case "interface":

@@ -335,7 +335,15 @@ func (p *Packet) Payload() []byte {
 	return nil
 }
 
-// trafficClass returns the ToS or Traffic Class byte.
+// TrafficClass returns the ToS or Traffic Class byte, DSCP and ECN; a packet that
+// is not IP has 0.
+func (p *Packet) TrafficClass() uint8 {
+	if p.network == 0 {
+		return 0
+	}
+	return p.trafficClass()
+}
+
 func (p *Packet) trafficClass() uint8 {
 	b := p.Bytes[p.network:]
 	if b[0]>>4 == 4 {

@@ -1,13 +1,18 @@
 package schedule
 
+import "math"
+
 // A set holds the siblings that compete in one round, each with a start and a
 // finish on a common time line. Of those whose start has come, the one with the
 // least finish goes next (smallest eligible finish first); ties go to the one
 // that stands first in the policy.
 //
-// Two heaps of member numbers: waiting by start, ready by finish.
+// Two heaps of member numbers: waiting by start, ready by finish. Few members
+// are simply looked through, which is quicker than to keep heaps of them.
 type set struct {
 	members []member
+	few     bool
+	in      int // of few: how many are in
 	waiting []int32
 	ready   []int32
 }
@@ -18,15 +23,28 @@ type member struct {
 	isReady       bool
 }
 
+const fewMembers = 12
+
 func newSet(n int) set {
+	if n <= fewMembers {
+		return set{members: make([]member, n), few: true}
+	}
 	return set{members: make([]member, n), waiting: make([]int32, 0, n), ready: make([]int32, 0, n)}
 }
 
-func (s *set) empty() bool { return len(s.waiting)+len(s.ready) == 0 }
+func (s *set) empty() bool { return s.in+len(s.waiting)+len(s.ready) == 0 }
 
 // put adds member i, or moves it to a new start and finish.
 func (s *set) put(i int32, start, finish uint64, line uint64) {
 	m := &s.members[i]
+	if s.few {
+		m.start, m.finish = start, finish
+		if m.at == 0 {
+			m.at = 1
+			s.in++
+		}
+		return
+	}
 	if m.at > 0 && m.isReady == (start <= line) {
 		m.start, m.finish = start, finish
 		if m.isReady {
@@ -58,6 +76,11 @@ func (s *set) remove(i int32) {
 	if m.at == 0 {
 		return
 	}
+	if s.few {
+		m.at = 0
+		s.in--
+		return
+	}
 	h := &s.waiting
 	if m.isReady {
 		h = &s.ready
@@ -75,6 +98,15 @@ func (s *set) remove(i int32) {
 
 // next returns the member to serve when the time line stands at line, or -1.
 func (s *set) next(line uint64) int32 {
+	if s.few {
+		best, finish := int32(-1), uint64(math.MaxUint64)
+		for i := range s.members {
+			if m := &s.members[i]; m.at > 0 && m.start <= line && m.finish < finish {
+				best, finish = int32(i), m.finish
+			}
+		}
+		return best
+	}
 	for len(s.waiting) > 0 && s.members[s.waiting[0]].start <= line {
 		i := s.waiting[0]
 		s.remove(i)
@@ -88,7 +120,18 @@ func (s *set) next(line uint64) int32 {
 }
 
 // leastStart returns the least start of the waiting members; there must be one.
-func (s *set) leastStart() uint64 { return s.members[s.waiting[0]].start }
+func (s *set) leastStart() uint64 {
+	if !s.few {
+		return s.members[s.waiting[0]].start
+	}
+	least := uint64(math.MaxUint64)
+	for i := range s.members {
+		if m := &s.members[i]; m.at > 0 {
+			least = min(least, m.start)
+		}
+	}
+	return least
+}
 
 func (s *set) before(a, b int32, byFinish bool) bool {
 	x, y := &s.members[a], &s.members[b]
