@@ -347,6 +347,12 @@ func BenchmarkDatapath(b *testing.B) {
 		treat = append(treat, treats(n, e))
 	}
 	p := New(Config{Rate: 10 * unit.GbitPerSecond, Framing: packet.FramingEthernet, Policy: &policy.Policy{Treat: treat}})
+	churn(b, p)
+}
+
+// churn keeps 256 packets of eight classes in a path while one goes in and one
+// comes out.
+func churn(b *testing.B, p *Path) {
 	var l pool
 	packets := make([]*packet.Packet, 512)
 	for i := range packets {

@@ -80,22 +80,5 @@ func BenchmarkFullTree(b *testing.B) {
 		groups = append(groups, e)
 	}
 	p := New(Config{Rate: 10 * unit.GbitPerSecond, Framing: packet.FramingEthernet, Random: rand.New(rand.NewPCG(1, 1)), Policy: &policy.Policy{Treat: groups}})
-	var l pool
-	packets := make([]*packet.Packet, 512)
-	for i := range packets {
-		packets[i] = l.get(1+i%8, 1000)
-	}
-	now := time.Duration(0)
-	for _, pkt := range packets[:256] {
-		p.Enqueue(now, pkt)
-	}
-	b.ReportAllocs()
-	next := 256
-	for b.Loop() {
-		now += 830
-		p.Enqueue(now, packets[next&511])
-		p.Dequeue(now)
-		next++
-	}
-	b.ReportMetric(float64(b.N)/b.Elapsed().Seconds()/1e6, "Mpackets/s")
+	churn(b, p)
 }

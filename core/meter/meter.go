@@ -91,15 +91,7 @@ func (m *Meter) Measure(now time.Duration, size int, arrives Color) Color {
 	case TwoRateExcess:
 		m.committed.refill(now)
 		m.second.refill(now)
-		switch {
-		case arrives == Green && m.committed.holds(size):
-			m.committed.pay(size)
-			return Green
-		case arrives != Red && m.second.holds(size):
-			m.second.pay(size)
-			return Yellow
-		}
-		return Red
+		return m.eitherBucket(size, arrives)
 	}
 	if arrives == Green && m.committed.Take(now, size) {
 		return Green
@@ -110,6 +102,11 @@ func (m *Meter) Measure(now time.Duration, size int, arrives Color) Color {
 func (m *Meter) singleRate(now time.Duration, size int, arrives Color) Color {
 	over := m.committed.refill(now)
 	m.second.tokens = min(m.second.size, m.second.tokens+min(over, m.second.size))
+	return m.eitherBucket(size, arrives)
+}
+
+// eitherBucket pays from the committed bucket, else from the second.
+func (m *Meter) eitherBucket(size int, arrives Color) Color {
 	switch {
 	case arrives == Green && m.committed.holds(size):
 		m.committed.pay(size)
