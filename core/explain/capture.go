@@ -72,6 +72,7 @@ type Watch struct {
 	byLength   bool // some condition asks for the length
 	flows      map[packet.Flow]*watched
 	other      *watched
+	before     *watched // of the packet before
 	others     int64
 	ways       map[[2]*policy.Interface]*way
 	attached   []attachedAt
@@ -201,9 +202,14 @@ func (w *Watch) Packet(p *packet.Packet, frame []byte, wire int) {
 	}
 	w.bytes += int64(p.Length)
 	w.recogniser.Watch(p)
-	f := w.flows[p.Flow]
-	if f == nil {
-		f = w.newFlow(p)
+	f := w.before
+	if f == nil || f.flow != p.Flow { // packets of one flow often come in a row
+		if f = w.flows[p.Flow]; f == nil {
+			f = w.newFlow(p)
+		}
+		if w.before = f; f == w.other {
+			w.before = nil
+		}
 	}
 	f.packets++
 	f.bytes += int64(p.Length)

@@ -33,6 +33,8 @@ type Recogniser struct {
 	fragments     map[packet.FragmentKey][2]uint16
 	names         map[netip.Addr]string
 	pending       int
+	before        *conversation // of the packet before
+	beforeKey     packet.Flow
 	looks         []int // applications that look like RTP
 
 	Fragments  int64 // later fragments whose ports were found
@@ -95,7 +97,11 @@ func (r *Recogniser) Watch(p *packet.Packet) {
 		return
 	}
 	k, direction := key(inner.Flow)
-	c := r.conversations[k]
+	c := r.before
+	if c == nil || k != r.beforeKey { // packets of one conversation often come in a row
+		c = r.conversations[k]
+		r.before, r.beforeKey = c, k
+	}
 	if c == nil {
 		if len(r.conversations) >= maxConversations {
 			r.Unwatched++
