@@ -1,6 +1,8 @@
 package datapath
 
 import (
+	"math/rand/v2"
+
 	"imbrel/core/meter"
 	"imbrel/core/packet"
 	"imbrel/core/policy"
@@ -14,6 +16,9 @@ func New(c Config) *Path {
 	p := &Path{framing: c.Framing, drop: c.Drop, startAt: c.StartAt}
 	if p.drop == nil {
 		p.drop = func(*packet.Packet, Reason) {}
+	}
+	if c.Random == nil {
+		c.Random = rand.New(rand.NewPCG(0, 0))
 	}
 	maxPacket := unit.Size(c.Framing.Size(1500))
 	if c.Policy == nil {
@@ -54,8 +59,8 @@ func (b *compiler) level(parent *schedule.Node, promises []*Promise, around int3
 	for _, o := range promises {
 		e := o.Entry
 		at := int32(len(b.path.elements))
-		l.entries = append(l.entries, present{class: e.Class, element: at, when: e.When, there: e.When == nil, since: -1})
-		sometimes = sometimes || e.When != nil
+		l.entries = append(l.entries, present{class: e.Class, element: at, when: e.When, there: e.When == nil || b.config.Always, since: -1})
+		sometimes = sometimes || e.When != nil && !b.config.Always
 		n := schedule.Node{
 			Priority: e.Priority, Guarantee: e.AtLeast.Of(promise), Ceiling: e.AtMost.Of(ceiling),
 			Credit: 2 * b.maxPacket, Weight: weight(e, max(promise, 1)),

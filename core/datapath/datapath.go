@@ -22,10 +22,12 @@ import (
 
 // Config says what stands at an interface in one direction.
 type Config struct {
-	Rate      unit.Rate // of the interface
-	Framing   packet.Framing
-	Direction policy.Direction
-	Policy    *policy.Policy // nil: a plain FIFO
+	Rate    unit.Rate // of the interface
+	Framing packet.Framing
+	Policy  *policy.Policy // nil: a plain FIFO
+	// Always takes every entry as there, whatever its when: to tell classes apart
+	// at any time.
+	Always bool
 	// Classes and ClassOf tell a plain FIFO how to book its packets: ClassOf
 	// returns a number from 0 to Classes-1. A policy books by entry.
 	Classes int
@@ -36,7 +38,7 @@ type Config struct {
 	// StartAt is the date and time at which the path's clock stands at zero, for
 	// entries that are there at named times.
 	StartAt time.Time
-	// Random serves what drops at random; needed where a queue is RED.
+	// Random serves what drops at random; nil is a generator of a fixed seed.
 	Random *rand.Rand
 }
 

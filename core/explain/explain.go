@@ -198,13 +198,15 @@ func (f *Follower) follow(c *carried, way []route.Hop) []Step {
 		if ends && before.Model == "pipe" {
 			c.unwrap(before)
 		}
+		popped := false
 		if begins {
 			c.wrap(after, h.Out.Node != after.Through[0])
 		}
 		if after != nil && after.Kind == "mpls" && after.Pop == "penultimate" && i+1 < len(way) && way[i+1].Tunnel != after {
 			c.pop(after.Model == "uniform")
+			popped = true
 		}
-		if ends || begins {
+		if ends || begins || popped {
 			step.MarksOut = c.marks()
 			if begins && c.tagged && !c.pcpMarked {
 				step.MarksOut.PCP = &c.pcp

@@ -128,11 +128,12 @@ func measuredAs(name string) string {
 func newPath(f *policy.File, face *policy.Interface, d policy.Direction, w *works) path {
 	attached := f.Attached(face, d)
 	p := path{asking: schedule.Never}
-	c := datapath.Config{Rate: face.Rate, Framing: face.Framing, Direction: d, Classes: len(w.classes), ClassOf: w.classOf,
+	c := datapath.Config{Rate: face.Rate, Framing: face.Framing, Classes: len(w.classes), ClassOf: w.classOf,
 		Drop: func(pkt *packet.Packet, _ datapath.Reason) { w.drop(pkt) }, Random: w.random(face.Path() + " " + d.String()), StartAt: w.startAt}
 	if attached != nil {
-		c.Policy = attached
+		c.Policy, c.Always = attached, true
 		p.learner = datapath.New(c)
+		c.Always = false
 		for _, name := range p.learner.Classes() {
 			p.class = append(p.class, w.classes[measuredAs(name)])
 		}

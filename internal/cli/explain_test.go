@@ -79,6 +79,11 @@ func TestLabelSwitchedModels(t *testing.T) {
 			}
 		}
 		last := a.Hops[len(a.Hops)-1]
+		for i := range a.Hops { // what is said of the marks is what is on the link
+			if s := &a.Hops[i]; s.Direction == "out" && (s.MarksOut.TC != nil) != (len(s.Labels) > 0) {
+				t.Errorf("%s: %s leaves with labels %v, but TC %s", name, s.Node, s.Labels, tc(s.MarksOut))
+			}
+		}
 		if got := strings.Join(stacks, " "); got != c.stacks || a.Arrives.DSCP != c.arrives || last.Class != c.lastClass {
 			t.Errorf("%s: label stacks %s, arrives as %s, %s at the last node; want %s, %s, %s", name, got, a.Arrives.DSCP, last.Class, c.stacks, c.arrives, c.lastClass)
 		}
