@@ -9,6 +9,7 @@ package unit
 
 import (
 	"fmt"
+	"math"
 	"math/big"
 	"math/bits"
 	"strconv"
@@ -300,4 +301,42 @@ func (c *Clock) Advance(s int, r Rate) {
 	total := uint64(s)*8*uint64(time.Second) + c.rem
 	c.ns += time.Duration(total / uint64(r))
 	c.rem = total % uint64(r)
+}
+
+// Pace is a rate prepared for moving clocks on without a division, which would
+// be most of the work. The zero Pace is none.
+type Pace struct{ rate, inverse uint64 }
+
+// NewPace returns the pace of a rate; that of 0 is the zero Pace.
+func NewPace(r Rate) Pace {
+	if r == 0 {
+		return Pace{}
+	}
+	return Pace{uint64(r), math.MaxUint64 / uint64(r)}
+}
+
+// IsZero reports whether there is no rate.
+func (p *Pace) IsZero() bool { return p.rate == 0 }
+
+// Time returns the time s bytes take, rounded down.
+func (p *Pace) Time(s int) time.Duration {
+	q, _ := p.divide(uint64(s) * 8 * uint64(time.Second))
+	return time.Duration(q)
+}
+
+// Advance does what Clock.Advance does.
+func (p *Pace) Advance(c *Clock, s int) {
+	q, rem := p.divide(uint64(s)*8*uint64(time.Second) + c.rem)
+	c.ns += time.Duration(q)
+	c.rem = rem
+}
+
+// divide returns n divided by the rate and what is left. The product with the
+// inverse is never too large and at most two too small.
+func (p *Pace) divide(n uint64) (q, rem uint64) {
+	q, _ = bits.Mul64(n, p.inverse)
+	for rem = n - q*p.rate; rem >= p.rate; rem -= p.rate {
+		q++
+	}
+	return q, rem
 }

@@ -87,11 +87,15 @@ func TestShare(t *testing.T) {
 func TestClockDoesNotDrift(t *testing.T) {
 	rng := rand.New(rand.NewPCG(3, 4))
 	for _, r := range []Rate{500, 90_500, 11_400_000, 999_999_937, MaxRate} {
-		var c Clock
+		var c, paced Clock
+		pace := NewPace(r)
 		bits := new(big.Int)
 		for range 100_000 {
 			s := 1 + rng.IntN(9000)
 			c.Advance(s, r)
+			if pace.Advance(&paced, s); paced != c {
+				t.Fatalf("at %s: %d B bring the paced clock to %v, the other to %v", r, s, paced, c)
+			}
 			bits.Add(bits, big.NewInt(int64(s)*8))
 		}
 		// ceil(bits · 1e9 / r)
