@@ -35,7 +35,11 @@ type Node struct {
 	Peak     unit.Rate
 	Weight   int64 // of what is left over, 1 to 1<<30
 	Children []Node
-	// Open says that leaves are added within the entry later, by Add.
+	// Relative, when it is not 0, makes guarantees within the entry parts of what
+	// it gets, not of time: they hold in full when it gets this rate, and in
+	// proportion when it gets less.
+	Relative unit.Rate
+	// Open says that entries are added within the entry later, by Add.
 	Open bool
 }
 
@@ -51,47 +55,51 @@ type Tree struct {
 	nodes     []node
 	leaves    []int32           // node of each leaf
 	opens     []int32           // node of each open entry
-	removed   map[int32][]int32 // leaves, by the node they were within
-	maxPacket unit.Size
-	throttled throttleHeap
-	packet    uint64 // the size the deadlines reckon with
+	removed   map[int32][]int32 // first leaves of what was removed, by the node they were within
+	throttled heap              // the nodes that their ceiling holds back, by until when
+	packet    uint64            // the size the deadlines reckon with
 }
 
-// node is an entry and, when it has children, the contest between them.
+// node is an entry. Two cache lines, of which those that are served without a
+// guarantee or a ceiling use one.
 type node struct {
-	parent int32
-	index  int32 // among its parent's children
-	leaf   int32 // -1: has children
-	mode   uint8 // how its parent chose it last
-
-	backlogged bool // a leaf: has something to send; otherwise some child competes
-	competes   bool // stands in its parent's contest
+	parent     int32
+	index      int32 // among its parent's children
+	leaf       int32 // -1: has children
+	priority   int8
+	mode       uint8 // how its parent chose it last
+	backlogged bool  // a leaf: has something to send; otherwise some child competes
+	competes   bool  // stands in its parent's contest
 	held       bool
-	priority   int32
 	weight     uint64
-	guarantee  unit.Rate
-	ceiling    unit.Rate
-	due        unit.Clock // of the guarantee
-	lag        time.Duration
+	step       uint64 // of the virtual time, at its weight
+	within     *within
 	free       unit.Clock // of the ceiling
-	credit     time.Duration
-	peak       unit.Rate
-	atPeak     unit.Clock
-	peakCredit time.Duration
 
+	ceiling   unit.Pace
+	credit    time.Duration
+	peak      *peak
+	guarantee unit.Pace
+	due       unit.Clock // of the guarantee
+}
+
+// within is the contest between the children of an entry.
+type within struct {
 	children []int32
 	active   int // children that compete
 	urgent   uint32
 	levels   []contest // by priority - 1
 	promised set
 	left     contest
+	relative unit.Pace
+	served   unit.Clock // how long it takes at relative to send what was sent
 }
 
-// A contest shares by weight along a virtual time.
-type contest struct {
-	set     set
-	weights uint64 // of those who compete
-	virtual uint64
+// peak is the clock of a rate above the ceiling.
+type peak struct {
+	rate   unit.Pace
+	free   unit.Clock
+	credit time.Duration
 }
 
 const (
@@ -100,24 +108,22 @@ const (
 	byWeight
 )
 
-// virtualScale is the virtual time that a byte takes at weight 1. Weights reach
-// 1<<30, so the smallest packet still moves it.
-const virtualScale = 1 << 36
-
 // New builds the tree of a description. The packets it will serve should not be
 // larger than maxPacket bytes, as the interface counts: its bounds are in these.
 func New(root Node, maxPacket unit.Size) *Tree {
-	t := &Tree{packet: uint64(maxPacket), maxPacket: maxPacket}
+	t := &Tree{packet: uint64(maxPacket)}
 	t.add(&root, -1, 0)
 	return t
 }
 
 func (t *Tree) add(d *Node, parent, index int32) int32 {
 	id := int32(len(t.nodes))
-	n := t.node(d, parent, index)
-	t.nodes = append(t.nodes, n)
+	t.nodes = append(t.nodes, node{parent: parent, index: index, leaf: -1})
+	t.nodes[id].set(d, int(t.packet))
+	t.throttled.at = append(t.throttled.at, 0)
 	if d.Open {
 		t.opens = append(t.opens, id)
+		t.nodes[id].within = &within{}
 		return id
 	}
 	if len(d.Children) == 0 {
@@ -125,79 +131,95 @@ func (t *Tree) add(d *Node, parent, index int32) int32 {
 		t.leaves = append(t.leaves, id)
 		return id
 	}
-	children := make([]int32, len(d.Children))
+	n := len(d.Children)
+	in := &within{children: make([]int32, n), promised: newSet(n), left: contest{set: newSet(n)}, relative: unit.NewPace(d.Relative)}
+	t.nodes[id].within = in
 	most := 0
 	for i := range d.Children {
-		children[i] = t.add(&d.Children[i], id, int32(i))
+		in.children[i] = t.add(&d.Children[i], id, int32(i))
 		most = max(most, d.Children[i].Priority)
 	}
-	in := &t.nodes[id]
-	in.children = children
-	in.promised = newSet(len(children))
-	in.left.set = newSet(len(children))
 	in.levels = make([]contest, most)
 	for i := range in.levels {
-		in.levels[i].set = newSet(len(children))
+		in.levels[i].set = newSet(n)
 	}
 	return id
 }
 
-// node returns the entry of a description, without what is within it.
-func (t *Tree) node(d *Node, parent, index int32) node {
-	n := node{parent: parent, index: index, leaf: -1, priority: int32(d.Priority), weight: uint64(max(d.Weight, 1)),
-		guarantee: d.Guarantee, ceiling: d.Ceiling}
+// set makes an entry as described, and as it is before anything was sent.
+func (n *node) set(d *Node, packet int) {
+	*n = node{parent: n.parent, index: n.index, leaf: n.leaf, within: n.within,
+		priority: int8(d.Priority), weight: uint64(max(d.Weight, 1)), ceiling: unit.NewPace(d.Ceiling), guarantee: unit.NewPace(d.Guarantee)}
+	n.step = step(n.weight)
 	if d.Ceiling > 0 {
 		n.credit = d.Ceiling.Time(d.Credit)
 		n.free.Set(-n.credit) // the bucket starts full
-		if n.peak = d.Peak; n.peak > 0 {
-			n.peakCredit = d.Peak.Time(2 * t.maxPacket)
-			n.atPeak.Set(-n.peakCredit)
+		if d.Peak > 0 {
+			n.peak = &peak{rate: unit.NewPace(d.Peak), credit: d.Peak.Time(unit.Size(2 * packet))}
+			n.peak.free.Set(-n.peak.credit)
 		}
 	}
-	if d.Guarantee > 0 {
-		n.lag = d.Guarantee.Time(4 * t.maxPacket)
-	}
-	return n
 }
 
-// Add adds a leaf within an open entry, by its number in the order of the
-// description, and returns the leaf's. Of d only Ceiling, Credit, Peak and Weight
-// count.
+// Add adds an entry within an open one, given by its number in the order of the
+// description, and returns the number of its first leaf; its others follow. All
+// that are added within one must have the same shape. Priority and Guarantee of
+// d itself do not count, and nothing within it can be open.
 func (t *Tree) Add(open int, d Node) int {
 	parent := t.opens[open]
-	d.Priority, d.Guarantee, d.Children, d.Open = 0, 0, nil, false
+	d.Priority, d.Guarantee = 0, 0
+	in := t.nodes[parent].within
 	if free := t.removed[parent]; len(free) > 0 {
 		leaf := free[len(free)-1]
 		t.removed[parent] = free[:len(free)-1]
-		id := t.leaves[leaf]
-		index := t.nodes[id].index
-		t.nodes[id] = t.node(&d, parent, index)
-		t.nodes[id].leaf = leaf
-		t.nodes[parent].left.set.members[index] = member{}
+		id := t.added(leaf)
+		in.left.set.members[t.nodes[id].index] = member{}
+		t.reset(id, &d)
 		return int(leaf)
 	}
-	in := &t.nodes[parent]
-	index := int32(len(in.children))
-	in.children = append(in.children, int32(len(t.nodes)))
-	in.left.set.members = append(in.left.set.members, member{})
-	in.promised.members = append(in.promised.members, member{})
-	t.add(&d, parent, index)
-	return len(t.leaves) - 1
+	leaf, index := len(t.leaves), int32(len(in.children))
+	in.left.set.grow()
+	in.children = append(in.children, t.add(&d, parent, index))
+	return leaf
 }
 
-// Remove takes a leaf out that Add added and that has nothing to send.
-func (t *Tree) Remove(leaf int) {
-	if !t.Idle(leaf) {
+// added returns the entry within an open one whose first leaf is given.
+func (t *Tree) added(leaf int32) int32 {
+	id := t.leaves[leaf]
+	for w := t.nodes[t.nodes[id].parent].within; w.promised.members != nil; w = t.nodes[t.nodes[id].parent].within {
+		id = t.nodes[id].parent
+	}
+	return id
+}
+
+// reset makes an entry that has nothing to send, and those within it, as new.
+func (t *Tree) reset(id int32, d *Node) {
+	n := &t.nodes[id]
+	n.set(d, int(t.packet))
+	if n.within == nil {
 		return
 	}
+	clear(n.within.promised.members)
+	clear(n.within.left.set.members)
+	for i := range n.within.levels {
+		clear(n.within.levels[i].set.members)
+	}
+	for i, c := range n.within.children {
+		t.reset(c, &d.Children[i])
+	}
+}
+
+// Remove takes out what Add added, given by its first leaf. None of its leaves
+// may have anything to send.
+func (t *Tree) Remove(leaf int) {
 	if t.removed == nil {
 		t.removed = make(map[int32][]int32)
 	}
-	parent := t.nodes[t.leaves[leaf]].parent
+	parent := t.nodes[t.added(int32(leaf))].parent
 	t.removed[parent] = append(t.removed[parent], int32(leaf))
 }
 
-// Idle reports whether a leaf can be removed.
+// Idle reports whether a leaf has nothing to send.
 func (t *Tree) Idle(leaf int) bool {
 	n := &t.nodes[t.leaves[leaf]]
 	return !n.backlogged && !n.held
@@ -206,13 +228,27 @@ func (t *Tree) Idle(leaf int) bool {
 // heldUntil returns until when the entry's ceiling, and the peak above it, hold
 // it back.
 func (n *node) heldUntil() time.Duration {
-	if n.ceiling == 0 {
+	if n.ceiling.IsZero() {
 		return 0
 	}
-	if n.peak > 0 {
-		return max(n.free.Ready(), n.atPeak.Ready())
+	if n.peak != nil {
+		return max(n.free.Ready(), n.peak.free.Ready())
 	}
 	return n.free.Ready()
+}
+
+// hold keeps an entry out until its ceiling lets it go.
+func (t *Tree) hold(id int32, until time.Duration) {
+	t.nodes[id].held = true
+	t.throttled.put(id, uint64(until))
+}
+
+// clock returns the time by which guarantees within an entry go.
+func (in *within) clock(now time.Duration) time.Duration {
+	if in.relative.IsZero() {
+		return now
+	}
+	return in.served.Ready()
 }
 
 // Ready tells the tree that a leaf that had nothing to send has something now.
@@ -232,8 +268,8 @@ func (t *Tree) enter(now time.Duration, id int32) {
 		if n.competes || n.held {
 			return
 		}
-		if n.heldUntil() > now {
-			t.throttled.push(t.nodes, id)
+		if until := n.heldUntil(); until > now {
+			t.hold(id, until)
 			return
 		}
 		n.competes = true
@@ -241,20 +277,20 @@ func (t *Tree) enter(now time.Duration, id int32) {
 			return
 		}
 		p := &t.nodes[n.parent]
+		in := p.within
 		if n.priority > 0 {
-			c := &p.levels[n.priority-1]
-			c.enter(n.index, 1, t.packet)
-			p.urgent |= 1 << n.priority
+			in.levels[n.priority-1].enter(n.index, 1, step(1), t.packet)
+			in.urgent |= 1 << n.priority
 		} else {
-			if n.guarantee > 0 {
-				n.due.NotBefore(now)
-				start := uint64(n.due.Ready())
-				p.promised.put(n.index, start, start+t.atGuarantee(n), uint64(now))
+			if !n.guarantee.IsZero() {
+				clock := in.clock(now)
+				n.due.NotBefore(clock)
+				in.promise(n, clock, t.packet)
 			}
-			p.left.enter(n.index, n.weight, t.packet)
+			in.left.enter(n.index, n.weight, n.step, t.packet)
 		}
-		p.active++
-		if p.active > 1 {
+		in.active++
+		if in.active > 1 {
 			return
 		}
 		p.backlogged = true
@@ -262,77 +298,78 @@ func (t *Tree) enter(now time.Duration, id int32) {
 	}
 }
 
-// atGuarantee returns the time the largest packet takes at the guarantee.
-func (t *Tree) atGuarantee(n *node) uint64 {
-	return t.packet * 8 * uint64(time.Second) / uint64(n.guarantee)
+// promise puts a child among those that have a guarantee, due when its clock
+// says, with the deadline of the largest packet.
+func (in *within) promise(n *node, clock time.Duration, packet uint64) {
+	start := uint64(max(n.due.Ready(), 0))
+	in.promised.put(n.index, start, start+uint64(n.guarantee.Time(int(packet))), uint64(clock))
 }
 
 // leave takes an entry out of its parent's contest.
-func (t *Tree) leave(id int32) {
-	n := &t.nodes[id]
+func (t *Tree) leave(n *node) {
 	n.competes = false
 	if n.parent < 0 {
 		return
 	}
 	p := &t.nodes[n.parent]
+	in := p.within
 	if n.priority > 0 {
-		c := &p.levels[n.priority-1]
+		c := &in.levels[n.priority-1]
 		c.leave(n.index, 1)
 		if c.set.empty() {
-			p.urgent &^= 1 << n.priority
+			in.urgent &^= 1 << n.priority
 		}
 	} else {
-		if n.guarantee > 0 {
-			p.promised.remove(n.index)
+		if !n.guarantee.IsZero() {
+			in.promised.remove(n.index)
 		}
-		p.left.leave(n.index, n.weight)
+		in.left.leave(n.index, n.weight)
 	}
-	p.active--
-	p.backlogged = p.active > 0
+	in.active--
+	p.backlogged = in.active > 0
 }
 
 // Next returns the leaf to serve now. When there is none it returns -1 and the
 // time to ask again, or Never; a leaf becoming ready is another such time.
 func (t *Tree) Next(now time.Duration) (leaf int, again time.Duration) {
-	for len(t.throttled.ids) > 0 {
-		id := t.throttled.ids[0]
-		if t.nodes[id].heldUntil() > now {
+	again = Never
+	for len(t.throttled.entries) > 0 {
+		first := t.throttled.entries[0]
+		if again = time.Duration(first.key); again > now {
 			break
 		}
-		t.throttled.pop(t.nodes)
-		if t.nodes[id].backlogged {
-			t.enter(now, id)
+		again = Never
+		t.throttled.remove(first.member)
+		n := &t.nodes[first.member]
+		n.held = false
+		if n.backlogged {
+			t.enter(now, first.member)
 		}
-	}
-	if !t.nodes[0].competes {
-		if len(t.throttled.ids) > 0 {
-			return -1, t.nodes[t.throttled.ids[0]].heldUntil()
-		}
-		return -1, Never
 	}
 	n := &t.nodes[0]
+	if !n.competes {
+		return -1, again
+	}
 	for n.leaf < 0 {
-		n = n.choose(t.nodes, now)
+		n = &t.nodes[n.within.choose(t.nodes, now)]
 	}
 	return int(n.leaf), now
 }
 
 // choose returns the child to serve now; one competes.
-func (n *node) choose(nodes []node, now time.Duration) *node {
-	if n.urgent != 0 {
-		c := &n.levels[bits.TrailingZeros32(n.urgent)-1]
-		child := &nodes[n.children[c.next()]]
-		child.mode = byPriority
-		return child
+func (in *within) choose(nodes []node, now time.Duration) int32 {
+	var child int32
+	mode := uint8(byWeight)
+	if in.urgent != 0 {
+		child, mode = in.levels[bits.TrailingZeros32(in.urgent)-1].next(), byPriority
+	} else if child = in.promised.next(uint64(in.clock(now))); child >= 0 {
+		mode = byGuarantee
+	} else {
+		child = in.left.next()
 	}
-	if i := n.promised.next(uint64(now)); i >= 0 {
-		child := &nodes[n.children[i]]
-		child.mode = byGuarantee
-		return child
-	}
-	child := &nodes[n.children[n.left.next()]]
-	child.mode = byWeight
-	return child
+	id := in.children[child]
+	nodes[id].mode = mode
+	return id
 }
 
 // Sent tells the tree that the leaf which Next returned sent a packet of size
@@ -340,133 +377,62 @@ func (n *node) choose(nodes []node, now time.Duration) *node {
 // to have nothing.
 func (t *Tree) Sent(now time.Duration, leaf, size int, more bool) {
 	id := t.leaves[leaf]
-	t.nodes[id].backlogged = more
-	for id >= 0 {
-		n := &t.nodes[id]
-		if n.ceiling > 0 {
-			n.free.NotBefore(now - n.credit)
-			n.free.Advance(size, n.ceiling)
-			if n.peak > 0 {
-				n.atPeak.NotBefore(now - n.peakCredit)
-				n.atPeak.Advance(size, n.peak)
+	n := &t.nodes[id]
+	n.backlogged = more
+	for {
+		until := time.Duration(0)
+		if !n.ceiling.IsZero() {
+			until = n.spend(now, size)
+		}
+		stays := n.backlogged && until <= now
+		if n.parent >= 0 {
+			t.nodes[n.parent].within.charge(now, n, size, t.packet, stays)
+		}
+		if !stays {
+			t.leave(n)
+			if n.backlogged {
+				t.hold(id, until)
 			}
 		}
-		if n.parent >= 0 {
-			t.charge(now, n, size)
+		if id = n.parent; id < 0 {
+			return
 		}
-		switch early := n.heldUntil() > now; {
-		case !n.backlogged:
-			t.leave(id)
-		case early:
-			t.leave(id)
-			t.throttled.push(t.nodes, id)
-		}
-		id = n.parent
+		n = &t.nodes[id]
 	}
 }
 
-// charge books a packet to the round in which the entry was chosen.
-func (t *Tree) charge(now time.Duration, n *node, size int) {
-	p := &t.nodes[n.parent]
+// spend books a packet to the ceiling and returns until when it holds.
+func (n *node) spend(now time.Duration, size int) time.Duration {
+	n.free.NotBefore(now - n.credit)
+	n.ceiling.Advance(&n.free, size)
+	if n.peak != nil {
+		n.peak.free.NotBefore(now - n.peak.credit)
+		n.peak.rate.Advance(&n.peak.free, size)
+	}
+	return n.heldUntil()
+}
+
+// lagging is how many packets' time a guarantee that was not served may be
+// made up for.
+const lagging = 4
+
+// charge books a packet to the round in which the child was chosen. If it stays
+// it goes on competing; otherwise it is about to leave.
+func (in *within) charge(now time.Duration, n *node, size int, packet uint64, stays bool) {
+	if !in.relative.IsZero() {
+		in.relative.Advance(&in.served, size)
+	}
 	switch n.mode {
 	case byPriority:
-		p.levels[n.priority-1].charge(n.index, 1, uint64(size), t.packet)
+		in.levels[n.priority-1].charge(n.index, step(1), uint64(size), packet, stays)
 	case byGuarantee:
-		n.due.Advance(size, n.guarantee)
-		n.due.NotBefore(now - n.lag)
-		start := uint64(max(n.due.Ready(), 0))
-		p.promised.put(n.index, start, start+t.atGuarantee(n), uint64(now))
+		clock := in.clock(now)
+		n.guarantee.Advance(&n.due, size)
+		n.due.NotBefore(clock - lagging*n.guarantee.Time(int(packet)))
+		if stays {
+			in.promise(n, clock, packet)
+		}
 	case byWeight:
-		p.left.charge(n.index, n.weight, uint64(size), t.packet)
-	}
-}
-
-// enter lets member i compete from now on.
-func (c *contest) enter(i int32, weight, packet uint64) {
-	m := &c.set.members[i]
-	start := max(m.start, c.virtual)
-	c.weights += weight
-	c.set.put(i, start, start+packet*virtualScale/weight, c.virtual)
-}
-
-func (c *contest) leave(i int32, weight uint64) {
-	c.set.remove(i)
-	c.weights -= weight
-}
-
-// next returns the member to serve; one competes. If none may start yet, the
-// virtual time moves on to the first that may.
-func (c *contest) next() int32 {
-	i := c.set.next(c.virtual)
-	if i < 0 {
-		c.virtual = c.set.leastStart()
-		i = c.set.next(c.virtual)
-	}
-	return i
-}
-
-// charge books size bytes to member i, which still competes.
-func (c *contest) charge(i int32, weight, size, packet uint64) {
-	c.virtual += size * virtualScale / c.weights
-	start := c.set.members[i].start + size*virtualScale/weight
-	c.set.put(i, start, start+packet*virtualScale/weight, c.virtual)
-	if c.virtual >= 1<<62 {
-		c.rebase()
-	}
-}
-
-// rebase moves the origin of the virtual time up to now, so that it never
-// overflows. Starts behind it stay behind it by as much as matters.
-func (c *contest) rebase() {
-	const keep = 1 << 61 // more than any member lags
-	base := c.virtual - keep
-	c.virtual = keep
-	for i := range c.set.members {
-		m := &c.set.members[i]
-		m.start -= min(m.start, base)
-		m.finish -= min(m.finish, base)
-	}
-}
-
-// A throttleHeap holds the entries that their ceiling holds back, by the time
-// at which it lets them go.
-type throttleHeap struct{ ids []int32 }
-
-func (h *throttleHeap) before(nodes []node, a, b int) bool {
-	x, y := nodes[h.ids[a]].heldUntil(), nodes[h.ids[b]].heldUntil()
-	return x < y || x == y && h.ids[a] < h.ids[b]
-}
-
-func (h *throttleHeap) push(nodes []node, id int32) {
-	h.ids = append(h.ids, id)
-	nodes[id].held = true
-	for i := len(h.ids) - 1; i > 0; {
-		p := (i - 1) / 2
-		if !h.before(nodes, i, p) {
-			break
-		}
-		h.ids[i], h.ids[p] = h.ids[p], h.ids[i]
-		i = p
-	}
-}
-
-func (h *throttleHeap) pop(nodes []node) {
-	nodes[h.ids[0]].held = false
-	last := len(h.ids) - 1
-	h.ids[0] = h.ids[last]
-	h.ids = h.ids[:last]
-	for i := 0; ; {
-		c := 2*i + 1
-		if c >= last {
-			return
-		}
-		if c+1 < last && h.before(nodes, c+1, c) {
-			c++
-		}
-		if !h.before(nodes, c, i) {
-			return
-		}
-		h.ids[i], h.ids[c] = h.ids[c], h.ids[i]
-		i = c
+		in.left.charge(n.index, n.step, uint64(size), packet, stays)
 	}
 }

@@ -1,0 +1,79 @@
+package schedule
+
+import "math/bits"
+
+// A contest shares by weight along a virtual time, which passes as the weights
+// of those who compete are served (WF2Q+).
+type contest struct {
+	set     set
+	weights uint64 // of those who compete
+	step    uint64 // of the virtual time, for all of them; 0: not known
+	virtual uint64
+}
+
+// virtualScale is the virtual time that a byte takes at weight 1. Weights reach
+// 1<<30, so the smallest packet still moves it.
+const virtualScale = 1 << 36
+
+// fraction is how many bits of a step are behind the point.
+const fraction = 24
+
+// step returns the virtual time a byte takes at a weight, with its fraction.
+func step(weight uint64) uint64 { return virtualScale << fraction / weight }
+
+// times returns the virtual time of size bytes at a step.
+func times(size, step uint64) uint64 {
+	hi, lo := bits.Mul64(size, step)
+	return hi<<(64-fraction) | lo>>fraction
+}
+
+// enter lets member i, of a weight and its step, compete from now on.
+func (c *contest) enter(i int32, weight, step, packet uint64) {
+	start := max(c.set.members[i].start, c.virtual)
+	c.weights += weight
+	c.step = 0
+	c.set.put(i, start, start+times(packet, step), c.virtual)
+}
+
+// leave takes member i out.
+func (c *contest) leave(i int32, weight uint64) {
+	c.set.remove(i)
+	c.weights -= weight
+	c.step = 0
+}
+
+// next returns the member to serve; one competes. If none may start yet, the
+// virtual time moves on to the first that may.
+func (c *contest) next() int32 {
+	i := c.set.next(c.virtual)
+	if i < 0 {
+		c.virtual = c.set.leastStart()
+		i = c.set.next(c.virtual)
+	}
+	return i
+}
+
+// charge books size bytes to member i, which goes on competing if it stays.
+func (c *contest) charge(i int32, own, size, packet uint64, stays bool) {
+	if c.step == 0 {
+		c.step = step(c.weights)
+	}
+	c.virtual += times(size, c.step)
+	start := c.set.members[i].start + times(size, own)
+	if stays {
+		c.set.put(i, start, start+times(packet, own), c.virtual)
+	} else {
+		c.set.members[i].start = start
+	}
+	if c.virtual >= 1<<62 {
+		c.rebase()
+	}
+}
+
+// rebase moves the origin of the virtual time up to now, so that it never
+// overflows. Starts behind it stay behind it by as much as matters.
+func (c *contest) rebase() {
+	const keep = 1 << 61 // more than any member lags
+	c.set.shift(c.virtual - keep)
+	c.virtual = keep
+}
