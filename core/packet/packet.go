@@ -95,6 +95,8 @@ type Packet struct {
 	network   uint16 // offset of the IP header; 0 when there is none
 	transport uint16 // offset of the header behind it; 0 when it is not at hand
 
+	// Next is the packet behind this one in the queue it is in; the queue sets it.
+	Next *Packet
 	// Size is the packet's size in bytes as the interface it is at counts;
 	// the data path sets it.
 	Size int32

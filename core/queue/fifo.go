@@ -10,13 +10,15 @@ import (
 // A FIFO is a first-in, first-out queue with tail drop: a packet that would
 // take it beyond its limit is refused. However small the limit, one packet may
 // always wait. Bytes are as the interface counts. The zero FIFO has no limit.
+//
+// It is a list through the packets' own Next, so that it takes no memory: a
+// packet waits in one queue at a time.
 type FIFO struct {
 	Limits
 
-	ring  []*packet.Packet // its length is a power of two, or zero
-	head  int
-	count int
-	bytes int64
+	head, tail *packet.Packet
+	count      int
+	bytes      int64
 }
 
 // full reports whether there is no room for a packet.
@@ -35,29 +37,24 @@ func (q *FIFO) Push(_ time.Duration, p *packet.Packet) Verdict {
 
 // put puts p at the end.
 func (q *FIFO) put(p *packet.Packet) {
-	if q.count == len(q.ring) {
-		q.grow()
+	p.Next = nil
+	if q.count == 0 {
+		q.head = p
+	} else {
+		q.tail.Next = p
 	}
-	q.ring[(q.head+q.count)&(len(q.ring)-1)] = p
+	q.tail = p
 	q.count++
 	q.bytes += int64(p.Size)
 }
 
-func (q *FIFO) grow() {
-	ring := make([]*packet.Packet, max(16, 2*len(q.ring)))
-	n := copy(ring, q.ring[q.head:])
-	copy(ring[n:], q.ring[:q.head])
-	q.ring, q.head = ring, 0
-}
-
 // Pop takes the first packet out, or returns nil.
 func (q *FIFO) Pop(time.Duration) *packet.Packet {
-	if q.count == 0 {
+	p := q.head
+	if p == nil {
 		return nil
 	}
-	p := q.ring[q.head]
-	q.ring[q.head] = nil
-	q.head = (q.head + 1) & (len(q.ring) - 1)
+	q.head, p.Next = p.Next, nil
 	q.count--
 	q.bytes -= int64(p.Size)
 	return p
