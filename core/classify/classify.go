@@ -18,6 +18,7 @@ type Matcher struct {
 	classes []*policy.Class // of each entry; nil is the rest
 	rest    int             // the first entry for the rest, or -1
 	index   *index
+	few     []rule // in place of the index, when nothing splits them
 }
 
 // Compile returns the matcher of the classes of a policy's entries, in order;
@@ -33,7 +34,9 @@ func Compile(classes []*policy.Class) *Matcher {
 			rules = append(rules, newRule(i, &c.Match[j], c))
 		}
 	}
-	m.index = build(rules)
+	if m.index = build(rules); m.index != nil {
+		m.few = m.index.rules
+	}
 	return m
 }
 
@@ -55,7 +58,13 @@ func (m *Matcher) Match(p *packet.Packet) int {
 
 // MatchSubject does what Match does.
 func (m *Matcher) MatchSubject(s *Subject) int {
-	if i := m.index.find(s, nothing); i != nothing {
+	var i int32
+	if m.few != nil {
+		i = first(m.few, s, nothing)
+	} else {
+		i = m.index.find(s, nothing)
+	}
+	if i != nothing {
 		return int(i)
 	}
 	return m.rest

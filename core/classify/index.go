@@ -24,6 +24,7 @@ type rule struct {
 	keys      keys // of the condition that nothing has asked yet
 	low, high uint16
 	except    bool // the class has exceptions
+	easy      bool // nothing but low and high is asked
 	from, to  prefix4
 	condition *policy.Condition
 	class     *policy.Class
@@ -59,40 +60,54 @@ func newRule(entry int, c *policy.Condition, class *policy.Class) rule {
 			r.keys &^= keyToPort
 		}
 	}
+	r.ease()
 	return r
 }
+
+func (r *rule) ease() { r.easy = r.keys == 0 && !r.except }
 
 // A Subject is a packet to be matched, with what most rules ask of it at hand;
 // several matchers can be asked about one.
 type Subject struct {
 	*packet.Packet
-	ip, v4   bool // its header may be looked at; and is IPv4
-	from, to uint32
+	ip     bool   // its header may be looked at
+	toPort uint16 // 0: none
+
+	addresses, v4 bool // from and to are set; and are of IPv4
+	from, to      uint32
 }
 
 // NewSubject returns the subject of a packet, as it is now.
 func NewSubject(p *packet.Packet) Subject {
 	s := Subject{Packet: p, ip: visible(p)}
-	if s.ip && p.Flow.From.Is4() {
-		s.v4, s.from, s.to = true, number(p.Flow.From), number(p.Flow.To)
+	if s.ip {
+		s.toPort = p.Flow.ToPort
 	}
 	return s
 }
 
-// holds reports whether the rule takes the packet.
-func (r *rule) holds(s *Subject) bool {
-	if s.Flow.ToPort < r.low || s.Flow.ToPort > r.high || r.low > 0 && !s.ip {
-		return false
+// isIPv4 reports whether the addresses are of IPv4, and sets them.
+func (s *Subject) isIPv4() bool {
+	if !s.addresses {
+		s.addresses = true
+		if f := &s.Flow; s.ip && f.From.Is4() {
+			s.v4, s.from, s.to = true, number(f.From), number(f.To)
+		}
 	}
+	return s.v4
+}
+
+// holds reports whether the rule takes the packet, whose port is one of its.
+func (r *rule) holds(s *Subject) bool {
 	k := r.keys
 	if k&keyFrom != 0 && r.from.mask != 0 {
-		if !s.v4 || s.from&r.from.mask != r.from.value {
+		if !s.isIPv4() || s.from&r.from.mask != r.from.value {
 			return false
 		}
 		k &^= keyFrom
 	}
 	if k&keyTo != 0 && r.to.mask != 0 {
-		if !s.v4 || s.to&r.to.mask != r.to.value {
+		if !s.isIPv4() || s.to&r.to.mask != r.to.value {
 			return false
 		}
 		k &^= keyTo
@@ -102,12 +117,16 @@ func (r *rule) holds(s *Subject) bool {
 
 // first returns the first entry of rules, less than best, that takes the packet.
 func first(rules []rule, s *Subject, best int32) int32 {
-	for i := range rules {
+	port := s.toPort
+	for i := 0; i < len(rules); i++ {
 		r := &rules[i]
+		if r.low > port || port > r.high {
+			continue
+		}
 		if r.entry >= best {
 			break
 		}
-		if r.holds(s) {
+		if r.easy || r.holds(s) {
 			return r.entry
 		}
 	}
@@ -118,6 +137,7 @@ func first(rules []rule, s *Subject, best int32) int32 {
 func without(rules []rule, k keys) []rule {
 	for i := range rules {
 		rules[i].keys &^= k
+		rules[i].ease()
 	}
 	return rules
 }
@@ -498,7 +518,9 @@ func splitByNumber(rules []rule, d dimension) split {
 // find returns the first entry, less than best, that has a rule which holds.
 func (x *index) find(s *Subject, best int32) int32 {
 	for ; x != nil && x.first < best; x = x.beside {
-		best = first(x.rules, s, best)
+		if x.rules != nil { // nothing splits them
+			return first(x.rules, s, best)
+		}
 		if x.numbers != nil {
 			if n, ok := x.numbers.of(s.Packet); ok {
 				best = x.numbers.part(n).find(s, best)
@@ -507,13 +529,17 @@ func (x *index) find(s *Subject, best int32) int32 {
 		if !s.ip {
 			continue
 		}
-		a, n := s.Flow.From, s.from
-		if x.to {
-			a, n = s.Flow.To, s.to
-		}
-		if s.v4 && x.slots != nil {
+		if x.slots != nil && s.isIPv4() {
+			n := s.from
+			if x.to {
+				n = s.to
+			}
 			best = x.slots.find(n>>16, s, best)
 		} else if x.prefixes != nil {
+			a := s.Flow.From
+			if x.to {
+				a = s.Flow.To
+			}
 			if node, ok := x.prefixes.Lookup(a); ok {
 				best = node.find(s, best)
 			}

@@ -8,6 +8,7 @@ package datapath
 
 import (
 	"math/rand/v2"
+	"slices"
 	"time"
 
 	"imbrel/core/classify"
@@ -84,9 +85,9 @@ type Path struct {
 	framing  packet.Framing
 	classOf  func(*packet.Packet) int
 	top      *level
-	elements []element // every entry at any level, a parent before what is within it
-	counters []Counters
-	leaves   []leafQueue // of each of the scheduler's leaves
+	elements []*element // every entry at any level, a parent before what is within it
+	counters []Counters // of each element alone
+	nodes    []*state   // of each of the scheduler's entries
 	tree     *schedule.Tree
 	drop     func(*packet.Packet, Reason)
 	classes  []string
@@ -99,31 +100,51 @@ type Path struct {
 type level struct {
 	entries  []present
 	matcher  *classify.Matcher // of those that are there
-	elements []int32           // the same, the rest last
+	elements []*element        // the same, the rest last
 }
 
 // An element is what the path does with the packets of one entry.
 type element struct {
-	parent int32 // -1: at the top
-	mark   *policy.Mark
-	block  bool
-	police *policing
-	inner  *level // or
-	each   *each  // or
-	queue  queue.Discipline
-	leaf   int32
-}
-
-// A leafQueue is the queue of one of the scheduler's leaves, and its element.
-type leafQueue struct {
-	element int32
-	queue   queue.Discipline
-}
-
-// policing is a meter and what is done with each colour.
-type policing struct {
-	meter.Meter
+	number  int32
+	parent  int32
+	inner   *level     // nil when nothing is within it
+	each    *each      // when this entry, or one around it, has instances
+	acts    []*element // of this one and those around it, the ones that block, meter or mark, the outermost first
+	block   bool
+	meter   *meter.Meter // as it is at first; nil: none
 	actions [3]policy.Action
+	mark    *policy.Mark
+	own     state                   // when there are no instances
+	queue   func() queue.Discipline // nil: a FIFO
+	limits  queue.Limits
+	node    int // the scheduler's, or from the first of an instance
+}
+
+// A state is what an element keeps: its meter, and its queue when nothing is
+// within it.
+type state struct {
+	fifo    queue.FIFO
+	queue   queue.Discipline
+	waiting *queue.Waiting
+	meter   *meter.Meter
+	node    int
+}
+
+// start makes the state of an element; its node comes after base others.
+func (s *state) start(e *element, base int) {
+	s.node = base + e.node
+	if e.meter != nil {
+		own := *e.meter
+		s.meter = &own
+	}
+	if e.inner != nil {
+		return
+	}
+	s.fifo.Limits, s.queue = e.limits, &s.fifo
+	if e.queue != nil {
+		s.queue = e.queue()
+	}
+	s.waiting = s.queue.Level()
 }
 
 // Classes returns the names of the classes the path books to: of every entry,
@@ -131,8 +152,32 @@ type policing struct {
 // plain FIFO.
 func (p *Path) Classes() []string { return p.classes }
 
-// Counters returns the counters of each class; they go on counting.
-func (p *Path) Counters() []Counters { return p.counters }
+// Counters returns the counters of each class as they stand. Those of an entry
+// with others within it are the sums of these.
+func (p *Path) Counters() []Counters {
+	out := slices.Clone(p.counters)
+	for i := len(out) - 1; i >= 0; i-- {
+		if parent := p.Parent(i); parent >= 0 {
+			out[parent].add(&out[i])
+		}
+	}
+	return out
+}
+
+// add adds what the packets of an entry within this one have in common with it.
+func (c *Counters) add(inner *Counters) {
+	c.OfferedPackets += inner.OfferedPackets
+	c.OfferedBytes += inner.OfferedBytes
+	c.SentPackets += inner.SentPackets
+	c.SentBytes += inner.SentBytes
+	c.Congested += inner.Congested
+	for i, n := range inner.Drops {
+		c.Drops[i] += n
+	}
+	for i, n := range inner.Marks {
+		c.Marks[i] += n
+	}
+}
 
 // Parent returns the number of the entry around another, or -1.
 func (p *Path) Parent(class int) int {
@@ -140,6 +185,14 @@ func (p *Path) Parent(class int) int {
 		return -1
 	}
 	return int(p.elements[class].parent)
+}
+
+// state returns the state of an element for a packet of an instance, or of none.
+func (e *element) state(i *instance) *state {
+	if i != nil && e.each != nil {
+		return &i.states[e.number-e.each.first]
+	}
+	return &e.own
 }
 
 // Enqueue takes a packet in, or drops it and says why. The path keeps a packet
@@ -150,96 +203,85 @@ func (p *Path) Enqueue(now time.Duration, pkt *packet.Packet) Reason {
 		p.look(now)
 	}
 	pkt.Size = int32(p.framing.Size(pkt.Length))
+	e := p.elements[0]
 	if p.classOf != nil {
 		pkt.Slot = int32(p.classOf(pkt))
-		p.offer(pkt.Slot, pkt)
-		return p.wait(now, 0, p.elements[0].queue, pkt)
+	} else {
+		e = p.classify(pkt)
+		pkt.Slot = e.number
 	}
-	at := int32(p.Classify(pkt))
-	pkt.Slot = at
-	for i := at; i >= 0; i = p.elements[i].parent {
-		p.offer(i, pkt)
-	}
-	e := &p.elements[at]
-	own, leaf, q := e.police, int(e.leaf), e.queue
+	c := &p.counters[pkt.Slot]
+	c.OfferedPackets++
+	c.OfferedBytes += uint64(pkt.Size)
 	var i *instance
 	if e.each != nil {
-		i = p.instance(now, at, e.each, pkt)
-		own, leaf, q = i.police, i.leaf, i.queue
+		i = p.instance(now, e.each, pkt)
 		i.Offered++
 		i.OfferedBytes += uint64(pkt.Size)
 	}
-	reason := p.condition(now, at, own, pkt)
+	reason := p.condition(now, e, i, pkt)
 	if reason == Passed {
-		reason = p.wait(now, leaf, q, pkt)
-	} else {
-		p.dropped(at, reason)
+		s := e.state(i)
+		if reason = reasons[s.queue.Push(now, pkt)]; reason == Passed {
+			c.MaxQueueBytes = max(c.MaxQueueBytes, s.waiting.Bytes)
+			p.tree.Ready(now, s.node)
+			return Passed
+		}
 	}
-	if i != nil && reason != Passed {
+	c.Drops[reason]++
+	if i != nil {
 		i.Dropped++
 	}
 	return reason
 }
 
-func (p *Path) offer(i int32, pkt *packet.Packet) {
-	c := &p.counters[i]
-	c.OfferedPackets++
-	c.OfferedBytes += uint64(pkt.Size)
-}
-
-// dropped books a drop to an entry and those around it.
-func (p *Path) dropped(at int32, reason Reason) {
-	for i := at; i >= 0; i = p.elements[i].parent {
-		p.counters[i].Drops[reason]++
-		if p.classOf != nil {
-			return
-		}
-	}
-}
+// reasons are what a queue's verdicts mean.
+var reasons = [...]Reason{queue.Taken: Passed, queue.Full: QueueFull, queue.Early: Early}
 
 // Classify returns the number, as in Classes, of the innermost entry that takes
 // the packet.
-func (p *Path) Classify(pkt *packet.Packet) int {
-	l := p.top
+func (p *Path) Classify(pkt *packet.Packet) int { return int(p.classify(pkt).number) }
+
+func (p *Path) classify(pkt *packet.Packet) *element {
 	s := classify.NewSubject(pkt)
-	for {
+	for l := p.top; ; {
 		i := l.matcher.MatchSubject(&s)
 		if i < 0 {
 			i = len(l.elements) - 1
 		}
-		at := l.elements[i]
-		if l = p.elements[at].inner; l == nil {
-			return int(at)
+		e := l.elements[i]
+		if l = e.inner; l == nil {
+			return e
 		}
 	}
 }
 
 // condition meters and marks a packet by its entry and those around it, the
 // outermost first.
-func (p *Path) condition(now time.Duration, at int32, police *policing, pkt *packet.Packet) Reason {
-	e := &p.elements[at]
-	if e.parent >= 0 {
-		if reason := p.condition(now, e.parent, p.elements[e.parent].police, pkt); reason != Passed {
-			return reason
+func (p *Path) condition(now time.Duration, e *element, i *instance, pkt *packet.Packet) Reason {
+	for _, a := range e.acts {
+		if a.block {
+			return Blocked
 		}
-	}
-	if e.block {
-		return Blocked
-	}
-	color := meter.Green
-	if police != nil {
-		color = police.Measure(now, int(pkt.Size), colorOf(pkt))
-		p.counters[at].Colors[color]++
-		if police.actions[color].Drop {
-			return Policed
+		var excess *policy.Mark
+		if a.meter != nil {
+			m := a.state(i).meter
+			arrives := meter.Green
+			if m.Aware {
+				arrives = colorOf(pkt)
+			}
+			color := m.Measure(now, int(pkt.Size), arrives)
+			p.counters[a.number].Colors[color]++
+			if a.actions[color].Drop {
+				return Policed
+			}
+			excess = a.actions[color].Mark
 		}
-	}
-	if e.mark != nil {
-		Mark(e.mark, pkt)
-	}
-	if police != nil {
-		if m := police.actions[color].Mark; m != nil {
-			Mark(m, pkt)
+		if a.mark != nil {
+			Mark(a.mark, pkt)
+		}
+		if excess != nil {
+			Mark(excess, pkt)
 		}
 	}
 	return Passed
@@ -251,33 +293,17 @@ func colorOf(pkt *packet.Packet) meter.Color {
 	return meter.Color(max(pkt.DSCP().DropPrecedence(), 1) - 1)
 }
 
-// wait puts a packet into its queue.
-func (p *Path) wait(now time.Duration, leaf int, q queue.Discipline, pkt *packet.Packet) Reason {
-	c := &p.counters[pkt.Slot]
-	before := q.Len()
-	switch q.Push(now, pkt) {
-	case queue.Full:
-		p.dropped(pkt.Slot, QueueFull)
-		return QueueFull
-	case queue.Early:
-		p.dropped(pkt.Slot, Early)
-		return Early
-	}
-	c.MaxQueueBytes = max(c.MaxQueueBytes, q.Bytes())
-	if before == 0 {
-		p.tree.Ready(now, leaf)
-	}
-	return Passed
-}
-
 // discard is told of packets that a queue drops after it took them.
 func (p *Path) discard(pkt *packet.Packet, v queue.Verdict) {
-	reason := Early
-	if v == queue.Full {
-		reason = QueueFull
+	p.counters[pkt.Slot].Drops[reasons[v]]++
+	if p.classOf == nil {
+		if e := p.elements[pkt.Slot].each; e != nil {
+			if i := e.find(pkt); i != nil {
+				i.Dropped++
+			}
+		}
 	}
-	p.dropped(pkt.Slot, reason)
-	p.drop(pkt, reason)
+	p.drop(pkt, reasons[v])
 }
 
 // Dequeue gives back the packet to send now. When there is none it returns nil
@@ -288,34 +314,23 @@ func (p *Path) Dequeue(now time.Duration) (*packet.Packet, time.Duration) {
 		if leaf < 0 {
 			return nil, again
 		}
-		q := p.leaves[leaf].queue
-		pkt := q.Pop(now)
+		s := p.nodes[leaf]
+		pkt := s.queue.Pop(now)
 		if pkt == nil { // it dropped all it had
-			p.tree.Sent(now, leaf, 0, q.Len() > 0)
+			p.tree.Sent(now, leaf, 0, s.waiting.Packets > 0)
 			continue
 		}
-		p.tree.Sent(now, leaf, int(pkt.Size), q.Len() > 0)
-		p.sent(pkt)
-		return pkt, now
-	}
-}
-
-// sent books a packet to its entry and those around it.
-func (p *Path) sent(pkt *packet.Packet) {
-	class := pkt.TrafficClass()
-	dscp, congested := class>>2, class&3 == 3
-	p.pressure.bytes += int64(pkt.Size)
-	for i := pkt.Slot; i >= 0; i = p.elements[i].parent {
-		c := &p.counters[i]
+		p.tree.Sent(now, leaf, int(pkt.Size), s.waiting.Packets > 0)
+		p.pressure.bytes += int64(pkt.Size)
+		c := &p.counters[pkt.Slot]
 		c.SentPackets++
 		c.SentBytes += uint64(pkt.Size)
-		c.Marks[dscp]++
-		if congested {
+		class := pkt.TrafficClass()
+		c.Marks[class>>2]++
+		if class&3 == 3 {
 			c.Congested++
 		}
-		if p.classOf != nil {
-			return
-		}
+		return pkt, now
 	}
 }
 

@@ -347,28 +347,28 @@ func BenchmarkDatapath(b *testing.B) {
 		treat = append(treat, treats(n, e))
 	}
 	p := New(Config{Rate: 10 * unit.GbitPerSecond, Framing: packet.FramingEthernet, Policy: &policy.Policy{Treat: treat}})
-	churn(b, p)
+	churn(b, p, 8)
 }
 
-// churn keeps 256 packets of eight classes in a path while one goes in and one
-// comes out.
-func churn(b *testing.B, p *Path) {
+// churn keeps packets of so many classes waiting in a path while one goes in and
+// one comes out; what comes out goes in again after 256 others, so that all
+// classes stay busy.
+func churn(b *testing.B, p *Path, classes int) {
 	var l pool
-	packets := make([]*packet.Packet, 512)
-	for i := range packets {
-		packets[i] = l.get(1+i%8, 1000)
-	}
+	ring := make([]*packet.Packet, 256)
 	now := time.Duration(0)
-	for _, pkt := range packets[:256] {
-		p.Enqueue(now, pkt)
+	for i := range max(256, 2*classes) {
+		p.Enqueue(now, l.get(1+i%classes, 1000))
+	}
+	for i := range ring {
+		ring[i] = l.get(1+i%classes, 1000)
 	}
 	b.ReportAllocs()
-	next := 256
-	for b.Loop() {
+	for i := 0; b.Loop(); i++ {
 		now += 830
-		p.Enqueue(now, packets[next&511])
-		p.Dequeue(now)
-		next++
+		if p.Enqueue(now, ring[i&255]) == Passed {
+			ring[i&255], _ = p.Dequeue(now)
+		}
 	}
 	b.ReportMetric(float64(b.N)/b.Elapsed().Seconds()/1e6, "Mpackets/s")
 }
@@ -404,38 +404,61 @@ func TestAFloodOfSources(t *testing.T) {
 		t.Errorf("%d instances, %d packets shared one; %d and 3000 are right", most, shared, MaxInstances)
 	}
 	now += 2 * idleAfter
-	before := len(p.leaves)
-	for n := range uint32(1000) {
+	before := len(p.nodes)
+	for n := range uint32(10_000) {
 		if send(n+1<<22) != Passed {
 			t.Fatal("a new source is refused after the others idled")
 		}
 	}
-	if got := len(p.elements[0].each.instances); got != 1000 || len(p.leaves) != before {
-		t.Errorf("%d instances after all idled and 1000 came; %d leaves, %d before", got, len(p.leaves), before)
+	if got := len(p.elements[0].each.instances); got != 10_000 || len(p.nodes) != before {
+		t.Errorf("%d instances after all idled and 10,000 came; %d nodes, %d before", got, len(p.nodes), before)
 	}
 }
 
-// Instances cost little more than a handful of classes.
+// Instances cost little more than a handful of classes. The packets are 512, as
+// in the ring of a network card, in the order of a random permutation of their
+// sources.
 func BenchmarkEach(b *testing.B) {
-	for _, n := range []int{8, 100_000} {
+	for _, n := range []int{8, 1000, 100_000} {
 		b.Run(fmt.Sprint(n), func(b *testing.B) {
 			e := treats(1, policy.Entry{Each: []string{"source"}, AtMost: unit.Share{Rate: unit.GbitPerSecond}})
 			p := New(Config{Rate: 10 * unit.GbitPerSecond, Policy: &policy.Policy{Treat: []policy.Entry{e}}})
 			var l pool
-			packets := make([]*packet.Packet, n)
-			for i := range packets {
-				packets[i] = l.get(1, 100)
-				packets[i].Flow.From = netip.AddrFrom4([4]byte{10, byte(i >> 16), byte(i >> 8), byte(i)})
-				p.Enqueue(0, packets[i])
-				p.Dequeue(0)
+			ring := make([]*packet.Packet, 512)
+			for i := range ring {
+				ring[i] = l.get(1, 100)
 			}
-			b.ReportAllocs()
+			order := rand.New(rand.NewPCG(1, 1)).Perm(n)
 			now := time.Duration(0)
-			for i := 0; b.Loop(); i++ {
+			pass := func(i int) {
 				now += 10 * time.Microsecond
-				p.Enqueue(now, packets[(i*7919)%n])
+				pkt, source := ring[i&511], order[i%n]
+				pkt.Flow.From = netip.AddrFrom4([4]byte{10, byte(source >> 16), byte(source >> 8), byte(source)})
+				p.Enqueue(now, pkt)
 				p.Dequeue(now)
 			}
+			for i := range n {
+				pass(i)
+			}
+			b.ReportAllocs()
+			for i := 0; b.Loop(); i++ {
+				pass(i)
+			}
+		})
+	}
+}
+
+// Many classes cost little more than a few, though all of them have something
+// to send.
+func BenchmarkLeaves(b *testing.B) {
+	for _, n := range []int{8, 100, 1000} {
+		b.Run(fmt.Sprint(n), func(b *testing.B) {
+			var treat []policy.Entry
+			for i := range n {
+				treat = append(treat, treats(1+i, policy.Entry{AtLeast: unit.Share{Rate: 8 * unit.GbitPerSecond / unit.Rate(n)}}))
+			}
+			p := New(Config{Rate: 10 * unit.GbitPerSecond, Framing: packet.FramingEthernet, Policy: &policy.Policy{Treat: treat}})
+			churn(b, p, n)
 		})
 	}
 }

@@ -9,63 +9,120 @@ import (
 
 	"imbrel/core/packet"
 	"imbrel/core/policy"
-	"imbrel/core/queue"
 	"imbrel/core/schedule"
 )
 
 // Bounds of the instances of one entry. Beyond MaxInstances those that are new
-// share one.
+// share one; where an instance has several queues, they are as many fewer, and
+// one with fq-codel counts as nine.
 const (
 	MaxInstances = 1 << 17
 	idleAfter    = time.Minute
 )
 
-// An instanceKey is what the packets of one instance have in common.
-type instanceKey struct {
-	source, destination netip.Addr
+// A key is what the packets of one instance have in common.
+type key struct {
+	source, destination [16]byte
+	in                  int32
 	fromPort, toPort    uint16 // with protocol, of a flow
 	vlan                uint16
 	protocol            uint8
-	flow                bool
-	in                  int32
+	parts               parts
 }
 
-func (k instanceKey) String() string {
-	var parts []string
-	switch {
-	case k.flow:
-		parts = append(parts, fmt.Sprintf("flow %s, %s to %s", policy.ProtocolName(k.protocol),
-			netip.AddrPortFrom(k.source, k.fromPort), netip.AddrPortFrom(k.destination, k.toPort)))
-	default:
-		if k.source.IsValid() {
-			parts = append(parts, "source "+k.source.String())
+// parts says which parts of a key there are.
+type parts uint8
+
+const (
+	bySource parts = 1 << iota
+	byDestination
+	byFlow
+	byVLAN
+	byInterface
+	is6
+	isOthers // the instance that those beyond the bound share
+)
+
+var partNames = [...]string{"source", "destination", "flow", "vlan", "interface"}
+
+// newKey returns the key of a packet by the parts that each wants. A part that
+// the packet has not is not in it.
+func newKey(by parts, pkt *packet.Packet) key {
+	var k key
+	f := &pkt.Flow
+	if by&(bySource|byDestination|byFlow) != 0 && pkt.IsIP() {
+		k.parts = by & (bySource | byDestination | byFlow)
+		if f.From.Is6() {
+			k.parts |= is6
 		}
-		if k.destination.IsValid() {
-			parts = append(parts, "destination "+k.destination.String())
+		if by&(bySource|byFlow) != 0 {
+			k.source = f.From.As16()
+		}
+		if by&(byDestination|byFlow) != 0 {
+			k.destination = f.To.As16()
+		}
+		if by&byFlow != 0 {
+			k.fromPort, k.toPort, k.protocol = f.FromPort, f.ToPort, f.Protocol
 		}
 	}
-	if k.vlan > 0 {
-		parts = append(parts, fmt.Sprint("vlan ", k.vlan))
+	if by&byVLAN != 0 && pkt.Tagged {
+		k.vlan = pkt.VLAN
+		k.parts |= byVLAN
 	}
-	if k.in > 0 {
-		parts = append(parts, fmt.Sprint("interface ", k.in))
+	if by&byInterface != 0 {
+		k.in = pkt.In
+		k.parts |= byInterface
 	}
-	if len(parts) == 0 {
+	return k
+}
+
+// text returns a key in words, for an entry that has instances by so much.
+func (k *key) text(by parts) string {
+	if k.parts&isOthers != 0 {
 		return "all others"
 	}
-	return strings.Join(parts, ", ")
+	address := func(a [16]byte) string {
+		ip := netip.AddrFrom16(a)
+		if k.parts&is6 == 0 {
+			ip = ip.Unmap()
+		}
+		return ip.String()
+	}
+	var words []string
+	for i, name := range partNames {
+		part := parts(1) << i
+		switch {
+		case by&part == 0:
+		case k.parts&part == 0 && part == byVLAN:
+			words = append(words, "no vlan")
+		case k.parts&part == 0:
+			words = append(words, "not IP")
+		case part == bySource:
+			words = append(words, name+" "+address(k.source))
+		case part == byDestination:
+			words = append(words, name+" "+address(k.destination))
+		case part == byFlow:
+			words = append(words, fmt.Sprintf("flow %s, %s port %d to %s port %d", policy.ProtocolName(k.protocol),
+				address(k.source), k.fromPort, address(k.destination), k.toPort))
+		case part == byVLAN:
+			words = append(words, fmt.Sprint(name, " ", k.vlan))
+		case part == byInterface:
+			words = append(words, fmt.Sprint(name, " ", k.in))
+		}
+	}
+	return strings.Join(slices.Compact(words), ", ")
 }
 
-// each is the instances of an entry: a separate policer, limits and queue for
+// each is the instances of an entry: separate policers, limits and queues for
 // every value.
 type each struct {
-	by        []string
-	open      int // of the scheduler
-	node      schedule.Node
-	queue     func() queue.Discipline
-	police    *policing
-	instances map[instanceKey]*instance
-	// Those seen longest ago first.
+	by         parts
+	first, end int32         // the elements of which an instance has a state
+	open       int           // the scheduler's entry within which they are
+	node       schedule.Node // of an instance
+	cost       int           // of an instance, in queues
+	instances  map[key]*instance
+	// In the order in which it was last looked whether they idle.
 	oldest, newest *instance
 	most           int
 	shared         uint64 // packets of the instance that those beyond the bound share
@@ -73,95 +130,99 @@ type each struct {
 
 // An instance is one value's. It is removed when it has idled.
 type instance struct {
-	key          instanceKey
-	queue        queue.Discipline
-	police       *policing
-	leaf         int
-	seen         time.Duration
-	older, newer *instance
+	key    key
+	seen   time.Duration // when its last packet came
+	looked time.Duration
+	next   *instance
+	node   int // the scheduler's
 
 	Offered, Dropped, OfferedBytes uint64
+
+	states []state
+	only   [1]state // states, when it has no more: beside what else is used with it
 }
 
-func (e *each) key(pkt *packet.Packet) instanceKey {
-	var k instanceKey
-	for _, by := range e.by {
-		switch by {
-		case "source":
-			k.source = pkt.Flow.From
-		case "destination":
-			k.destination = pkt.Flow.To
-		case "flow":
-			f := &pkt.Flow
-			k.source, k.destination, k.fromPort, k.toPort, k.protocol, k.flow = f.From, f.To, f.FromPort, f.ToPort, f.Protocol, true
-		case "vlan":
-			k.vlan = pkt.VLAN
-		case "interface":
-			k.in = pkt.In
-		}
+func newEach(by []string, first int32, open int) *each {
+	e := &each{first: first, open: open, instances: make(map[key]*instance)}
+	for _, word := range by {
+		e.by |= 1 << slices.Index(partNames[:], word)
 	}
-	return k
+	return e
+}
+
+// find returns the instance of a packet that one has.
+func (e *each) find(pkt *packet.Packet) *instance {
+	if i := e.instances[newKey(e.by, pkt)]; i != nil {
+		return i
+	}
+	return e.instances[key{parts: isOthers}]
 }
 
 // instance returns the instance of a packet, made on the first.
-func (p *Path) instance(now time.Duration, at int32, e *each, pkt *packet.Packet) *instance {
-	k := e.key(pkt)
+func (p *Path) instance(now time.Duration, e *each, pkt *packet.Packet) *instance {
+	k := newKey(e.by, pkt)
 	i := e.instances[k]
 	if i == nil {
 		p.expire(now, e)
-		if len(e.instances) >= MaxInstances {
+		if len(e.instances) >= MaxInstances/e.cost {
 			e.shared++
-			if i = e.instances[instanceKey{}]; i != nil {
-				return i
-			}
-			k = instanceKey{}
+			k = key{parts: isOthers}
+			i = e.instances[k]
 		}
-		i = &instance{key: k, queue: e.queue(), leaf: p.tree.Add(e.open, e.node)}
-		if e.police != nil {
-			own := *e.police
-			i.police = &own
+		if i == nil {
+			i = p.newInstance(now, e, k)
 		}
-		for len(p.leaves) <= i.leaf {
-			p.leaves = append(p.leaves, leafQueue{})
-		}
-		p.leaves[i.leaf] = leafQueue{at, i.queue}
-		e.instances[k] = i
-		e.most = max(e.most, len(e.instances))
-	} else {
-		e.unlink(i)
 	}
 	i.seen = now
-	i.older, i.newer = e.newest, nil
-	if e.newest != nil {
-		e.newest.newer = i
-	} else {
-		e.oldest = i
-	}
-	e.newest = i
 	return i
 }
 
-func (e *each) unlink(i *instance) {
-	if i.older != nil {
-		i.older.newer = i.newer
-	} else {
-		e.oldest = i.newer
+func (p *Path) newInstance(now time.Duration, e *each, k key) *instance {
+	i := &instance{key: k, looked: now, node: p.tree.Add(e.open, e.node)}
+	i.states = i.only[:]
+	if n := int(e.end - e.first); n > 1 {
+		i.states = make([]state, n)
 	}
-	if i.newer != nil {
-		i.newer.older = i.older
+	for n := range i.states {
+		i.states[n].start(p.elements[e.first+int32(n)], i.node)
+		p.node(&i.states[n])
+	}
+	e.instances[k] = i
+	e.most = max(e.most, len(e.instances))
+	e.append(i)
+	return i
+}
+
+func (e *each) append(i *instance) {
+	i.next = nil
+	if e.oldest == nil {
+		e.oldest = i
 	} else {
-		e.newest = i.older
+		e.newest.next = i
+	}
+	e.newest = i
+}
+
+// expire removes instances that have idled. It looks at a few of those not
+// looked at for longest, so that no packet waits for it.
+func (p *Path) expire(now time.Duration, e *each) {
+	for range 16 {
+		i := e.oldest
+		if i == nil || now-i.looked <= idleAfter {
+			return
+		}
+		e.oldest = i.next
+		if now-i.seen > idleAfter && !slices.ContainsFunc(i.states, state.waits) {
+			delete(e.instances, i.key)
+			p.tree.Remove(i.node)
+			continue
+		}
+		i.looked = now
+		e.append(i)
 	}
 }
 
-// expire removes the instances that have idled.
-func (p *Path) expire(now time.Duration, e *each) {
-	for i := e.oldest; i != nil && now-i.seen > idleAfter && i.queue.Len() == 0 && p.tree.Idle(i.leaf); i = e.oldest {
-		e.unlink(i)
-		delete(e.instances, i.key)
-		p.tree.Remove(i.leaf)
-	}
-}
+func (s state) waits() bool { return s.waiting != nil && s.waiting.Packets > 0 }
 
 // An Instance is what was counted for one value of an entry's each.
 type Instance struct {
@@ -173,12 +234,12 @@ type Instance struct {
 // most at a time, how many packets shared one because there were too many, and
 // those that were offered most.
 func (p *Path) Instances(class, top int) (most int, shared uint64, list []Instance) {
-	if p.classOf != nil || p.elements[class].each == nil {
+	if p.classOf != nil || p.elements[class].each == nil || p.elements[class].each.first != int32(class) {
 		return 0, 0, nil
 	}
 	e := p.elements[class].each
 	for _, i := range e.instances {
-		list = append(list, Instance{i.key.String(), i.Offered, i.Dropped, i.OfferedBytes})
+		list = append(list, Instance{i.key.text(e.by), i.Offered, i.Dropped, i.OfferedBytes})
 	}
 	slices.SortFunc(list, func(a, b Instance) int {
 		if a.OfferedBytes != b.OfferedBytes {
@@ -190,18 +251,4 @@ func (p *Path) Instances(class, top int) (most int, shared uint64, list []Instan
 		return strings.Compare(a.Value, b.Value)
 	})
 	return e.most, e.shared, list[:min(top, len(list))]
-}
-
-// each compiles the instances of an entry.
-func (b *compiler) each(e *policy.Entry, o *Promise, n *schedule.Node, police *policing) *each {
-	out := &each{by: e.Each, open: b.opens, police: police, instances: make(map[instanceKey]*instance),
-		node: schedule.Node{Ceiling: n.Ceiling, Credit: n.Credit, Peak: n.Peak, Weight: 1}}
-	b.opens++
-	n.Open, n.Ceiling, n.Peak, n.Credit = true, 0, 0, 0 // the limits are each one's own
-	own := *o
-	if e.Police != nil || !e.AtMost.IsZero() {
-		own.Rate = o.Ceiling
-	}
-	out.queue = func() queue.Discipline { return b.queue(&e.Queue, &own) }
-	return out
 }

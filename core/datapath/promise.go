@@ -43,13 +43,15 @@ func weight(e *policy.Entry, whole unit.Rate) int64 {
 }
 
 // A Promise is what an entry gets when all want everything, and the entries
-// within it.
+// within it. That of an entry with instances is all of theirs; the entries within
+// it are those of one that gets all it may.
 type Promise struct {
 	Entry   *policy.Entry
 	Name    string // of its class, with those around it
 	Rate    unit.Rate
-	Ceiling unit.Rate // what it never exceeds: its own at-most or policer, or those around it
+	Ceiling unit.Rate // what it, or each of its instances, never exceeds: its own at-most or policer, or those around it
 	Inner   []*Promise
+	node    *fluid.Node
 }
 
 // Promises returns what each entry of a policy, and the rest, gets at an
@@ -66,7 +68,7 @@ func Shares(p *policy.Policy, rate unit.Rate, wants func(name string) unit.Rate)
 	root := &fluid.Node{}
 	promises := grow(root, WithRest(p), "", whole, whole, wants)
 	fluid.Allocate(root, whole)
-	settle(root, promises)
+	settle(promises)
 	return promises
 }
 
@@ -76,30 +78,44 @@ func grow(parent *fluid.Node, entries []policy.Entry, prefix string, promise, ce
 	var out []*Promise
 	for i := range entries {
 		e := &entries[i]
-		n := &fluid.Node{Priority: e.Priority, Guarantee: e.AtLeast.Of(promise), Ceiling: e.AtMost.Of(ceiling), Weight: weight(e, max(promise, 1)), Demand: wants(prefix + e.ClassName.Text)}
-		bound := ceiling
-		if n.Ceiling > 0 {
-			bound = min(bound, n.Ceiling)
+		o := &Promise{Entry: e, Name: prefix + e.ClassName.Text, Ceiling: ceiling}
+		n := &fluid.Node{Priority: e.Priority, Guarantee: e.AtLeast.Of(promise), Weight: weight(e, max(promise, 1)), Demand: wants(o.Name)}
+		o.node = n
+		if own := e.AtMost.Of(ceiling); own > 0 {
+			o.Ceiling = min(o.Ceiling, own)
 		}
 		if e.Police != nil {
-			bound = min(bound, passes(e.Police, ceiling))
-			n.Ceiling = bound
+			o.Ceiling = min(o.Ceiling, passes(e.Police, ceiling))
+		}
+		if o.Ceiling < ceiling && len(e.Each) == 0 {
+			n.Ceiling = o.Ceiling
 		}
 		if e.Block {
-			n.Demand, bound = 0, 0
-		}
-		o := &Promise{Entry: e, Name: prefix + e.ClassName.Text, Ceiling: bound}
-		if inner := e.Inner(); len(inner) > 0 && !e.Block {
-			own := n.Guarantee
-			if e.Priority > 0 {
-				own = bound
+			n.Demand, o.Ceiling = 0, 0
+		} else if inner := e.Inner(); len(inner) > 0 {
+			within := n
+			if len(e.Each) > 0 {
+				within = &fluid.Node{}
 			}
-			o.Inner = grow(n, withRest(inner, e.Source), o.Name+"/", own, bound, wants)
+			o.Inner = grow(within, withRest(inner, e.Source), o.Name+"/", o.whole(promise), o.Ceiling, wants)
+			if len(e.Each) > 0 { // of one that gets all it may
+				fluid.Allocate(within, o.Ceiling)
+				n.Demand = within.Wants()
+			}
 		}
 		parent.Children = append(parent.Children, n)
 		out = append(out, o)
 	}
 	return out
+}
+
+// whole returns what a percentage of an at-least within the entry is of: what
+// the entry is promised when those around it are promised so much.
+func (o *Promise) whole(promise unit.Rate) unit.Rate {
+	if o.Entry.Priority > 0 || len(o.Entry.Each) > 0 {
+		return o.Ceiling
+	}
+	return o.Entry.AtLeast.Of(promise)
 }
 
 // passes returns the rate that a policer lets through for good: all, when it
@@ -115,10 +131,10 @@ func passes(p *policy.Police, ceiling unit.Rate) unit.Rate {
 	return min(rate, ceiling)
 }
 
-func settle(n *fluid.Node, promises []*Promise) {
-	for i, p := range promises {
-		p.Rate = n.Children[i].Gets
-		settle(n.Children[i], p.Inner)
+func settle(promises []*Promise) {
+	for _, o := range promises {
+		o.Rate = o.node.Gets
+		settle(o.Inner)
 	}
 }
 

@@ -80,5 +80,5 @@ func BenchmarkFullTree(b *testing.B) {
 		groups = append(groups, e)
 	}
 	p := New(Config{Rate: 10 * unit.GbitPerSecond, Framing: packet.FramingEthernet, Random: rand.New(rand.NewPCG(1, 1)), Policy: &policy.Policy{Treat: groups}})
-	churn(b, p)
+	churn(b, p, 8)
 }

@@ -22,7 +22,7 @@ type pressure struct {
 // A present is an entry that is there, or not at the moment.
 type present struct {
 	class   *policy.Class
-	element int32
+	element *element
 	when    *policy.When // nil: always
 	there   bool
 	since   time.Duration // from when the load has been beyond the threshold; negative: it is not

@@ -34,17 +34,17 @@ const Greedy = 2 * unit.MaxRate
 // node. Shares are rounded down to whole bit/s, so up to a few bit/s a level
 // stay with nobody.
 func Allocate(root *Node, capacity unit.Rate) {
-	root.Gets = min(capacity, root.wants())
+	root.Gets = min(capacity, root.Wants())
 	root.divide()
 }
 
-// wants returns what a node and all below it can use.
-func (n *Node) wants() unit.Rate {
+// Wants returns what a node and all below it can use.
+func (n *Node) Wants() unit.Rate {
 	d := n.Demand
 	if len(n.Children) > 0 {
 		d = 0
 		for _, c := range n.Children {
-			d = min(d+c.wants(), Greedy)
+			d = min(d+c.Wants(), Greedy)
 		}
 	}
 	if n.Ceiling > 0 {
@@ -66,7 +66,7 @@ func (n *Node) divide() {
 			urgent = append(urgent, c)
 			continue
 		}
-		sharing = append(sharing, &share{node: c, wants: c.wants()})
+		sharing = append(sharing, &share{node: c, wants: c.Wants()})
 	}
 	slices.SortStableFunc(urgent, func(a, b *Node) int { return a.Priority - b.Priority })
 	for len(urgent) > 0 {
@@ -76,7 +76,7 @@ func (n *Node) divide() {
 		}
 		level := make([]*share, 0, same)
 		for _, c := range urgent[:same] {
-			level = append(level, &share{node: c, wants: c.wants(), weight: 1})
+			level = append(level, &share{node: c, wants: c.Wants(), weight: 1})
 		}
 		left = fill(level, left)
 		urgent = urgent[same:]

@@ -37,39 +37,39 @@ const (
 
 // A Meter colours packets. It is made by the constructor of its kind.
 type Meter struct {
+	Aware     bool // of the colour that packets arrive with
 	kind      Kind
-	aware     bool
 	committed TokenBucket // CIR, CBS
 	second    TokenBucket // EBS without a rate of its own; PIR and PBS; EIR and EBS
 }
 
 // New returns a token bucket: green up to rate and burst, else red.
 func New(rate unit.Rate, burst unit.Size, aware bool) Meter {
-	return Meter{committed: NewTokenBucket(rate, burst), aware: aware}
+	return Meter{committed: NewTokenBucket(rate, burst), Aware: aware}
 }
 
 // NewSingleRate returns a srTCM (RFC 2697 §3) of CIR, CBS and EBS.
 func NewSingleRate(cir unit.Rate, cbs, ebs unit.Size, aware bool) Meter {
-	m := Meter{kind: SingleRate, aware: aware, committed: NewTokenBucket(cir, cbs), second: NewTokenBucket(cir, ebs)}
+	m := Meter{kind: SingleRate, Aware: aware, committed: NewTokenBucket(cir, cbs), second: NewTokenBucket(cir, ebs)}
 	m.second.rate = 0 // it has what overflows from the first
 	return m
 }
 
 // NewTwoRate returns a trTCM (RFC 2698 §3) of PIR, PBS, CIR and CBS.
 func NewTwoRate(pir unit.Rate, pbs unit.Size, cir unit.Rate, cbs unit.Size, aware bool) Meter {
-	return Meter{kind: TwoRate, aware: aware, committed: NewTokenBucket(cir, cbs), second: NewTokenBucket(pir, pbs)}
+	return Meter{kind: TwoRate, Aware: aware, committed: NewTokenBucket(cir, cbs), second: NewTokenBucket(pir, pbs)}
 }
 
 // NewTwoRateExcess returns the marker of RFC 4115 of CIR, CBS, EIR and EBS.
 func NewTwoRateExcess(cir unit.Rate, cbs unit.Size, eir unit.Rate, ebs unit.Size, aware bool) Meter {
-	return Meter{kind: TwoRateExcess, aware: aware, committed: NewTokenBucket(cir, cbs), second: NewTokenBucket(eir, ebs)}
+	return Meter{kind: TwoRateExcess, Aware: aware, committed: NewTokenBucket(cir, cbs), second: NewTokenBucket(eir, ebs)}
 }
 
 // Measure colours a packet of size bytes. A colour-aware meter never gives a
 // better colour than the packet arrives with; a colour-blind one takes every
 // packet as green.
 func (m *Meter) Measure(now time.Duration, size int, arrives Color) Color {
-	if !m.aware {
+	if !m.Aware {
 		arrives = Green
 	}
 	switch m.kind {

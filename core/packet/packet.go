@@ -56,7 +56,7 @@ func (f Flow) Reverse() Flow {
 }
 
 // A Packet is a frame and what its headers say. Parse fills it; the zero
-// Packet is empty.
+// Packet is empty. What every data path touches stands first, in one cache line.
 type Packet struct {
 	// Bytes are the frame's bytes at hand, from the Ethernet header on. They
 	// may stop short of the frame's end, but hold every header.
@@ -64,23 +64,38 @@ type Packet struct {
 	// Length is the length of the IP packet in bytes, what is not at hand
 	// included; for a frame that is not IP, its payload's.
 	Length int
-	// Flow is read from the headers.
-	Flow Flow
+
+	// Next is the packet behind this one in the queue it is in; the queue sets it.
+	Next *Packet
+	// Arrived is when the packet reached the data path it is in; the data path
+	// sets it.
+	Arrived time.Duration
+	// Size is the packet's size in bytes as the interface it is at counts;
+	// the data path sets it.
+	Size int32
+	// Slot says which of the data path's counters the packet is booked to; the
+	// data path sets it.
+	Slot int32
+
+	network   uint16 // offset of the IP header; 0 when there is none
+	transport uint16 // offset of the header behind it; 0 when it is not at hand
 	// EtherType is that of the innermost Ethernet or PPPoE payload: IPv4 or
 	// IPv6 also below a label stack.
 	EtherType uint16
 	// HasPorts reports that FromPort and ToPort were read, not merely zero.
 	HasPorts bool
-	// Fragment reports a part of a larger packet, LaterFragment one other than
-	// the first: it has no ports.
-	Fragment, LaterFragment bool
-
-	// VLAN is the identifier of the outermost tag, when Tagged.
-	VLAN   uint16
-	Tagged bool
 	// LabelSwitched hides the IP header from classification: the node forwards
 	// the packet by its label and does not look below.
 	LabelSwitched bool
+
+	// Flow is read from the headers.
+	Flow Flow
+	// Fragment reports a part of a larger packet, LaterFragment one other than
+	// the first: it has no ports.
+	Fragment, LaterFragment bool
+	// VLAN is the identifier of the outermost tag, when Tagged.
+	Tagged bool
+	VLAN   uint16
 	// In is the number of the interface by which the packet entered its node,
 	// from 1; 0 when it is not known.
 	In int32
@@ -88,24 +103,11 @@ type Packet struct {
 	// by their number in the policy file; nil when there are none.
 	Apps []uint64
 
-	tag       uint16 // offset of the outermost tag's control information; 0: none
-	labels    uint16 // offset of the topmost label; 0: none
-	depth     uint8  // how many labels
-	fragment  uint32 // identification, of a fragment
-	network   uint16 // offset of the IP header; 0 when there is none
-	transport uint16 // offset of the header behind it; 0 when it is not at hand
+	tag      uint16 // offset of the outermost tag's control information; 0: none
+	labels   uint16 // offset of the topmost label; 0: none
+	depth    uint8  // how many labels
+	fragment uint32 // identification, of a fragment
 
-	// Next is the packet behind this one in the queue it is in; the queue sets it.
-	Next *Packet
-	// Size is the packet's size in bytes as the interface it is at counts;
-	// the data path sets it.
-	Size int32
-	// Arrived is when the packet reached the data path it is in; the data path
-	// sets it.
-	Arrived time.Duration
-	// Slot says which of the data path's counters the packet is booked to; the
-	// data path sets it.
-	Slot int32
 	// Owner is the caller's own; this package never looks at it.
 	Owner any
 }

@@ -52,20 +52,14 @@ func (c *control) next(t time.Duration) time.Duration {
 	return t + time.Duration(float64(c.Interval)/math.Sqrt(float64(c.count)))
 }
 
-// A popper is a queue that the control law takes packets from.
-type popper interface {
-	Pop(time.Duration) *packet.Packet
-	Bytes() int64
-}
-
 // do takes a packet and tells whether it may be dropped (dodequeue).
-func (c *control) do(now time.Duration, q popper) (p *packet.Packet, ok bool) {
+func (c *control) do(now time.Duration, q *FIFO) (p *packet.Packet, ok bool) {
 	p = q.Pop(now)
 	if p == nil {
 		c.firstAboveTime = 0
 		return nil, false
 	}
-	if sojourn := now - p.Arrived; sojourn < c.Target || q.Bytes() <= c.MaxPacket {
+	if sojourn := now - p.Arrived; sojourn < c.Target || q.waiting.Bytes <= c.MaxPacket {
 		c.firstAboveTime = 0
 		return p, false
 	}
@@ -77,7 +71,7 @@ func (c *control) do(now time.Duration, q popper) (p *packet.Packet, ok bool) {
 }
 
 // dequeue takes the next packet to send, dropping as the law says.
-func (c *control) dequeue(now time.Duration, q popper, drop DropFunc) *packet.Packet {
+func (c *control) dequeue(now time.Duration, q *FIFO, drop DropFunc) *packet.Packet {
 	p, ok := c.do(now, q)
 	if c.dropping {
 		if !ok {

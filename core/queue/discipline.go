@@ -14,8 +14,24 @@ type Discipline interface {
 	Push(now time.Duration, p *packet.Packet) Verdict
 	// Pop returns the next packet, or nil.
 	Pop(now time.Duration) *packet.Packet
-	Len() int
-	Bytes() int64
+	// Level returns where it says how much waits, at any time.
+	Level() *Waiting
+}
+
+// Waiting is how much waits in a queue; bytes are as the interface counts.
+type Waiting struct {
+	Packets int
+	Bytes   int64
+}
+
+func (w *Waiting) add(p *packet.Packet) {
+	w.Packets++
+	w.Bytes += int64(p.Size)
+}
+
+func (w *Waiting) take(p *packet.Packet) {
+	w.Packets--
+	w.Bytes -= int64(p.Size)
 }
 
 // Verdict says what became of a packet.

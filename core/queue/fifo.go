@@ -17,13 +17,13 @@ type FIFO struct {
 	Limits
 
 	head, tail *packet.Packet
-	count      int
-	bytes      int64
+	waiting    Waiting
 }
 
 // full reports whether there is no room for a packet.
 func (q *FIFO) full(p *packet.Packet) bool {
-	return q.count > 0 && (q.Limits.Bytes > 0 && q.bytes+int64(p.Size) > q.Limits.Bytes || q.Packets > 0 && q.count >= q.Packets)
+	w := &q.waiting
+	return w.Packets > 0 && (q.Bytes > 0 && w.Bytes+int64(p.Size) > q.Bytes || q.Packets > 0 && w.Packets >= q.Packets)
 }
 
 // Push puts p at the end, or refuses it.
@@ -38,14 +38,13 @@ func (q *FIFO) Push(_ time.Duration, p *packet.Packet) Verdict {
 // put puts p at the end.
 func (q *FIFO) put(p *packet.Packet) {
 	p.Next = nil
-	if q.count == 0 {
+	if q.waiting.Packets == 0 {
 		q.head = p
 	} else {
 		q.tail.Next = p
 	}
 	q.tail = p
-	q.count++
-	q.bytes += int64(p.Size)
+	q.waiting.add(p)
 }
 
 // Pop takes the first packet out, or returns nil.
@@ -55,13 +54,9 @@ func (q *FIFO) Pop(time.Duration) *packet.Packet {
 		return nil
 	}
 	q.head, p.Next = p.Next, nil
-	q.count--
-	q.bytes -= int64(p.Size)
+	q.waiting.take(p)
 	return p
 }
 
-// Len returns the number of packets that wait.
-func (q *FIFO) Len() int { return q.count }
-
-// Bytes returns how many bytes wait, as the interface counts.
-func (q *FIFO) Bytes() int64 { return q.bytes }
+// Level returns where the queue keeps how much waits in it.
+func (q *FIFO) Level() *Waiting { return &q.waiting }

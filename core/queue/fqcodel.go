@@ -18,11 +18,10 @@ type FQCoDel struct {
 	flows    []flowQueue
 	newFlows flowList
 	oldFlows flowList
-	count    int
-	bytes    int64
+	waiting  Waiting
 }
 
-// Flows is the number of queues (RFC 8290 §4.1.2).
+// Flows is the usual number of queues (RFC 8290 §4.1.2).
 const Flows = 1024
 
 type flowQueue struct {
@@ -42,10 +41,10 @@ const (
 	inOld
 )
 
-// NewFQCoDel returns a queue of so many bytes or packets; slowest is as in
-// NewCoDel. The quantum is one full packet.
-func NewFQCoDel(limits Limits, slowest time.Duration, maxPacket int, ecn bool, drop DropFunc) *FQCoDel {
-	q := &FQCoDel{Limits: limits, Quantum: int64(maxPacket), Drop: drop, flows: make([]flowQueue, Flows), newFlows: flowList{-1, -1}, oldFlows: flowList{-1, -1}}
+// NewFQCoDel returns a queue of so many bytes or packets, which tells so many
+// flows apart; slowest is as in NewCoDel. The quantum is one full packet.
+func NewFQCoDel(limits Limits, flows int, slowest time.Duration, maxPacket int, ecn bool, drop DropFunc) *FQCoDel {
+	q := &FQCoDel{Limits: limits, Quantum: int64(maxPacket), Drop: drop, flows: make([]flowQueue, flows), newFlows: flowList{-1, -1}, oldFlows: flowList{-1, -1}}
 	for i := range q.flows {
 		q.flows[i].control = newControl(slowest, maxPacket, ecn)
 		q.flows[i].next = -1
@@ -53,7 +52,7 @@ func NewFQCoDel(limits Limits, slowest time.Duration, maxPacket int, ecn bool, d
 	return q
 }
 
-// hash returns the number of a flow's queue. It needs no secret: whoever makes
+// hash returns a number of a flow. It needs no secret: whoever makes
 // flows collide here only hurts his own.
 func hash(f *packet.Flow) uint32 {
 	h := uint64(f.FromPort)<<32 | uint64(f.ToPort)<<16 | uint64(f.Protocol)
@@ -63,7 +62,7 @@ func hash(f *packet.Flow) uint32 {
 			h ^= h >> 29
 		}
 	}
-	return uint32(h>>32) % Flows
+	return uint32(h >> 32)
 }
 
 func (q *FQCoDel) add(l *flowList, i int32, where uint8) {
@@ -93,17 +92,16 @@ func (q *FQCoDel) removeHead(l *flowList) int32 {
 func (q *FQCoDel) Push(_ time.Duration, p *packet.Packet) Verdict {
 	i := int32(0)
 	if p.IsIP() {
-		i = int32(hash(&p.Flow))
+		i = int32(hash(&p.Flow) % uint32(len(q.flows)))
 	}
 	f := &q.flows[i]
 	f.put(p)
-	q.count++
-	q.bytes += int64(p.Size)
+	q.waiting.add(p)
 	if f.listed == unlisted {
 		f.deficit = q.Quantum
 		q.add(&q.newFlows, i, inNew)
 	}
-	for q.count > 1 && (q.Limits.Bytes > 0 && q.bytes > q.Limits.Bytes || q.Packets > 0 && q.count > q.Packets) {
+	for w := &q.waiting; w.Packets > 1 && (q.Bytes > 0 && w.Bytes > q.Bytes || q.Packets > 0 && w.Packets > q.Packets); {
 		if q.dropFromLargest(p) {
 			return Full
 		}
@@ -116,13 +114,12 @@ func (q *FQCoDel) Push(_ time.Duration, p *packet.Packet) Verdict {
 func (q *FQCoDel) dropFromLargest(just *packet.Packet) bool {
 	largest := 0
 	for i := range q.flows {
-		if q.flows[i].Bytes() > q.flows[largest].Bytes() {
+		if q.flows[i].waiting.Bytes > q.flows[largest].waiting.Bytes {
 			largest = i
 		}
 	}
 	p := q.flows[largest].FIFO.Pop(0)
-	q.count--
-	q.bytes -= int64(p.Size)
+	q.waiting.take(p)
 	if p == just {
 		return true
 	}
@@ -148,10 +145,10 @@ func (q *FQCoDel) Pop(now time.Duration) *packet.Packet {
 			q.add(&q.oldFlows, i, inOld)
 			continue
 		}
-		count, bytes := f.Len(), f.Bytes()
+		before := f.waiting
 		p := f.dequeue(now, &f.FIFO, q.Drop)
-		q.count -= count - f.Len()
-		q.bytes -= bytes - f.Bytes()
+		q.waiting.Packets -= before.Packets - f.waiting.Packets
+		q.waiting.Bytes -= before.Bytes - f.waiting.Bytes
 		if p == nil {
 			q.removeHead(l)
 			if l == &q.newFlows { // so that it cannot stay new for ever
@@ -164,8 +161,5 @@ func (q *FQCoDel) Pop(now time.Duration) *packet.Packet {
 	}
 }
 
-// Len returns the number of packets that wait.
-func (q *FQCoDel) Len() int { return q.count }
-
-// Bytes returns how many bytes wait.
-func (q *FQCoDel) Bytes() int64 { return q.bytes }
+// Level returns where the queue keeps how much waits in it.
+func (q *FQCoDel) Level() *Waiting { return &q.waiting }

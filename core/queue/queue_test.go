@@ -36,7 +36,7 @@ func TestFIFO(t *testing.T) {
 			t.Errorf("%d comes out as number %d", p.Flow.FromPort, n)
 		}
 	}
-	if q.Pop(0) != nil || q.Len() != 0 || q.Bytes() != 0 {
+	if q.Pop(0) != nil || q.Level().Packets != 0 || q.Level().Bytes != 0 {
 		t.Error("it is not empty")
 	}
 	tiny := FIFO{Limits: Limits{Bytes: 1}}
@@ -100,7 +100,7 @@ func TestREDAverageFollowsThePaper(t *testing.T) {
 	want := 0.0
 	q.Push(0, pkt(1, 0, 0))
 	for range 500 {
-		want += 0.002 * (float64(q.Bytes()) - want)
+		want += 0.002 * (float64(q.Level().Bytes) - want)
 		q.Push(0, pkt(1, 0, 0))
 	}
 	if math.Abs(q.Average()-want) > 1e-6 {
@@ -203,7 +203,7 @@ func TestECNMarksInsteadOfDropping(t *testing.T) {
 // next to no delay; the flood pays.
 func TestFQCoDelIsolatesFlows(t *testing.T) {
 	lost := make(map[uint16]int)
-	q := NewFQCoDel(Limits{Packets: 1000}, 0, 1000, false, func(p *packet.Packet, _ Verdict) { lost[p.Flow.FromPort]++ })
+	q := NewFQCoDel(Limits{Packets: 1000}, Flows, 0, 1000, false, func(p *packet.Packet, _ Verdict) { lost[p.Flow.FromPort]++ })
 	sent, offered, worst := make(map[uint16]int), make(map[uint16]int), make(map[uint16]time.Duration)
 	offer := func(now time.Duration, flow uint16) {
 		offered[flow]++
@@ -234,8 +234,8 @@ func TestFQCoDelIsolatesFlows(t *testing.T) {
 	if share := float64(sent[99]) / 5000; share < 0.54 || share > 0.56 {
 		t.Errorf("the flood gets %.3f of the rate; 0.55 is left over", share)
 	}
-	if q.Len() != offered[99]-sent[99]-lost[99] || q.Bytes() != int64(q.Len())*1000 {
-		t.Errorf("it holds %d packets and %d bytes; %d are unaccounted for", q.Len(), q.Bytes(), offered[99]-sent[99]-lost[99])
+	if q.Level().Packets != offered[99]-sent[99]-lost[99] || q.Level().Bytes != int64(q.Level().Packets)*1000 {
+		t.Errorf("it holds %d packets and %d bytes; %d are unaccounted for", q.Level().Packets, q.Level().Bytes, offered[99]-sent[99]-lost[99])
 	}
 }
 
@@ -245,7 +245,7 @@ func BenchmarkDisciplines(b *testing.B) {
 		"tail":     &FIFO{Limits: Limits{Packets: 1000}},
 		"red":      NewRED(1_000_000, 1_000_000_000, 1000, false, rand.New(rand.NewPCG(1, 1))),
 		"codel":    NewCoDel(Limits{Packets: 1000}, 0, 1000, false, drop),
-		"fq-codel": NewFQCoDel(Limits{Packets: 1000}, 0, 1000, false, drop),
+		"fq-codel": NewFQCoDel(Limits{Packets: 1000}, Flows, 0, 1000, false, drop),
 	} {
 		b.Run(name, func(b *testing.B) {
 			packets := make([]*packet.Packet, 64)

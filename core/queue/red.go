@@ -74,6 +74,11 @@ func (q *RED) Push(now time.Duration, p *packet.Packet) Verdict {
 	if q.full(p) {
 		return Full
 	}
+	if a, f := q.average, &q.Profiles; a < f[2].Min && a < f[1].Min && a < f[0].Min {
+		q.count = [3]int{-1, -1, -1}
+		q.put(p)
+		return Taken
+	}
 	which := max(p.DSCP().DropPrecedence(), 1) - 1
 	f := &q.Profiles[which]
 	pb := f.Probability(q.average)
@@ -105,7 +110,7 @@ func (q *RED) measure(now time.Duration) {
 		q.average = float64(q.average * power(1-q.Weight, int(min(m, 1e6))))
 		return
 	}
-	q.average += float64(q.Weight * (float64(q.Bytes()) - q.average))
+	q.average += float64(q.Weight * (float64(q.waiting.Bytes) - q.average))
 }
 
 // power returns x to the n, the same on every machine.
@@ -123,7 +128,7 @@ func power(x float64, n int) float64 {
 // Pop takes the first packet out, or returns nil.
 func (q *RED) Pop(now time.Duration) *packet.Packet {
 	p := q.FIFO.Pop(now)
-	if q.Len() == 0 && !q.idle {
+	if q.waiting.Packets == 0 && !q.idle {
 		q.idle, q.empty = true, now
 	}
 	return p

@@ -27,9 +27,10 @@ func times(size, step uint64) uint64 {
 	return hi<<(64-fraction) | lo>>fraction
 }
 
-// enter lets member i, of a weight and its step, compete from now on.
-func (c *contest) enter(i int32, weight, step, packet uint64) {
-	start := max(c.set.members[i].start, c.virtual)
+// enter lets member i, of a weight and its step, compete from now on, or from
+// when what it was served before entitles it to.
+func (c *contest) enter(i int32, from, weight, step, packet uint64) {
+	start := max(from, c.virtual)
 	c.weights += weight
 	c.step = 0
 	c.set.put(i, start, start+times(packet, step), c.virtual)
@@ -53,8 +54,9 @@ func (c *contest) next() int32 {
 	return i
 }
 
-// charge books size bytes to member i, which goes on competing if it stays.
-func (c *contest) charge(i int32, own, size, packet uint64, stays bool) {
+// charge books size bytes to member i and returns from when it may go on, as it
+// does if it stays; otherwise it is about to leave.
+func (c *contest) charge(i int32, own, size, packet uint64, stays bool) uint64 {
 	if c.step == 0 {
 		c.step = step(c.weights)
 	}
@@ -62,18 +64,20 @@ func (c *contest) charge(i int32, own, size, packet uint64, stays bool) {
 	start := c.set.members[i].start + times(size, own)
 	if stays {
 		c.set.put(i, start, start+times(packet, own), c.virtual)
-	} else {
-		c.set.members[i].start = start
 	}
-	if c.virtual >= 1<<62 {
-		c.rebase()
-	}
+	return start
 }
 
+// full reports whether the virtual time should soon be moved back.
+func (c *contest) full() bool { return c.virtual >= 1<<62 }
+
 // rebase moves the origin of the virtual time up to now, so that it never
-// overflows. Starts behind it stay behind it by as much as matters.
-func (c *contest) rebase() {
+// overflows, and returns by how much. Starts behind it stay behind it by as much
+// as matters.
+func (c *contest) rebase() uint64 {
 	const keep = 1 << 61 // more than any member lags
-	c.set.shift(c.virtual - keep)
+	base := c.virtual - keep
+	c.set.shift(base)
 	c.virtual = keep
+	return base
 }

@@ -22,14 +22,25 @@ func sizes(r *rand.Rand) func() int {
 	}
 }
 
+// leavesOf returns the numbers of a tree's leaves.
+func leavesOf(tree *Tree) []int {
+	var leaves []int
+	for id := range tree.nodes {
+		if tree.nodes[id].within == nil {
+			leaves = append(leaves, id)
+		}
+	}
+	return leaves
+}
+
 // drive serves leaves that always have more, at a line rate, and returns the
-// bytes each sent in the time.
+// bytes each entry sent in the time.
 func drive(tree *Tree, leaves []int, line unit.Rate, lasts time.Duration, size func() int) []int {
 	var clock unit.Clock
 	for _, l := range leaves {
 		tree.Ready(0, l)
 	}
-	sent := make([]int, len(tree.leaves))
+	sent := make([]int, len(tree.nodes))
 	for now := time.Duration(0); now < lasts; {
 		leaf, again := tree.Next(now)
 		if leaf < 0 {
@@ -76,15 +87,13 @@ func TestFollowsTheFluidAllocation(t *testing.T) {
 		d, f := grow(3, line)
 		d.Guarantee, d.Ceiling = 0, line
 		fluid.Allocate(f, line)
-		all := make([]int, len(leaves))
-		for i := range all {
-			all[i] = i
-		}
-		sent := drive(New(d, maxPacket), all, 10*line, lasts, sizes(r))
+		tree := New(d, maxPacket)
+		all := leavesOf(tree)
+		sent := drive(tree, all, 10*line, lasts, sizes(r))
 		for i, l := range leaves {
 			want := float64(l.Gets.Bytes(lasts))
-			if off := float64(sent[i]) - want; off > 0.01*want+4*4*maxPacket || -off > 0.01*want+4*4*maxPacket {
-				t.Errorf("trial %d, leaf %d of %d: sent %d B, the fluid %.0f B (%+.2f packets)", trial, i, len(leaves), sent[i], want, off/maxPacket)
+			if off := float64(sent[all[i]]) - want; off > 0.01*want+4*4*maxPacket || -off > 0.01*want+4*4*maxPacket {
+				t.Errorf("trial %d, leaf %d of %d: sent %d B, the fluid %.0f B (%+.2f packets)", trial, i, len(leaves), sent[all[i]], want, off/maxPacket)
 			}
 		}
 	}
@@ -95,8 +104,8 @@ func TestFollowsTheFluidAllocation(t *testing.T) {
 func TestShapeInEveryWindow(t *testing.T) {
 	const shape = 8_000_000 // 1 byte a microsecond
 	tree := New(Node{Ceiling: shape, Children: []Node{{Weight: 1}, {Priority: 1}}}, maxPacket)
-	tree.Ready(0, 0)
 	tree.Ready(0, 1)
+	tree.Ready(0, 2)
 	r := rand.New(rand.NewPCG(12, 12))
 	size := sizes(r)
 	var sum, latest time.Duration // bytes so far as time at the rate, and the largest lead
@@ -125,14 +134,14 @@ func TestShapeInEveryWindow(t *testing.T) {
 func TestAWakingClassIsServedAtOnce(t *testing.T) {
 	const line = 10 * unit.MbitPerSecond
 	tree := New(Node{Children: []Node{{Guarantee: line * 3 / 10, Weight: 30_000}, {Guarantee: line / 10, Weight: 10_000}, {Weight: 1000}}}, maxPacket)
-	drive(tree, []int{1, 2}, line, 5*time.Second, func() int { return maxPacket })
+	drive(tree, []int{2, 3}, line, 5*time.Second, func() int { return maxPacket })
 	now := 5*time.Second + line.Time(maxPacket)
-	tree.Ready(now, 0)
+	tree.Ready(now, 1)
 	var before int
 	for {
 		leaf, _ := tree.Next(now)
 		tree.Sent(now, leaf, maxPacket, true)
-		if leaf == 0 {
+		if leaf == 1 {
 			break
 		}
 		before++
@@ -145,7 +154,7 @@ func TestAWakingClassIsServedAtOnce(t *testing.T) {
 
 func TestStrictPriority(t *testing.T) {
 	tree := New(Node{Children: []Node{{Weight: 1, Guarantee: 9_000_000}, {Priority: 2}, {Priority: 1}}}, maxPacket)
-	for l := range 3 {
+	for _, l := range leavesOf(tree) {
 		tree.Ready(0, l)
 	}
 	var order []int
@@ -154,7 +163,7 @@ func TestStrictPriority(t *testing.T) {
 		order = append(order, leaf)
 		tree.Sent(0, leaf, 100, false)
 	}
-	if fmt.Sprint(order) != "[2 1 0]" {
+	if fmt.Sprint(order) != "[3 2 1]" {
 		t.Errorf("served %v; want the most urgent first", order)
 	}
 	if leaf, again := tree.Next(0); leaf != -1 || again != Never {
@@ -174,7 +183,7 @@ func TestWeightedSharesAtEveryMoment(t *testing.T) {
 	}
 	tree := New(d, maxPacket)
 	for i := range weights {
-		tree.Ready(0, i)
+		tree.Ready(0, i+1)
 	}
 	sent, all := make([]float64, len(weights)), 0.0
 	r := rand.New(rand.NewPCG(13, 13))
@@ -182,7 +191,7 @@ func TestWeightedSharesAtEveryMoment(t *testing.T) {
 		leaf, _ := tree.Next(0)
 		n := 84 + r.IntN(maxPacket-84)
 		tree.Sent(0, leaf, n, true)
-		sent[leaf] += float64(n)
+		sent[leaf-1] += float64(n)
 		all += float64(n)
 		for i, w := range weights {
 			if off := sent[i] - all*float64(w)/total; off > 2*maxPacket || off < -2*maxPacket {
@@ -200,8 +209,8 @@ func BenchmarkTree(b *testing.B) {
 				d.Children = append(d.Children, Node{Guarantee: unit.Rate(int64(unit.GbitPerSecond) / int64(2*leaves)), Weight: int64(1 + i%7)})
 			}
 			tree := New(d, maxPacket)
-			for i := range leaves {
-				tree.Ready(0, i)
+			for _, l := range leavesOf(tree) {
+				tree.Ready(0, l)
 			}
 			b.ReportAllocs()
 			now := time.Duration(0)
@@ -216,10 +225,10 @@ func BenchmarkTree(b *testing.B) {
 
 func ExampleTree() {
 	tree := New(Node{Ceiling: 8 * unit.MbitPerSecond, Children: []Node{{Priority: 1}, {Weight: 1}}}, 1538)
-	tree.Ready(0, 1)
+	tree.Ready(0, 2)
 	leaf, _ := tree.Next(0)
 	tree.Sent(0, leaf, 1000, true)
 	_, again := tree.Next(0)
 	fmt.Println("leaf", leaf, "then not before", again)
-	// Output: leaf 1 then not before 1ms
+	// Output: leaf 2 then not before 1ms
 }

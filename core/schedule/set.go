@@ -1,9 +1,6 @@
 package schedule
 
-import (
-	"math"
-	"math/bits"
-)
+import "math"
 
 // A set holds the siblings that compete in one round, each with a start and a
 // finish on a common time line. Of those whose start has come, the one with the
@@ -15,16 +12,23 @@ import (
 type set struct {
 	members        []member
 	few            bool
-	in             uint32 // of few: a bit for each that is in
+	in             int    // of few: how many are in
+	soonest        uint64 // of few: none starts before
 	waiting, ready heap
 }
 
 type member struct{ start, finish uint64 }
 
-const fewMembers = 16
+// out is a member that is not in the set: it never starts.
+var out = member{math.MaxUint64, math.MaxUint64}
+
+const fewMembers = 12
 
 func newSet(n int) set {
 	s := set{members: make([]member, n), few: n <= fewMembers}
+	for i := range s.members {
+		s.members[i] = out
+	}
 	if !s.few {
 		s.waiting, s.ready = newHeap(n), newHeap(n)
 	}
@@ -33,21 +37,24 @@ func newSet(n int) set {
 
 // grow makes room for one more member.
 func (s *set) grow() {
-	s.members = append(s.members, member{})
+	s.members = append(s.members, out)
 	s.waiting.at = append(s.waiting.at, 0)
 	s.ready.at = append(s.ready.at, 0)
 }
 
 func (s *set) empty() bool {
-	return s.in == 0 && len(s.waiting.entries)+len(s.ready.entries) == 0
+	return s.in+len(s.waiting.entries)+len(s.ready.entries) == 0
 }
 
 // put adds member i, or moves it to a new start and finish.
 func (s *set) put(i int32, start, finish uint64, line uint64) {
-	s.members[i] = member{start, finish}
+	m := &s.members[i]
 	switch {
 	case s.few:
-		s.in |= 1 << i
+		if *m == out {
+			s.in++
+		}
+		s.soonest = min(s.soonest, start)
 	case start <= line:
 		s.waiting.remove(i)
 		s.ready.put(i, finish)
@@ -55,12 +62,18 @@ func (s *set) put(i int32, start, finish uint64, line uint64) {
 		s.ready.remove(i)
 		s.waiting.put(i, start)
 	}
+	*m = member{start, finish}
 }
 
 // remove takes member i out, if it is in.
 func (s *set) remove(i int32) {
+	m := &s.members[i]
+	if *m == out {
+		return
+	}
+	*m = out
 	if s.few {
-		s.in &^= 1 << i
+		s.in--
 		return
 	}
 	s.waiting.remove(i)
@@ -70,14 +83,10 @@ func (s *set) remove(i int32) {
 // next returns the member to serve when the time line stands at line, or -1.
 func (s *set) next(line uint64) int32 {
 	if s.few {
-		best, finish := int32(-1), uint64(math.MaxUint64)
-		for in := s.in; in != 0; in &= in - 1 {
-			i := bits.TrailingZeros32(in)
-			if m := &s.members[i]; m.finish < finish && m.start <= line {
-				best, finish = int32(i), m.finish
-			}
+		if line < s.soonest {
+			return -1
 		}
-		return best
+		return s.look(line)
 	}
 	for len(s.waiting.entries) > 0 && s.waiting.entries[0].key <= line {
 		i := s.waiting.entries[0].member
@@ -90,31 +99,51 @@ func (s *set) next(line uint64) int32 {
 	return s.ready.entries[0].member
 }
 
-// leastStart returns the least start of the waiting members; there must be one.
-func (s *set) leastStart() uint64 {
-	if !s.few {
-		return s.waiting.entries[0].key
+// look returns the member of few to serve.
+func (s *set) look(line uint64) int32 {
+	best, finish := -1, uint64(math.MaxUint64)
+	members := s.members
+	for i := 0; i < len(members); i++ {
+		if members[i].start > line {
+			continue
+		}
+		if f := members[i].finish; f < finish {
+			best, finish = i, f
+		}
 	}
+	if best < 0 {
+		s.soonest = s.leastStart()
+	}
+	return int32(best)
+}
+
+// leastStart returns the least start of the members that wait.
+func (s *set) leastStart() uint64 {
 	least := uint64(math.MaxUint64)
-	for in := s.in; in != 0; in &= in - 1 {
-		least = min(least, s.members[bits.TrailingZeros32(in)].start)
+	if s.few {
+		for i := range s.members {
+			least = min(least, s.members[i].start)
+		}
+	} else if len(s.waiting.entries) > 0 {
+		least = s.waiting.entries[0].key
 	}
 	return least
 }
 
 // shift moves the time line back by base, as far as it goes.
 func (s *set) shift(base uint64) {
+	back := func(at *uint64) { *at -= min(*at, base) }
+	back(&s.soonest)
 	for i := range s.members {
-		m := &s.members[i]
-		m.start -= min(m.start, base)
-		m.finish -= min(m.finish, base)
+		if m := &s.members[i]; *m != out {
+			back(&m.start)
+			back(&m.finish)
+		}
 	}
 	for i := range s.waiting.entries {
-		e := &s.waiting.entries[i]
-		e.key -= min(e.key, base)
+		back(&s.waiting.entries[i].key)
 	}
 	for i := range s.ready.entries {
-		e := &s.ready.entries[i]
-		e.key -= min(e.key, base)
+		back(&s.ready.entries[i].key)
 	}
 }

@@ -11,7 +11,7 @@
 // smallest eligible finish first (WF2Q+: Bennett & Zhang 1996). A ceiling is a
 // clock too: until it is due, the entry and all below it are not there.
 //
-// The tree knows nothing of packets: its leaves are numbers, and the caller
+// The tree knows nothing of packets: its entries are numbers, and the caller
 // says which leaf has something to send and how large what it sent was.
 package schedule
 
@@ -49,31 +49,30 @@ const MaxPriority = 16
 // Never is the time at which nothing happens.
 const Never = time.Duration(math.MaxInt64)
 
-// A Tree serves the leaves of a description. Times given to it must not run
-// backwards. Leaves are numbered from 0 in the order of the description.
+// A Tree serves the leaves of a description. Its entries are numbered from 0,
+// the whole, in the order of the description, each before those within it. Times
+// given to it must not run backwards.
 type Tree struct {
-	nodes     []node
-	leaves    []int32           // node of each leaf
-	opens     []int32           // node of each open entry
-	removed   map[int32][]int32 // first leaves of what was removed, by the node they were within
-	throttled heap              // the nodes that their ceiling holds back, by until when
-	packet    uint64            // the size the deadlines reckon with
+	nodes     []*node
+	removed   map[*within][]*node // entries by the open one they were within
+	throttled heap                // those that their ceiling holds back, by until when
+	packet    uint64              // the size the deadlines reckon with
 }
 
 // node is an entry. Two cache lines, of which those that are served without a
 // guarantee or a ceiling use one.
 type node struct {
-	parent     int32
-	index      int32 // among its parent's children
-	leaf       int32 // -1: has children
+	in         *within // nil: the whole
+	id         int32
+	index      int32  // among the children there
+	weight     uint32 // at least 1
 	priority   int8
-	mode       uint8 // how its parent chose it last
-	backlogged bool  // a leaf: has something to send; otherwise some child competes
-	competes   bool  // stands in its parent's contest
-	held       bool
-	weight     uint64
-	step       uint64 // of the virtual time, at its weight
-	within     *within
+	mode       uint8      // how it was chosen last
+	backlogged bool       // a leaf: has something to send; otherwise some child competes
+	competes   bool       // stands in the contest it is in
+	start      uint64     // there, when it competes again
+	step       uint64     // of the virtual time, at its weight
+	within     *within    // nil: a leaf
 	free       unit.Clock // of the ceiling
 
 	ceiling   unit.Pace
@@ -85,10 +84,12 @@ type node struct {
 
 // within is the contest between the children of an entry.
 type within struct {
-	children []int32
-	active   int // children that compete
-	urgent   uint32
-	levels   []contest // by priority - 1
+	of       *node
+	children []*node
+	slack    []time.Duration // of each child: the time of the largest packet at its guarantee
+	active   int             // children that compete
+	urgent   uint32          // a bit for each level in which some do
+	levels   []contest       // by priority - 1
 	promised set
 	left     contest
 	relative unit.Pace
@@ -112,117 +113,92 @@ const (
 // larger than maxPacket bytes, as the interface counts: its bounds are in these.
 func New(root Node, maxPacket unit.Size) *Tree {
 	t := &Tree{packet: uint64(maxPacket)}
-	t.add(&root, -1, 0)
+	t.add(&root, nil, 0)
 	return t
 }
 
-func (t *Tree) add(d *Node, parent, index int32) int32 {
-	id := int32(len(t.nodes))
-	t.nodes = append(t.nodes, node{parent: parent, index: index, leaf: -1})
-	t.nodes[id].set(d, int(t.packet))
+func (t *Tree) add(d *Node, in *within, index int32) *node {
+	n := &node{in: in, id: int32(len(t.nodes)), index: index}
+	t.nodes = append(t.nodes, n)
 	t.throttled.at = append(t.throttled.at, 0)
-	if d.Open {
-		t.opens = append(t.opens, id)
-		t.nodes[id].within = &within{}
-		return id
+	if count := len(d.Children); d.Open {
+		n.within = &within{of: n}
+	} else if count > 0 {
+		own := &within{of: n, children: make([]*node, count), slack: make([]time.Duration, count), promised: newSet(count), left: contest{set: newSet(count)}}
+		n.within = own
+		most := 0
+		for i := range d.Children {
+			own.children[i] = t.add(&d.Children[i], own, int32(i))
+			most = max(most, d.Children[i].Priority)
+		}
+		own.levels = make([]contest, most)
+		for i := range own.levels {
+			own.levels[i].set = newSet(count)
+		}
 	}
-	if len(d.Children) == 0 {
-		t.nodes[id].leaf = int32(len(t.leaves))
-		t.leaves = append(t.leaves, id)
-		return id
-	}
-	n := len(d.Children)
-	in := &within{children: make([]int32, n), promised: newSet(n), left: contest{set: newSet(n)}, relative: unit.NewPace(d.Relative)}
-	t.nodes[id].within = in
-	most := 0
-	for i := range d.Children {
-		in.children[i] = t.add(&d.Children[i], id, int32(i))
-		most = max(most, d.Children[i].Priority)
-	}
-	in.levels = make([]contest, most)
-	for i := range in.levels {
-		in.levels[i].set = newSet(n)
-	}
-	return id
+	n.set(d, unit.Size(t.packet))
+	return n
 }
 
-// set makes an entry as described, and as it is before anything was sent.
-func (n *node) set(d *Node, packet int) {
-	*n = node{parent: n.parent, index: n.index, leaf: n.leaf, within: n.within,
-		priority: int8(d.Priority), weight: uint64(max(d.Weight, 1)), ceiling: unit.NewPace(d.Ceiling), guarantee: unit.NewPace(d.Guarantee)}
-	n.step = step(n.weight)
+// set makes an entry as described, as it is before anything was sent.
+func (n *node) set(d *Node, packet unit.Size) {
+	weight := max(d.Weight, 1)
+	*n = node{in: n.in, id: n.id, index: n.index, within: n.within, priority: int8(d.Priority), weight: uint32(weight), step: step(uint64(weight)),
+		ceiling: unit.NewPace(d.Ceiling), guarantee: unit.NewPace(d.Guarantee)}
 	if d.Ceiling > 0 {
 		n.credit = d.Ceiling.Time(d.Credit)
 		n.free.Set(-n.credit) // the bucket starts full
 		if d.Peak > 0 {
-			n.peak = &peak{rate: unit.NewPace(d.Peak), credit: d.Peak.Time(unit.Size(2 * packet))}
+			n.peak = &peak{rate: unit.NewPace(d.Peak), credit: d.Peak.Time(2 * packet)}
 			n.peak.free.Set(-n.peak.credit)
+		}
+	}
+	if in := n.within; in != nil {
+		in.relative = unit.NewPace(d.Relative)
+		in.served.Set(0)
+		for i := range d.Children {
+			if g := d.Children[i].Guarantee; g > 0 {
+				in.slack[i] = g.Time(packet)
+			}
 		}
 	}
 }
 
-// Add adds an entry within an open one, given by its number in the order of the
-// description, and returns the number of its first leaf; its others follow. All
-// that are added within one must have the same shape. Priority and Guarantee of
-// d itself do not count, and nothing within it can be open.
-func (t *Tree) Add(open int, d Node) int {
-	parent := t.opens[open]
-	d.Priority, d.Guarantee = 0, 0
-	in := t.nodes[parent].within
-	if free := t.removed[parent]; len(free) > 0 {
-		leaf := free[len(free)-1]
-		t.removed[parent] = free[:len(free)-1]
-		id := t.added(leaf)
-		in.left.set.members[t.nodes[id].index] = member{}
-		t.reset(id, &d)
-		return int(leaf)
-	}
-	leaf, index := len(t.leaves), int32(len(in.children))
-	in.left.set.grow()
-	in.children = append(in.children, t.add(&d, parent, index))
-	return leaf
-}
-
-// added returns the entry within an open one whose first leaf is given.
-func (t *Tree) added(leaf int32) int32 {
-	id := t.leaves[leaf]
-	for w := t.nodes[t.nodes[id].parent].within; w.promised.members != nil; w = t.nodes[t.nodes[id].parent].within {
-		id = t.nodes[id].parent
-	}
-	return id
-}
-
 // reset makes an entry that has nothing to send, and those within it, as new.
-func (t *Tree) reset(id int32, d *Node) {
-	n := &t.nodes[id]
-	n.set(d, int(t.packet))
-	if n.within == nil {
-		return
-	}
-	clear(n.within.promised.members)
-	clear(n.within.left.set.members)
-	for i := range n.within.levels {
-		clear(n.within.levels[i].set.members)
-	}
-	for i, c := range n.within.children {
-		t.reset(c, &d.Children[i])
+func (n *node) reset(d *Node, packet unit.Size) {
+	n.set(d, packet)
+	for i := range d.Children {
+		n.within.children[i].reset(&d.Children[i], packet)
 	}
 }
 
-// Remove takes out what Add added, given by its first leaf. None of its leaves
-// may have anything to send.
-func (t *Tree) Remove(leaf int) {
+// Add adds an entry within an open one and returns its number; the numbers of
+// those within it follow. All that are added within one must have the same shape.
+// Priority and Guarantee of d itself do not count, and nothing within it can be
+// open.
+func (t *Tree) Add(open int, d Node) int {
+	in := t.nodes[open].within
+	d.Priority, d.Guarantee = 0, 0
+	if free := t.removed[in]; len(free) > 0 {
+		n := free[len(free)-1]
+		t.removed[in] = free[:len(free)-1]
+		n.reset(&d, unit.Size(t.packet))
+		return int(n.id)
+	}
+	in.left.set.grow()
+	n := t.add(&d, in, int32(len(in.children)))
+	in.children = append(in.children, n)
+	return int(n.id)
+}
+
+// Remove takes out an entry that Add added. Nothing within it may have anything
+// to send.
+func (t *Tree) Remove(entry int) {
 	if t.removed == nil {
-		t.removed = make(map[int32][]int32)
+		t.removed = make(map[*within][]*node)
 	}
-	parent := t.nodes[t.added(int32(leaf))].parent
-	t.removed[parent] = append(t.removed[parent], int32(leaf))
-}
-
-// Idle reports whether a leaf has nothing to send.
-func (t *Tree) Idle(leaf int) bool {
-	n := &t.nodes[t.leaves[leaf]]
-	return !n.backlogged && !n.held
+	n := t.nodes[entry]
+	t.removed[n.in] = append(t.removed[n.in], n)
 }
 
 // heldUntil returns until when the entry's ceiling, and the peak above it, hold
@@ -238,10 +214,7 @@ func (n *node) heldUntil() time.Duration {
 }
 
 // hold keeps an entry out until its ceiling lets it go.
-func (t *Tree) hold(id int32, until time.Duration) {
-	t.nodes[id].held = true
-	t.throttled.put(id, uint64(until))
-}
+func (t *Tree) hold(n *node, until time.Duration) { t.throttled.put(n.id, uint64(until)) }
 
 // clock returns the time by which guarantees within an entry go.
 func (in *within) clock(now time.Duration) time.Duration {
@@ -253,66 +226,62 @@ func (in *within) clock(now time.Duration) time.Duration {
 
 // Ready tells the tree that a leaf that had nothing to send has something now.
 func (t *Tree) Ready(now time.Duration, leaf int) {
-	id := t.leaves[leaf]
-	if n := &t.nodes[id]; !n.backlogged {
+	if n := t.nodes[leaf]; !n.backlogged {
 		n.backlogged = true
-		t.enter(now, id)
+		t.enter(now, n)
 	}
 }
 
-// enter puts an entry with something to send into its parent's contest, unless
-// its ceiling holds it back, and its parents with it.
-func (t *Tree) enter(now time.Duration, id int32) {
+// enter puts an entry with something to send into the contest it is in, unless
+// its ceiling holds it back, and those around it with it.
+func (t *Tree) enter(now time.Duration, n *node) {
 	for {
-		n := &t.nodes[id]
-		if n.competes || n.held {
+		if n.competes || t.throttled.at[n.id] > 0 {
 			return
 		}
 		if until := n.heldUntil(); until > now {
-			t.hold(id, until)
+			t.hold(n, until)
 			return
 		}
 		n.competes = true
-		if n.parent < 0 {
+		in := n.in
+		if in == nil {
 			return
 		}
-		p := &t.nodes[n.parent]
-		in := p.within
 		if n.priority > 0 {
-			in.levels[n.priority-1].enter(n.index, 1, step(1), t.packet)
+			in.levels[n.priority-1].enter(n.index, n.start, 1, step(1), t.packet)
 			in.urgent |= 1 << n.priority
 		} else {
 			if !n.guarantee.IsZero() {
 				clock := in.clock(now)
 				n.due.NotBefore(clock)
-				in.promise(n, clock, t.packet)
+				in.promise(n, clock)
 			}
-			in.left.enter(n.index, n.weight, n.step, t.packet)
+			in.left.enter(n.index, n.start, uint64(n.weight), n.step, t.packet)
 		}
 		in.active++
 		if in.active > 1 {
 			return
 		}
-		p.backlogged = true
-		id = n.parent
+		n = in.of
+		n.backlogged = true
 	}
 }
 
 // promise puts a child among those that have a guarantee, due when its clock
 // says, with the deadline of the largest packet.
-func (in *within) promise(n *node, clock time.Duration, packet uint64) {
-	start := uint64(max(n.due.Ready(), 0))
-	in.promised.put(n.index, start, start+uint64(n.guarantee.Time(int(packet))), uint64(clock))
+func (in *within) promise(n *node, clock time.Duration) {
+	start := max(n.due.Ready(), 0)
+	in.promised.put(n.index, uint64(start), uint64(start+in.slack[n.index]), uint64(clock))
 }
 
-// leave takes an entry out of its parent's contest.
-func (t *Tree) leave(n *node) {
+// leave takes an entry out of the contest it is in.
+func (n *node) leave() {
 	n.competes = false
-	if n.parent < 0 {
+	in := n.in
+	if in == nil {
 		return
 	}
-	p := &t.nodes[n.parent]
-	in := p.within
 	if n.priority > 0 {
 		c := &in.levels[n.priority-1]
 		c.leave(n.index, 1)
@@ -323,10 +292,10 @@ func (t *Tree) leave(n *node) {
 		if !n.guarantee.IsZero() {
 			in.promised.remove(n.index)
 		}
-		in.left.leave(n.index, n.weight)
+		in.left.leave(n.index, uint64(n.weight))
 	}
 	in.active--
-	p.backlogged = in.active > 0
+	in.of.backlogged = in.active > 0
 }
 
 // Next returns the leaf to serve now. When there is none it returns -1 and the
@@ -340,24 +309,22 @@ func (t *Tree) Next(now time.Duration) (leaf int, again time.Duration) {
 		}
 		again = Never
 		t.throttled.remove(first.member)
-		n := &t.nodes[first.member]
-		n.held = false
-		if n.backlogged {
-			t.enter(now, first.member)
+		if n := t.nodes[first.member]; n.backlogged {
+			t.enter(now, n)
 		}
 	}
-	n := &t.nodes[0]
+	n := t.nodes[0]
 	if !n.competes {
 		return -1, again
 	}
-	for n.leaf < 0 {
-		n = &t.nodes[n.within.choose(t.nodes, now)]
+	for n.within != nil {
+		n = n.within.choose(now)
 	}
-	return int(n.leaf), now
+	return int(n.id), now
 }
 
 // choose returns the child to serve now; one competes.
-func (in *within) choose(nodes []node, now time.Duration) int32 {
+func (in *within) choose(now time.Duration) *node {
 	var child int32
 	mode := uint8(byWeight)
 	if in.urgent != 0 {
@@ -367,37 +334,37 @@ func (in *within) choose(nodes []node, now time.Duration) int32 {
 	} else {
 		child = in.left.next()
 	}
-	id := in.children[child]
-	nodes[id].mode = mode
-	return id
+	n := in.children[child]
+	n.mode = mode
+	return n
 }
 
 // Sent tells the tree that the leaf which Next returned sent a packet of size
 // bytes, and whether it has more. A size of 0 is right when the leaf turned out
 // to have nothing.
 func (t *Tree) Sent(now time.Duration, leaf, size int, more bool) {
-	id := t.leaves[leaf]
-	n := &t.nodes[id]
+	n := t.nodes[leaf]
 	n.backlogged = more
 	for {
+		stays := n.backlogged
 		until := time.Duration(0)
 		if !n.ceiling.IsZero() {
 			until = n.spend(now, size)
+			stays = stays && until <= now
 		}
-		stays := n.backlogged && until <= now
-		if n.parent >= 0 {
-			t.nodes[n.parent].within.charge(now, n, size, t.packet, stays)
+		if n.in != nil {
+			n.charge(now, size, t.packet, stays)
 		}
 		if !stays {
-			t.leave(n)
+			n.leave()
 			if n.backlogged {
-				t.hold(id, until)
+				t.hold(n, until)
 			}
 		}
-		if id = n.parent; id < 0 {
+		if n.in == nil {
 			return
 		}
-		n = &t.nodes[id]
+		n = n.in.of
 	}
 }
 
@@ -416,23 +383,41 @@ func (n *node) spend(now time.Duration, size int) time.Duration {
 // made up for.
 const lagging = 4
 
-// charge books a packet to the round in which the child was chosen. If it stays
+// charge books a packet to the round in which the entry was chosen. If it stays
 // it goes on competing; otherwise it is about to leave.
-func (in *within) charge(now time.Duration, n *node, size int, packet uint64, stays bool) {
+func (n *node) charge(now time.Duration, size int, packet uint64, stays bool) {
+	in := n.in
 	if !in.relative.IsZero() {
 		in.relative.Advance(&in.served, size)
 	}
 	switch n.mode {
 	case byPriority:
-		in.levels[n.priority-1].charge(n.index, step(1), uint64(size), packet, stays)
+		c := &in.levels[n.priority-1]
+		n.start = c.charge(n.index, step(1), uint64(size), packet, stays)
+		if c.full() {
+			in.rebase(c, n.priority)
+		}
 	case byGuarantee:
 		clock := in.clock(now)
 		n.guarantee.Advance(&n.due, size)
-		n.due.NotBefore(clock - lagging*n.guarantee.Time(int(packet)))
+		n.due.NotBefore(clock - lagging*in.slack[n.index])
 		if stays {
-			in.promise(n, clock, packet)
+			in.promise(n, clock)
 		}
 	case byWeight:
-		in.left.charge(n.index, n.step, uint64(size), packet, stays)
+		n.start = in.left.charge(n.index, n.step, uint64(size), packet, stays)
+		if in.left.full() {
+			in.rebase(&in.left, 0)
+		}
+	}
+}
+
+// rebase moves back the virtual time of a contest, of those of a priority.
+func (in *within) rebase(c *contest, priority int8) {
+	base := c.rebase()
+	for _, n := range in.children {
+		if n.priority == priority {
+			n.start -= min(n.start, base)
+		}
 	}
 }

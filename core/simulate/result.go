@@ -1,6 +1,8 @@
 package simulate
 
 import (
+	"slices"
+
 	"imbrel/core/codepoint"
 	"imbrel/core/datapath"
 	"imbrel/core/measure"
@@ -43,12 +45,7 @@ func (r *run) result() *measure.Result {
 
 // busy reports whether any packet came to the path.
 func (p *path) busy() bool {
-	for i := range p.Counters() {
-		if p.Counters()[i].OfferedPackets > 0 {
-			return true
-		}
-	}
-	return false
+	return slices.ContainsFunc(p.Counters(), func(c datapath.Counters) bool { return c.OfferedPackets > 0 })
 }
 
 // flatten returns the promised rates in the order of the data path's entries.
@@ -71,8 +68,9 @@ func (r *run) interfaceResult(p *port, d policy.Direction, path *path) measure.I
 		}
 	}
 	var sent uint64
-	for i := range path.Counters() {
-		c := &path.Counters()[i]
+	counters := path.Counters()
+	for i := range counters {
+		c := &counters[i]
 		if path.Parent(i) < 0 {
 			sent += path.sent[i]
 		}
