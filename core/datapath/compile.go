@@ -95,7 +95,7 @@ func (b *compiler) level(parent *schedule.Node, promises []*Promise, around *ele
 func (b *compiler) entry(o *Promise, around *element, prefix string, promise, ceiling unit.Rate) schedule.Node {
 	e := o.Entry
 	n := schedule.Node{
-		Priority: e.Priority, Guarantee: e.AtLeast.Of(promise), Ceiling: e.AtMost.Of(ceiling),
+		Priority: e.Priority, Guarantee: o.AtLeast, Ceiling: e.AtMost.Of(ceiling),
 		Credit: 2 * b.maxPacket, Weight: weight(e, max(promise, 1)),
 	}
 	if e.Above != nil { // the bucket that lasts for so long at the peak
@@ -123,7 +123,7 @@ func (b *compiler) entry(o *Promise, around *element, prefix string, promise, ce
 	b.path.elements = append(b.path.elements, own)
 	b.path.classes = append(b.path.classes, prefix+e.ClassName.Text)
 	if len(o.Inner) > 0 {
-		own.inner = b.level(&n, o.Inner, own, prefix+e.ClassName.Text+"/", o.whole(promise), o.Ceiling)
+		own.inner = b.level(&n, o.Inner, own, prefix+e.ClassName.Text+"/", o.whole(), o.Ceiling)
 	} else {
 		b.queue(own, o)
 	}
@@ -164,13 +164,10 @@ const instanceFlows = 64
 
 // queue compiles the queue of an entry without entries within.
 func (b *compiler) queue(e *element, o *Promise) {
-	q, rate, flows := &o.Entry.Queue, o.Rate, queue.Flows
+	q, rate, flows := &o.Entry.Queue, o.Queue(), queue.Flows
 	if b.each != nil {
 		b.each.cost++
 		flows = instanceFlows
-		if o.Entry.Police != nil || !o.Entry.AtMost.IsZero() {
-			rate = o.Ceiling
-		}
 	}
 	e.limits = queue.Limits{Packets: q.Packets, Bytes: int64(QueueLimit(q, rate, b.maxPacket))}
 	limits, slowest := e.limits, max(rate, unit.MinRate).Time(b.maxPacket)

@@ -27,7 +27,8 @@ func treats(n int, e policy.Entry) policy.Entry {
 	return e
 }
 
-// pool makes packets of class n, reusing those given back.
+// pool makes packets of class n, reusing those given back. n may have a source
+// added by from.
 type pool struct{ spare []*packet.Packet }
 
 func (l *pool) get(n, length int) *packet.Packet {
@@ -38,10 +39,13 @@ func (l *pool) get(n, length int) *packet.Packet {
 	}
 	p := l.spare[len(l.spare)-1]
 	l.spare = l.spare[:len(l.spare)-1]
-	p.Build(p.Bytes[:packet.HeaderRoom:packet.HeaderRoom], packet.Flow{From: netip.AddrFrom4([4]byte{10, 0, 0, 1}), To: netip.AddrFrom4([4]byte{10, 0, 0, 2}),
-		Protocol: packet.UDP, ToPort: uint16(n)}, codepoint.DF, length, packet.HeaderRoom)
+	p.Build(p.Bytes[:packet.HeaderRoom:packet.HeaderRoom], packet.Flow{From: netip.AddrFrom4([4]byte{10, 0, 0, byte(1 + n>>12)}), To: netip.AddrFrom4([4]byte{10, 0, 1, 0}),
+		Protocol: packet.UDP, ToPort: uint16(n & 4095)}, codepoint.DF, length, packet.HeaderRoom)
 	return p
 }
+
+// from makes of a class's number that of packets of another source.
+func from(source, n int) int { return source<<12 | n }
 
 // An arrival is a packet of class n that comes at a time.
 type arrival struct {
@@ -371,81 +375,6 @@ func churn(b *testing.B, p *Path, classes int) {
 		}
 	}
 	b.ReportMetric(float64(b.N)/b.Elapsed().Seconds()/1e6, "Mpackets/s")
-}
-
-// A flood of random sources: memory is bounded, the rest of the traffic does not
-// suffer, and instances that idle go.
-func TestAFloodOfSources(t *testing.T) {
-	e := treats(1, policy.Entry{Each: []string{"source"}, AtMost: unit.Share{Rate: unit.MbitPerSecond}, Queue: policy.QueueSpec{Packets: 2}})
-	p := New(Config{Rate: unit.GbitPerSecond, Policy: &policy.Policy{Treat: []policy.Entry{e}}})
-	var l pool
-	now := time.Duration(0)
-	send := func(n uint32) Reason {
-		pkt := l.get(1, 100)
-		pkt.Flow.From = netip.AddrFrom4([4]byte{10, byte(n >> 16), byte(n >> 8), byte(n)})
-		reason := p.Enqueue(now, pkt)
-		if reason != Passed {
-			l.spare = append(l.spare, pkt)
-		}
-		for {
-			pkt, _ := p.Dequeue(now)
-			if pkt == nil {
-				return reason
-			}
-			l.spare = append(l.spare, pkt)
-		}
-	}
-	for n := range uint32(MaxInstances + 3000) {
-		send(n)
-		now += time.Microsecond
-	}
-	most, shared, _ := p.Instances(0, 5)
-	if most > MaxInstances+1 || shared != 3000 {
-		t.Errorf("%d instances, %d packets shared one; %d and 3000 are right", most, shared, MaxInstances)
-	}
-	now += 2 * idleAfter
-	before := len(p.nodes)
-	for n := range uint32(10_000) {
-		if send(n+1<<22) != Passed {
-			t.Fatal("a new source is refused after the others idled")
-		}
-	}
-	if got := len(p.elements[0].each.instances); got != 10_000 || len(p.nodes) != before {
-		t.Errorf("%d instances after all idled and 10,000 came; %d nodes, %d before", got, len(p.nodes), before)
-	}
-}
-
-// Instances cost little more than a handful of classes. The packets are 512, as
-// in the ring of a network card, in the order of a random permutation of their
-// sources.
-func BenchmarkEach(b *testing.B) {
-	for _, n := range []int{8, 1000, 100_000} {
-		b.Run(fmt.Sprint(n), func(b *testing.B) {
-			e := treats(1, policy.Entry{Each: []string{"source"}, AtMost: unit.Share{Rate: unit.GbitPerSecond}})
-			p := New(Config{Rate: 10 * unit.GbitPerSecond, Policy: &policy.Policy{Treat: []policy.Entry{e}}})
-			var l pool
-			ring := make([]*packet.Packet, 512)
-			for i := range ring {
-				ring[i] = l.get(1, 100)
-			}
-			order := rand.New(rand.NewPCG(1, 1)).Perm(n)
-			now := time.Duration(0)
-			pass := func(i int) {
-				now += 10 * time.Microsecond
-				pkt, source := ring[i&511], order[i%n]
-				pkt.Flow.From = netip.AddrFrom4([4]byte{10, byte(source >> 16), byte(source >> 8), byte(source)})
-				p.Enqueue(now, pkt)
-				p.Dequeue(now)
-			}
-			for i := range n {
-				pass(i)
-			}
-			b.ReportAllocs()
-			for i := 0; b.Loop(); i++ {
-				pass(i)
-			}
-		})
-	}
 }
 
 // Many classes cost little more than a few, though all of them have something

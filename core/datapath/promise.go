@@ -49,9 +49,20 @@ type Promise struct {
 	Entry   *policy.Entry
 	Name    string // of its class, with those around it
 	Rate    unit.Rate
+	AtLeast unit.Rate // of Rate, what it has by its at-least
 	Ceiling unit.Rate // what it, or each of its instances, never exceeds: its own at-most or policer, or those around it
 	Inner   []*Promise
 	node    *fluid.Node
+	bounded bool // its own at-most or policer is less than what is around it
+}
+
+// Queue returns the rate at which a queue of the entry is emptied when all want
+// everything: of an entry with instances, that of one whose limit is its own.
+func (o *Promise) Queue() unit.Rate {
+	if len(o.Entry.Each) > 0 && o.bounded {
+		return o.Ceiling
+	}
+	return o.Rate
 }
 
 // Promises returns what each entry of a policy, and the rest, gets at an
@@ -80,14 +91,14 @@ func grow(parent *fluid.Node, entries []policy.Entry, prefix string, promise, ce
 		e := &entries[i]
 		o := &Promise{Entry: e, Name: prefix + e.ClassName.Text, Ceiling: ceiling}
 		n := &fluid.Node{Priority: e.Priority, Guarantee: e.AtLeast.Of(promise), Weight: weight(e, max(promise, 1)), Demand: wants(o.Name)}
-		o.node = n
+		o.node, o.AtLeast = n, n.Guarantee
 		if own := e.AtMost.Of(ceiling); own > 0 {
 			o.Ceiling = min(o.Ceiling, own)
 		}
 		if e.Police != nil {
 			o.Ceiling = min(o.Ceiling, passes(e.Police, ceiling))
 		}
-		if o.Ceiling < ceiling && len(e.Each) == 0 {
+		if o.bounded = o.Ceiling < ceiling; o.bounded && len(e.Each) == 0 {
 			n.Ceiling = o.Ceiling
 		}
 		if e.Block {
@@ -97,7 +108,7 @@ func grow(parent *fluid.Node, entries []policy.Entry, prefix string, promise, ce
 			if len(e.Each) > 0 {
 				within = &fluid.Node{}
 			}
-			o.Inner = grow(within, withRest(inner, e.Source), o.Name+"/", o.whole(promise), o.Ceiling, wants)
+			o.Inner = grow(within, withRest(inner, e.Source), o.Name+"/", o.whole(), o.Ceiling, wants)
 			if len(e.Each) > 0 { // of one that gets all it may
 				fluid.Allocate(within, o.Ceiling)
 				n.Demand = within.Wants()
@@ -110,12 +121,12 @@ func grow(parent *fluid.Node, entries []policy.Entry, prefix string, promise, ce
 }
 
 // whole returns what a percentage of an at-least within the entry is of: what
-// the entry is promised when those around it are promised so much.
-func (o *Promise) whole(promise unit.Rate) unit.Rate {
+// the entry is promised, or what one of its instances can get.
+func (o *Promise) whole() unit.Rate {
 	if o.Entry.Priority > 0 || len(o.Entry.Each) > 0 {
 		return o.Ceiling
 	}
-	return o.Entry.AtLeast.Of(promise)
+	return o.AtLeast
 }
 
 // passes returns the rate that a policer lets through for good: all, when it

@@ -18,8 +18,9 @@ func (s *resolver) treat() {
 		p := &f.Policies[i]
 		s.entries(p.Treat, "`"+p.Name+"`", p.PlaceOf("treat"), classNames)
 	}
+	known := make(map[*Policy]*extent)
 	for i := range f.Policies {
-		s.inCircle(&f.Policies[i])
+		s.extent(&f.Policies[i], known)
 	}
 }
 
@@ -55,31 +56,59 @@ func (s *resolver) entries(entries []Entry, where string, at Place, classNames [
 	}
 }
 
-// inCircle reports a policy that is inside itself.
-func (s *resolver) inCircle(p *Policy) {
-	seen := map[*Policy]bool{p: true}
-	var walk func(entries []Entry) bool
-	walk = func(entries []Entry) bool {
-		for i := range entries {
-			e := &entries[i]
-			if e.Within == p {
-				s.problem(e.Inside.At, len(e.Inside.Text), "take one of the names out of the circle", "the policy `%s` is inside itself", p.Name)
-				e.Within = nil
-				return true
-			}
-			if e.Within != nil && !seen[e.Within] {
-				seen[e.Within] = true
-				if walk(e.Within.Treat) {
-					return true
-				}
-			}
-			if walk(e.Treat) {
-				return true
-			}
-		}
-		return false
+// Bounds of a policy with all that is within it.
+const (
+	MaxLevels  = 32
+	MaxEntries = 100_000
+)
+
+// An extent is how many entries there are, with those within them, and how deep.
+type extent struct {
+	levels, entries int
+	done            bool
+}
+
+// extent returns that of a policy, and reports one that is inside itself or
+// beyond the bounds.
+func (s *resolver) extent(p *Policy, known map[*Policy]*extent) *extent {
+	x := known[p]
+	if x == nil {
+		x = &extent{}
+		known[p] = x
+		x.levels, x.entries = s.entriesExtent(p.Treat, known)
+		x.done = true
 	}
-	walk(p.Treat)
+	return x
+}
+
+func (s *resolver) entriesExtent(entries []Entry, known map[*Policy]*extent) (levels, count int) {
+	levels, count = 1, len(entries)
+	for i := range entries {
+		e := &entries[i]
+		within, n, at := 0, 0, e.PlaceOf("treat")
+		switch {
+		case len(e.Treat) > 0:
+			within, n = s.entriesExtent(e.Treat, known)
+		case e.Within != nil:
+			x := s.extent(e.Within, known)
+			at = e.Inside.At
+			if !x.done {
+				s.problem(at, len(e.Inside.Text), "take one of the names out of the circle", "the policy `%s` is inside itself", e.Within.Name)
+				e.Within = nil
+			}
+			within, n = x.levels, x.entries
+		}
+		if 1+within > MaxLevels || count+n > MaxEntries {
+			if !s.tooMuch {
+				s.problem(at, 0, "leave some of it out, or write it flatter", "with what is within it, this comes to %d levels and %d entries; the most are %d and %d", 1+within, count+n, MaxLevels, MaxEntries)
+			}
+			s.tooMuch = true
+			e.Within, e.Treat = nil, nil
+			continue
+		}
+		levels, count = max(levels, 1+within), count+n
+	}
+	return levels, count
 }
 
 // entry looks up the names in one entry and checks its keys against each other.

@@ -27,10 +27,15 @@ type Class struct {
 	Reserved int64 `json:"reserved_bps"`
 	Lent     int64 `json:"lent_bps"`
 	Priority int   `json:"priority,omitempty"`
+	// Each is by what the class has instances, EachBps what one of them never
+	// exceeds. The classes within it are those of one that gets as much.
+	Each    []string `json:"each,omitempty"`
+	EachBps int64    `json:"each_bps,omitempty"`
 	// Calls is how many G.711 calls fit in AllBusy.
 	Calls int64 `json:"calls"`
-	// LongestWait is what a full queue means when all are busy, in ms; nil for a class
-	// with others within it, or that gets nothing.
+	// LongestWait is what a full queue means when all are busy, in ms, that of an
+	// instance when it gets all it may; nil for a class with others within it, or that
+	// gets nothing.
 	LongestWait *float64 `json:"longest_wait_ms"`
 }
 
@@ -106,31 +111,26 @@ func compute(a *policy.Attachment, wishes []Wish, known map[string]bool) Interfa
 	const headers = 20 + 8 + packet.RTPHeader // IPv4, UDP, RTP
 	perCall := int64(framing.Size(headers+traffic.G711.Payload)) * 8 * int64(time.Second/traffic.G711.Interval)
 	maxPacket := unit.Size(framing.Size(1500))
+	most := alone(nil, datapath.Promises(p, rate), whole)
 	for i, o := range busy {
 		for _, w := range wishes {
 			known[w.Class] = known[w.Class] || is(o.Name, w.Class)
 		}
-		c := Class{Class: o.Name, AllBusy: int64(o.Rate), Gets: int64(gets[i].Rate), Priority: o.Entry.Priority,
+		c := Class{Class: o.Name, Alone: int64(most[i]), AllBusy: int64(o.Rate), Gets: int64(gets[i].Rate), Priority: o.Entry.Priority,
 			Lent: max(0, int64(gets[i].Rate-o.Rate)), Calls: int64(o.Rate) / perCall}
-		parent := whole
 		if at := strings.LastIndexByte(o.Name, '/'); at >= 0 {
 			c.Parent = o.Name[:at]
-			parent = reserved(busy, c.Parent, whole)
 		}
-		c.Reserved = int64(o.Entry.AtLeast.Of(parent))
+		if c.Each = o.Entry.Each; len(c.Each) > 0 && o.Ceiling < whole {
+			c.EachBps = int64(o.Ceiling)
+		}
+		c.Reserved = int64(o.AtLeast)
 		if o.Entry.Priority > 0 {
 			c.Reserved = int64(o.Rate)
 		}
 		if c.Parent == "" {
 			out.Reserved += c.Reserved
 		}
-		alone := flatten(nil, datapath.Shares(p, rate, func(name string) unit.Rate {
-			if name == o.Name || strings.HasPrefix(name, o.Name+"/") {
-				return fluid.Greedy
-			}
-			return 0
-		}))
-		c.Alone = int64(alone[i].Rate)
 		if len(o.Inner) == 0 && o.Rate > 0 && !o.Entry.Block {
 			wait := longestWait(o, busy, whole, maxPacket)
 			c.LongestWait = &wait
@@ -146,14 +146,14 @@ func compute(a *policy.Attachment, wishes []Wish, known map[string]bool) Interfa
 // no more than its burst wait.
 func longestWait(o *datapath.Promise, all []*datapath.Promise, whole unit.Rate, maxPacket unit.Size) float64 {
 	e := o.Entry
-	limit := datapath.QueueLimit(&e.Queue, o.Rate, maxPacket)
+	limit := datapath.QueueLimit(&e.Queue, o.Queue(), maxPacket)
 	if n := e.Queue.Packets; n > 0 {
 		limit = unit.Size(n) * maxPacket
 	}
 	if e.Police != nil && e.Police.Red.Drop {
 		limit = min(limit, e.Police.Burst+max(e.Police.Excess, e.Police.PeakBurst))
 	}
-	rate := o.Rate
+	rate := o.Queue()
 	if e.Priority > 0 && !strings.Contains(o.Name, "/") && e.AtMost.IsZero() {
 		rate, limit = whole, limit+maxPacket
 		for _, other := range all {
@@ -165,21 +165,26 @@ func longestWait(o *datapath.Promise, all []*datapath.Promise, whole unit.Rate, 
 	return float64(rate.Time(limit)) / 1e6
 }
 
-// reserved returns what an entry around others is promised.
-func reserved(all []*datapath.Promise, name string, whole unit.Rate) unit.Rate {
-	parent := whole
-	if at := strings.LastIndexByte(name, '/'); at >= 0 {
-		parent = reserved(all, name[:at], whole)
-	}
-	for _, o := range all {
-		if o.Name == name {
-			if o.Entry.Priority > 0 {
-				return o.Rate
+// alone lists what each entry gets when nothing outside it wants anything: what
+// its limits and those around it leave, as far as something within it wants it.
+func alone(out []unit.Rate, promises []*datapath.Promise, around unit.Rate) []unit.Rate {
+	for _, o := range promises {
+		at := len(out)
+		out = append(out, o.Ceiling)
+		if len(o.Inner) > 0 {
+			out = alone(out, o.Inner, o.Ceiling)
+			sum, k := unit.Rate(0), at+1
+			for _, inner := range o.Inner {
+				sum = min(sum+out[k], o.Ceiling)
+				k += 1 + len(flatten(nil, inner.Inner))
 			}
-			return o.Entry.AtLeast.Of(parent)
+			out[at] = sum
+		}
+		if len(o.Entry.Each) > 0 && out[at] > 0 {
+			out[at] = around // of as many as it takes
 		}
 	}
-	return 0
+	return out
 }
 
 // flatten lists promises, each before those within it.

@@ -2,6 +2,7 @@ package cli_test
 
 import (
 	"bytes"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -41,7 +42,11 @@ func TestBadPolicies(t *testing.T) {
 		"a key twice":           {change(t, "title:", "imbrel: 1\ntitle:"), "key `imbrel` stands twice"},
 		"an unknown key":        {change(t, "at-least: 30%", "at-leest: 30%"), "stdin:31:41: unknown key `at-leest`\n"},
 		"the nearest word":      {change(t, "at-least: 30%", "at-leest: 30%"), "did you mean `at-least`?"},
-		"not enforced yet":      {change(t, "queue: {limit: 40ms}", "queue: {limit: 40ms}, each: source, treat: [{class: rest}]"), "with entries within it or fq-codel for each, cannot be rehearsed yet"},
+		"not enforced yet":      {change(t, "queue: {limit: 40ms}", "each: source, treat: [{class: rest, each: flow}]"), "within an entry that has it too, cannot be rehearsed yet"},
+		"a weight of 0":         {change(t, "at-least: 30%", "weight: 0"), `"0" is not a whole number from 1 to 1000000`},
+		"ten thousand levels":   {change(t, "at-least: 30%", "treat: ["+strings.Repeat("{class: radar, treat: [", 10_000)+strings.Repeat("]}", 10_000)+"]"), "exceeded max depth"},
+		"policies in policies":  {chain(10_000, "{name: p%d, treat: [{class: v, at-least: 10%%}, {class: rest, inside: p%d}]}"), "this comes to 33 levels"},
+		"two to the hundredth":  {chain(100, "{name: p%d, treat: [{class: v, inside: p%[2]d}, {class: rest, inside: p%[2]d}]}"), "levels and 196606 entries; the most are 32 and 100000"},
 		"tcp":                   {change(t, "rate: 2.4Mbit/s, packet: 900B", "tcp: 4"), "`tcp` of the traffic `radar-feed` cannot be rehearsed yet"},
 		"a rate without unit":   {change(t, "11.4Mbit/s", "11.4"), `"11.4" has no unit`},
 		"a rate of 0":           {change(t, "11.4Mbit/s", "0Mbit/s"), "the least is 500bit/s"},
@@ -89,6 +94,18 @@ func TestBadPolicies(t *testing.T) {
 			t.Errorf("%s: panics", name)
 		}
 	}
+}
+
+// chain returns a file of policies of which each, as a format with its number and
+// the next, has the next inside it.
+func chain(n int, policy string) string {
+	var b strings.Builder
+	b.WriteString("imbrel: 1\nclasses: [{name: v, match: [{dscp: ef}]}]\npolicies:\n")
+	for i := range n {
+		fmt.Fprintf(&b, "  - "+policy+"\n", i, i+1)
+	}
+	fmt.Fprintf(&b, "  - {name: p%d, treat: [{class: rest}]}\n", n)
+	return b.String()
 }
 
 // Two islands: every interface leads somewhere, but not to the other.

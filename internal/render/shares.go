@@ -42,6 +42,12 @@ func (t Text) Shares(r *share.Result, wishes []share.Wish) {
 			if c.Priority > 0 {
 				name += " (priority)"
 			}
+			if len(c.Each) > 0 {
+				name += ", each " + strings.Join(c.Each, " and ")
+				if c.EachBps > 0 {
+					name += " " + Rate(c.EachBps)
+				}
+			}
 			row := table.Row{name, Rate(c.Alone), Rate(c.Reserved), Rate(c.AllBusy)}
 			if len(words) > 0 {
 				row = append(row, Rate(c.Gets), Rate(c.Lent))

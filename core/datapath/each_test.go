@@ -1,0 +1,277 @@
+package datapath
+
+import (
+	"fmt"
+	"math"
+	"math/rand/v2"
+	"net/netip"
+	"testing"
+	"time"
+
+	"imbrel/core/fluid"
+	"imbrel/core/packet"
+	"imbrel/core/policy"
+	"imbrel/core/unit"
+)
+
+// sources is an entry for ports 1 to last, each source on its own.
+func sources(last int, e policy.Entry) policy.Entry {
+	e = treats(1, e)
+	e.Class.Match[0].ToPort[0].Last = uint16(last)
+	e.ClassName.Text, e.Each = "clients", []string{"source"}
+	return e
+}
+
+// Every source has a tree of its own: a ceiling, a strict class, and classes
+// whose promises are parts of what the source gets, be it all it may or less.
+func TestEachHasATreeOfItsOwn(t *testing.T) {
+	const seconds = 10
+	entry := sources(3, policy.Entry{AtMost: unit.Share{Rate: 2 * unit.MbitPerSecond}, Treat: []policy.Entry{
+		treats(1, policy.Entry{Priority: 1, AtMost: unit.Share{Percent: 500_000}}),
+		treats(2, policy.Entry{AtLeast: unit.Share{Percent: 600_000}, Weight: 1}),
+		treats(3, policy.Entry{AtLeast: unit.Share{Percent: 200_000}, Weight: 3}),
+	}})
+	for _, c := range []struct {
+		name  string
+		shape unit.Rate
+		gets  [2]unit.Rate // what each source gets
+		busy  [2][]int
+	}{
+		{"each gets all it may", 10 * unit.MbitPerSecond, [2]unit.Rate{2_000_000, 2_000_000}, [2][]int{{1, 2, 3}, {1, 2, 3}}},
+		{"half of it", 2 * unit.MbitPerSecond, [2]unit.Rate{1_000_000, 1_000_000}, [2][]int{{1, 2, 3}, {1, 2, 3}}},
+		{"one with one class", 2 * unit.MbitPerSecond, [2]unit.Rate{1_000_000, 1_000_000}, [2][]int{{1, 2, 3}, {3}}},
+		{"one with little", 2 * unit.MbitPerSecond, [2]unit.Rate{1_800_000, 200_000}, [2][]int{{1, 2, 3}, {1}}},
+	} {
+		var fs []flood
+		wants := func(n int) unit.Rate {
+			if n == 1 {
+				return 200_000
+			}
+			return 3 * unit.MbitPerSecond
+		}
+		for source, classes := range c.busy {
+			for _, n := range classes {
+				fs = append(fs, flood{from(source, n), []int{0, 200, 1500, 700}[n], wants(n), 0, seconds * time.Second})
+			}
+		}
+		sent := make(map[[2]int]float64)
+		p := New(Config{Rate: 100 * unit.MbitPerSecond, Policy: &policy.Policy{Shape: c.shape, Treat: []policy.Entry{entry}}})
+		serve(p, 100*unit.MbitPerSecond, floods(fs...), func(now time.Duration, pkt *packet.Packet) {
+			if now < seconds*time.Second {
+				sent[[2]int{int(pkt.Flow.From.As4()[3]) - 1, int(pkt.Flow.ToPort)}] += float64(pkt.Size)
+			}
+		})
+		for source, classes := range c.busy {
+			g := c.gets[source]
+			ideal := &fluid.Node{Children: []*fluid.Node{{Priority: 1, Ceiling: 1_000_000}, {Guarantee: g * 6 / 10, Weight: 1}, {Guarantee: g * 2 / 10, Weight: 3}}}
+			for _, n := range classes {
+				ideal.Children[n-1].Demand = wants(n)
+			}
+			fluid.Allocate(ideal, g)
+			for n := 1; n <= 3; n++ {
+				got, want := sent[[2]int{source, n}]*8/seconds, float64(ideal.Children[n-1].Gets)
+				if math.Abs(got-want) > 0.01*want+4*1500*8/seconds {
+					t.Errorf("%s: source %d, class %d: %.0f bit/s; the ideal is %.0f", c.name, source, n, got, want)
+				}
+			}
+		}
+		if most, shared, list := p.Instances(0, 5); most != 2 || shared != 0 || len(list) != 2 {
+			t.Errorf("%s: %d instances, %d packets shared one, %v", c.name, most, shared, list)
+		}
+	}
+}
+
+// With fq-codel in every instance a flood drops its own packets, which its
+// instance counts; the thin flow beside it and the other source lose none.
+func TestEachWithFQCoDel(t *testing.T) {
+	p := New(Config{Rate: 100 * unit.MbitPerSecond, Policy: &policy.Policy{Treat: []policy.Entry{
+		sources(2, policy.Entry{AtMost: unit.Share{Rate: unit.MbitPerSecond}, Queue: policy.QueueSpec{Drop: "fq-codel"}}),
+	}}})
+	const thin, flooding = 2, 1
+	worst := make(map[string]time.Duration)
+	sent := make(map[string]int)
+	key := func(pkt *packet.Packet) string { return fmt.Sprint(pkt.Flow.From, " ", pkt.Flow.ToPort) }
+	serve(p, 100*unit.MbitPerSecond, floods(
+		flood{from(0, flooding), 1500, 4 * unit.MbitPerSecond, 0, 5 * time.Second},
+		flood{from(0, thin), 125, 50_000, 0, 5 * time.Second},
+		flood{from(1, flooding), 1500, 900_000, 0, 5 * time.Second},
+	), func(now time.Duration, pkt *packet.Packet) {
+		worst[key(pkt)] = max(worst[key(pkt)], now-pkt.Arrived)
+		sent[key(pkt)]++
+	})
+	if n := sent["10.0.0.1 2"]; n != 250 || worst["10.0.0.1 2"] > 2*unit.Rate(unit.MbitPerSecond).Time(1500) {
+		t.Errorf("the thin flow beside a flood: %d of 250 sent, the worst waits %v", n, worst["10.0.0.1 2"])
+	}
+	if n := sent["10.0.0.2 1"]; n != 375 {
+		t.Errorf("the other source: %d of 375 sent", n)
+	}
+	_, _, list := p.Instances(0, 5)
+	c := p.Counters()[0]
+	dropped := c.OfferedPackets - c.SentPackets
+	if len(list) != 2 || list[0].Dropped != dropped || dropped == 0 || list[1].Dropped != 0 {
+		t.Errorf("the instances say %+v; %d packets were dropped", list, dropped)
+	}
+}
+
+// A phone's allotment cannot be eaten by what is plugged in behind it, or at
+// another port: each VLAN, and each arriving interface, has its own.
+func TestEachVLANAndPort(t *testing.T) {
+	police := &policy.Police{Rate: unit.Share{Rate: 100_000}, Burst: 2000, Red: policy.Action{Drop: true}}
+	for _, by := range []string{"vlan", "interface"} {
+		p := New(Config{Rate: unit.GbitPerSecond, Policy: &policy.Policy{Treat: []policy.Entry{treats(1, policy.Entry{Each: []string{by}, Police: police})}}})
+		var l pool
+		lost := [3]int{}
+		for at := time.Duration(0); at < 2*time.Second; at += time.Millisecond {
+			for k, every := range []time.Duration{20, 1, 1} { // a call of 80 kbit/s; floods of 1.6 Mbit/s
+				if at/time.Millisecond%every != 0 {
+					continue
+				}
+				pkt := l.get(1, 200)
+				switch {
+				case by == "vlan" && k < 2: // the last is not tagged
+					pkt.Tagged, pkt.VLAN = true, uint16(40+k)
+				case by == "interface":
+					pkt.In = int32(1 + k)
+				}
+				if p.Enqueue(at, pkt) == Policed {
+					lost[k]++
+				}
+				p.Dequeue(at)
+			}
+		}
+		if lost[0] != 0 || lost[1] < 1800 || lost[1] != lost[2] {
+			t.Errorf("by %s: the call loses %d of 100, the floods %d and %d of 2000", by, lost[0], lost[1], lost[2])
+		}
+		_, _, list := p.Instances(0, 5)
+		want := map[string]string{"vlan": "[{no vlan 2000} {vlan 41 2000} {vlan 40 100}]", "interface": "[{interface 2 2000} {interface 3 2000} {interface 1 100}]"}[by]
+		var got []struct {
+			Value   string
+			Offered uint64
+		}
+		for _, i := range list {
+			got = append(got, struct {
+				Value   string
+				Offered uint64
+			}{i.Value, i.Offered})
+		}
+		if fmt.Sprint(got) != want {
+			t.Errorf("by %s: counted %v; want %s", by, got, want)
+		}
+	}
+}
+
+// A flood of random sources: memory is bounded, the rest of the traffic does not
+// suffer, and instances that idle go.
+func TestAFloodOfSources(t *testing.T) {
+	e := treats(1, policy.Entry{Each: []string{"source"}, AtMost: unit.Share{Rate: unit.MbitPerSecond}, Queue: policy.QueueSpec{Packets: 2}})
+	p := New(Config{Rate: unit.GbitPerSecond, Policy: &policy.Policy{Treat: []policy.Entry{e}}})
+	var l pool
+	now := time.Duration(0)
+	send := func(n uint32) Reason {
+		pkt := l.get(1, 100)
+		pkt.Flow.From = netip.AddrFrom4([4]byte{10, byte(n >> 16), byte(n >> 8), byte(n)})
+		reason := p.Enqueue(now, pkt)
+		if reason != Passed {
+			l.spare = append(l.spare, pkt)
+		}
+		for {
+			pkt, _ := p.Dequeue(now)
+			if pkt == nil {
+				return reason
+			}
+			l.spare = append(l.spare, pkt)
+		}
+	}
+	for n := range uint32(MaxInstances + 3000) {
+		send(n)
+		now += time.Microsecond
+	}
+	most, shared, _ := p.Instances(0, 5)
+	if most > MaxInstances+1 || shared != 3000 {
+		t.Errorf("%d instances, %d packets shared one; %d and 3000 are right", most, shared, MaxInstances)
+	}
+	now += 2 * idleAfter
+	before := len(p.nodes)
+	for n := range uint32(10_000) {
+		if send(n+1<<22) != Passed {
+			t.Fatal("a new source is refused after the others idled")
+		}
+	}
+	if got := len(p.elements[0].each.instances); got != 10_000 || len(p.nodes) != before {
+		t.Errorf("%d instances after all idled and 10,000 came; %d nodes, %d before", got, len(p.nodes), before)
+	}
+}
+
+// A flood of sources, some of which come back, with trees of their own: what is
+// reused begins as new, and nothing is lost from what was counted.
+func TestInstancesAreReused(t *testing.T) {
+	p := New(Config{Rate: unit.GbitPerSecond, Policy: &policy.Policy{Treat: []policy.Entry{
+		sources(2, policy.Entry{AtMost: unit.Share{Rate: unit.MbitPerSecond}, Treat: []policy.Entry{
+			treats(1, policy.Entry{Priority: 1, AtMost: unit.Share{Percent: 500_000}}),
+			treats(2, policy.Entry{AtLeast: unit.Share{Percent: 500_000}, Police: &policy.Police{Rate: unit.Share{Rate: 10_000}, Burst: 1500, Red: policy.Action{Drop: true}}}),
+		}}),
+	}}})
+	var l pool
+	offered, got := uint64(0), uint64(0)
+	for round := range 6 {
+		now := time.Duration(round) * 3 * idleAfter
+		for n := range 200 {
+			for _, k := range []int{1, 2, 2} { // the second of 2 exceeds its bucket
+				pkt := l.get(k, 1000)
+				pkt.Flow.From = netip.AddrFrom4([4]byte{10, byte(round), 0, byte(n)})
+				offered++
+				if reason := p.Enqueue(now, pkt); (reason == Policed) != (k == 2 && p.Counters()[2].OfferedPackets%2 == 0) {
+					t.Fatalf("round %d, source %d, class %d: %v", round, n, k, reason)
+				}
+			}
+		}
+		for at := now; ; {
+			pkt, again := p.Dequeue(at)
+			if pkt != nil {
+				got++
+			} else if at = again; again > now+idleAfter {
+				break
+			}
+		}
+	}
+	c := p.Counters()[0]
+	if c.OfferedPackets != offered || c.SentPackets != got || got != offered*2/3 || c.Drops[Policed] != offered/3 {
+		t.Errorf("%d offered, %d came out; counted %d, %d and %d policed", offered, got, c.OfferedPackets, c.SentPackets, c.Drops[Policed])
+	}
+	if most, _, _ := p.Instances(0, 1); most > 400 || len(p.nodes) > 1+1+400*4 {
+		t.Errorf("%d instances at most, %d nodes: those that idled are not used again", most, len(p.nodes))
+	}
+}
+
+// Instances cost little more than a handful of classes. The packets are 512, as
+// in the ring of a network card, in the order of a random permutation of their
+// sources.
+func BenchmarkEach(b *testing.B) {
+	for _, n := range []int{8, 1000, 100_000} {
+		b.Run(fmt.Sprint(n), func(b *testing.B) {
+			e := treats(1, policy.Entry{Each: []string{"source"}, AtMost: unit.Share{Rate: unit.GbitPerSecond}})
+			p := New(Config{Rate: 10 * unit.GbitPerSecond, Policy: &policy.Policy{Treat: []policy.Entry{e}}})
+			var l pool
+			ring := make([]*packet.Packet, 512)
+			for i := range ring {
+				ring[i] = l.get(1, 100)
+			}
+			order := rand.New(rand.NewPCG(1, 1)).Perm(n)
+			now := time.Duration(0)
+			pass := func(i int) {
+				now += 10 * time.Microsecond
+				pkt, source := ring[i&511], order[i%n]
+				pkt.Flow.From = netip.AddrFrom4([4]byte{10, byte(source >> 16), byte(source >> 8), byte(source)})
+				p.Enqueue(now, pkt)
+				p.Dequeue(now)
+			}
+			for i := range n {
+				pass(i)
+			}
+			b.ReportAllocs()
+			for i := 0; b.Loop(); i++ {
+				pass(i)
+			}
+		})
+	}
+}
