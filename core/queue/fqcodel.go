@@ -16,10 +16,15 @@ type FQCoDel struct {
 	Drop    DropFunc
 
 	flows    []flowQueue
+	most     []int64 // of each group of flows: no flow of it has more bytes
 	newFlows flowList
 	oldFlows flowList
 	waiting  Waiting
 }
+
+// group is how many flows share a bound on their bytes, so that the largest is
+// found without looking at all of them.
+const group = 32
 
 // Flows is the usual number of queues (RFC 8290 §4.1.2).
 const Flows = 1024
@@ -45,6 +50,7 @@ const (
 // flows apart; slowest is as in NewCoDel. The quantum is one full packet.
 func NewFQCoDel(limits Limits, flows int, slowest time.Duration, maxPacket int, ecn bool, drop DropFunc) *FQCoDel {
 	q := &FQCoDel{Limits: limits, Quantum: int64(maxPacket), Drop: drop, flows: make([]flowQueue, flows), newFlows: flowList{-1, -1}, oldFlows: flowList{-1, -1}}
+	q.most = make([]int64, (flows+group-1)/group)
 	for i := range q.flows {
 		q.flows[i].control = newControl(slowest, maxPacket, ecn)
 		q.flows[i].next = -1
@@ -97,6 +103,7 @@ func (q *FQCoDel) Push(_ time.Duration, p *packet.Packet) Verdict {
 	f := &q.flows[i]
 	f.put(p)
 	q.waiting.add(p)
+	q.most[i/group] = max(q.most[i/group], f.waiting.Bytes)
 	if f.listed == unlisted {
 		f.deficit = q.Quantum
 		q.add(&q.newFlows, i, inNew)
@@ -112,19 +119,37 @@ func (q *FQCoDel) Push(_ time.Duration, p *packet.Packet) Verdict {
 // dropFromLargest drops the head of the flow with most bytes and tells Drop,
 // unless it is the packet just put there: then it reports true.
 func (q *FQCoDel) dropFromLargest(just *packet.Packet) bool {
-	largest := 0
-	for i := range q.flows {
-		if q.flows[i].waiting.Bytes > q.flows[largest].waiting.Bytes {
-			largest = i
-		}
-	}
-	p := q.flows[largest].FIFO.Pop(0)
+	p := q.largest().FIFO.Pop(0)
 	q.waiting.take(p)
 	if p == just {
 		return true
 	}
 	q.Drop(p, Full)
 	return false
+}
+
+// largest returns the flow with most bytes: the largest of the group that has the
+// highest bound, once the bound is what that flow has.
+func (q *FQCoDel) largest() *flowQueue {
+	for {
+		g := 0
+		for i := range q.most {
+			if q.most[i] > q.most[g] {
+				g = i
+			}
+		}
+		flows := q.flows[g*group : min((g+1)*group, len(q.flows))]
+		f := &flows[0]
+		for i := range flows {
+			if flows[i].waiting.Bytes > f.waiting.Bytes {
+				f = &flows[i]
+			}
+		}
+		if f.waiting.Bytes == q.most[g] {
+			return f
+		}
+		q.most[g] = f.waiting.Bytes
+	}
 }
 
 // Pop takes the next packet out, or returns nil.

@@ -268,3 +268,82 @@ func ExampleFIFO() {
 	fmt.Println(q.Push(0, pkt(1, 0, 0)) == Taken, q.Push(0, pkt(2, 0, 0)) == Full)
 	// Output: true true
 }
+
+// What finds no room makes the head of the flow with most bytes go: the same as
+// looking at every flow, whatever came and went before.
+func TestFQCoDelDropsFromTheLargest(t *testing.T) {
+	r := rand.New(rand.NewPCG(9, 9))
+	type flow struct{ queue []*packet.Packet }
+	for _, flows := range []int{Flows, 64, 5} {
+		held := make([]flow, flows)
+		bytes := func(f *flow) (sum int64) {
+			for _, p := range f.queue {
+				sum += int64(p.Size)
+			}
+			return sum
+		}
+		var dropped []*packet.Packet
+		q := NewFQCoDel(Limits{Bytes: 100_000}, flows, 0, 1000, false, func(p *packet.Packet, _ Verdict) { dropped = append(dropped, p) })
+		overflows := 0
+		for step := range 20_000 {
+			if r.IntN(5) < 2 {
+				if p := q.Pop(0); p != nil {
+					f := &held[hash(&p.Flow)%uint32(flows)]
+					f.queue = f.queue[1:]
+				}
+				continue
+			}
+			p := pkt(uint16(r.IntN(3*flows)), 0, 0)
+			p.Size = int32(64 + r.IntN(1437))
+			f := &held[hash(&p.Flow)%uint32(flows)]
+			f.queue = append(f.queue, p)
+			before := int64(0)
+			for i := range held {
+				before = max(before, bytes(&held[i]))
+			}
+			dropped = dropped[:0]
+			if q.Push(0, p) != Taken {
+				dropped = append(dropped, p)
+			}
+			for _, p := range dropped {
+				f := &held[hash(&p.Flow)%uint32(flows)]
+				if size := bytes(f); f.queue[0] != p || size < before {
+					t.Fatalf("%d flows, step %d: dropped from a flow of %d B, not its head or not the largest, of %d B", flows, step, size, before)
+				}
+				f.queue = f.queue[1:]
+				overflows++
+				before = 0
+				for i := range held {
+					before = max(before, bytes(&held[i]))
+				}
+			}
+		}
+		if overflows < 1000 {
+			t.Errorf("%d flows: only %d packets found no room", flows, overflows)
+		}
+	}
+}
+
+// A flood of random flows into a full queue: every packet that comes makes one
+// of the largest flow go.
+func BenchmarkFQCoDelOverflow(b *testing.B) {
+	for _, flows := range []int{4, 5000} {
+		b.Run(fmt.Sprint(flows), func(b *testing.B) {
+			var spare []*packet.Packet
+			q := NewFQCoDel(Limits{Packets: 2000}, Flows, 0, 1000, false, func(p *packet.Packet, _ Verdict) { spare = append(spare, p) })
+			for i := range 2100 {
+				spare = append(spare, pkt(uint16(i), 0, 0))
+			}
+			r := rand.New(rand.NewPCG(1, 1))
+			b.ReportAllocs()
+			for b.Loop() {
+				p := spare[len(spare)-1]
+				spare = spare[:len(spare)-1]
+				p.Flow.FromPort = uint16(r.IntN(flows))
+				if q.Push(0, p) != Taken {
+					spare = append(spare, p)
+				}
+			}
+		})
+	}
+}
