@@ -47,6 +47,7 @@ type Class struct {
 	OfferedBps     int64             `json:"offered_bps"`
 	SentBps        int64             `json:"sent_bps"`
 	PromisedBps    *int64            `json:"promised_bps,omitempty"`
+	PerInstance    bool              `json:"per_instance,omitempty"` // PromisedBps is what one instance gets of all that it may
 	Drops          Drops             `json:"drops"`
 	Colors         *Colors           `json:"colors,omitempty"` // where there is a meter
 	Congested      uint64            `json:"ecn_marked,omitempty"`

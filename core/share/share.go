@@ -111,7 +111,8 @@ func compute(a *policy.Attachment, wishes []Wish, known map[string]bool) Interfa
 	const headers = 20 + 8 + packet.RTPHeader // IPv4, UDP, RTP
 	perCall := int64(framing.Size(headers+traffic.G711.Payload)) * 8 * int64(time.Second/traffic.G711.Interval)
 	maxPacket := unit.Size(framing.Size(1500))
-	most := alone(nil, datapath.Promises(p, rate), whole)
+	promises := datapath.Promises(p, rate)
+	most, places := alone(nil, promises, whole), places(nil, promises, whole)
 	for i, o := range busy {
 		for _, w := range wishes {
 			known[w.Class] = known[w.Class] || is(o.Name, w.Class)
@@ -132,7 +133,7 @@ func compute(a *policy.Attachment, wishes []Wish, known map[string]bool) Interfa
 			out.Reserved += c.Reserved
 		}
 		if len(o.Inner) == 0 && o.Rate > 0 && !o.Entry.Block {
-			wait := longestWait(o, busy, whole, maxPacket)
+			wait := longestWait(o, places[i], maxPacket)
 			c.LongestWait = &wait
 		}
 		out.Classes = append(out.Classes, c)
@@ -140,11 +141,29 @@ func compute(a *policy.Attachment, wishes []Wish, known map[string]bool) Interfa
 	return out
 }
 
+// A place is where an entry stands: among siblings that share a rate.
+type place struct {
+	siblings []*datapath.Promise
+	rate     unit.Rate
+}
+
+// places lists where entries stand, each before those within it.
+func places(out []place, promises []*datapath.Promise, rate unit.Rate) []place {
+	for _, o := range promises {
+		within := o.Rate
+		if len(o.Entry.Each) > 0 {
+			within = o.Ceiling
+		}
+		out = places(append(out, place{promises, rate}), o.Inner, within)
+	}
+	return out
+}
+
 // longestWait returns how long the last packet of a full queue waits, in ms. An
-// entry with priority at the top is served at the whole rate less that of the
-// more urgent, behind one packet that is being sent; a policer that drops lets
-// no more than its burst wait.
-func longestWait(o *datapath.Promise, all []*datapath.Promise, whole unit.Rate, maxPacket unit.Size) float64 {
+// entry with priority is served at the rate around it less that of the more
+// urgent, behind one packet that is being sent; a policer that drops lets no more
+// than its burst wait.
+func longestWait(o *datapath.Promise, at place, maxPacket unit.Size) float64 {
 	e := o.Entry
 	limit := datapath.QueueLimit(&e.Queue, o.Queue(), maxPacket)
 	if n := e.Queue.Packets; n > 0 {
@@ -154,10 +173,10 @@ func longestWait(o *datapath.Promise, all []*datapath.Promise, whole unit.Rate, 
 		limit = min(limit, e.Police.Burst+max(e.Police.Excess, e.Police.PeakBurst))
 	}
 	rate := o.Queue()
-	if e.Priority > 0 && !strings.Contains(o.Name, "/") && e.AtMost.IsZero() {
-		rate, limit = whole, limit+maxPacket
-		for _, other := range all {
-			if p := other.Entry.Priority; p > 0 && p < e.Priority && !strings.Contains(other.Name, "/") {
+	if e.Priority > 0 && e.AtMost.IsZero() {
+		rate, limit = at.rate, limit+maxPacket
+		for _, other := range at.siblings {
+			if p := other.Entry.Priority; p > 0 && p < e.Priority {
 				rate -= min(other.Rate, rate-unit.MinRate)
 			}
 		}

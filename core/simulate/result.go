@@ -48,23 +48,29 @@ func (p *path) busy() bool {
 	return slices.ContainsFunc(p.Counters(), func(c datapath.Counters) bool { return c.OfferedPackets > 0 })
 }
 
-// flatten returns the promised rates in the order of the data path's entries.
-func flatten(rates []int64, promises []*datapath.Promise) []int64 {
+// promise is what an entry is promised, or one instance of what is around it.
+type promise struct {
+	rate        int64
+	perInstance bool
+}
+
+// flatten returns the promises in the order of the data path's entries.
+func flatten(out []promise, promises []*datapath.Promise, perInstance bool) []promise {
 	for _, o := range promises {
-		rates = flatten(append(rates, int64(o.Rate)), o.Inner)
+		out = flatten(append(out, promise{int64(o.Rate), perInstance}), o.Inner, perInstance || len(o.Entry.Each) > 0)
 	}
-	return rates
+	return out
 }
 
 func (r *run) interfaceResult(p *port, d policy.Direction, path *path) measure.Interface {
 	res := measure.Interface{Node: p.face.Node.Name, Interface: p.face.Name, Direction: d.String(), RateBps: int64(p.face.Rate)}
-	var promises []int64
+	var promises []promise
 	if path.policy != nil {
 		res.PolicyAt = path.policy.Name
 		res.RateBps = int64(datapath.Whole(path.policy, p.face.Rate))
 		// Incoming without a shape nothing ever waits, so nothing is promised.
 		if d == policy.Out || path.policy.Shape > 0 {
-			promises = flatten(nil, datapath.Promises(path.policy, p.face.Rate))
+			promises = flatten(nil, datapath.Promises(path.policy, p.face.Rate), false)
 		}
 	}
 	var sent uint64
@@ -85,7 +91,7 @@ func (r *run) interfaceResult(p *port, d policy.Direction, path *path) measure.I
 			Marks: make(map[string]uint64), MaxQueueBytes: c.MaxQueueBytes,
 		}
 		if promises != nil {
-			class.PromisedBps = &promises[i]
+			class.PromisedBps, class.PerInstance = &promises[i].rate, promises[i].perInstance
 		}
 		for dscp, n := range c.Marks {
 			if n > 0 {

@@ -2,6 +2,7 @@ package render
 
 import (
 	"fmt"
+	"slices"
 	"sort"
 	"strings"
 
@@ -67,26 +68,54 @@ func (t Text) interfaces(r *measure.Result) {
 			what = "policy " + f.PolicyAt
 		}
 		t.Line("  %s/%s %s: %s, rate %s, sent %s", f.Node, f.Interface, f.Direction, what, Rate(f.RateBps), Rate(f.SentBps))
-		w := t.grid([]column{{"class", true}, {"promised", false}, {"offered", false}, {"sent", false}, {"policed", false}, {"queue full", false},
-			{"leaves as", true}, {"max queue", false}, {"p99 wait", false}}, nil)
+		early := slices.ContainsFunc(f.Classes, func(c measure.Class) bool { return c.Drops.Early > 0 })
+		blocked := slices.ContainsFunc(f.Classes, func(c measure.Class) bool { return c.Drops.Blocked > 0 })
+		columns := []column{{"class", true}, {"promised", false}, {"offered", false}, {"sent", false}, {"policed", false}, {"queue full", false}}
+		if early {
+			columns = append(columns, column{"early", false})
+		}
+		if blocked {
+			columns = append(columns, column{"blocked", false})
+		}
+		w := t.grid(append(columns, column{"leaves as", true}, column{"max queue", false}, column{"p99 wait", false}), nil)
 		for j := range f.Classes {
 			c := &f.Classes[j]
 			promised, wait := "-", "-"
 			if c.PromisedBps != nil {
 				promised = Rate(*c.PromisedBps)
 			}
+			if c.PerInstance {
+				promised += " each"
+			}
 			if c.QueueDelay != nil {
 				wait = ms(c.QueueDelay.P99)
 			}
-			w.AppendRow(table.Row{c.Class, promised, Rate(c.OfferedBps), Rate(c.SentBps), count(c.Drops.Policed), count(c.Drops.QueueFull),
-				marks(c.Marks), bytes(c.MaxQueueBytes), wait})
+			row := table.Row{c.Class, promised, Rate(c.OfferedBps), Rate(c.SentBps), count(c.Drops.Policed), count(c.Drops.QueueFull)}
+			if early {
+				row = append(row, count(c.Drops.Early))
+			}
+			if blocked {
+				row = append(row, count(c.Drops.Blocked))
+			}
+			w.AppendRow(append(row, marks(c.Marks), bytes(c.MaxQueueBytes), wait))
 		}
 		t.put(w)
 		for j := range f.Classes {
-			t.instances(&f.Classes[j])
+			t.counters(&f.Classes[j])
 		}
 		t.Line("")
 	}
+}
+
+// counters writes what was counted of an entry beyond its row.
+func (t Text) counters(c *measure.Class) {
+	if m := c.Colors; m != nil && m.Yellow+m.Red > 0 {
+		t.Line("    %s: metered %s green, %s yellow, %s red", c.Class, count(m.Green), count(m.Yellow), count(m.Red))
+	}
+	if c.Congested > 0 {
+		t.Line("    %s: %s left with a congestion mark (ECN)", c.Class, plural(int(c.Congested), "packet"))
+	}
+	t.instances(c)
 }
 
 // instances writes the separate instances of an entry.

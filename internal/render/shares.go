@@ -1,6 +1,7 @@
 package render
 
 import (
+	"slices"
 	"strings"
 
 	"github.com/jedib0t/go-pretty/v6/table"
@@ -59,5 +60,10 @@ func (t Text) Shares(r *share.Result, wishes []share.Wish) {
 			w.AppendRow(append(row, count(c.Calls), wait))
 		}
 		t.put(w)
+		for _, c := range f.Classes {
+			if len(c.Each) > 0 && slices.ContainsFunc(f.Classes, func(o share.Class) bool { return o.Parent == c.Class }) {
+				t.Line("    within %s: what one %s gets when it gets all it may", c.Class, strings.Join(c.Each, " and "))
+			}
+		}
 	}
 }
