@@ -43,8 +43,8 @@ func weight(e *policy.Entry, whole unit.Rate) int64 {
 }
 
 // A Promise is what an entry gets when all want everything, and the entries
-// within it. That of an entry with instances is all of theirs; the entries within
-// it are those of one that gets all it may.
+// within it. That of an entry with instances is all of theirs, or with priority
+// one's; the entries within it are those of one that gets all it may.
 type Promise struct {
 	Entry   *policy.Entry
 	Name    string // of its class, with those around it
@@ -55,6 +55,10 @@ type Promise struct {
 	node    *fluid.Node
 	bounded bool // its own at-most or policer is less than what is around it
 }
+
+// Together reports whether Rate is that of as many instances as it takes to use
+// it up. Those with priority could take everything, so for them it is one's.
+func (o *Promise) Together() bool { return len(o.Entry.Each) > 0 && o.Entry.Priority == 0 }
 
 // Queue returns the rate at which a queue of the entry is emptied when all want
 // everything: of an entry with instances, that of one whose limit is its own.
@@ -98,7 +102,7 @@ func grow(parent *fluid.Node, entries []policy.Entry, prefix string, promise, ce
 		if e.Police != nil {
 			o.Ceiling = min(o.Ceiling, passes(e.Police, ceiling))
 		}
-		if o.bounded = o.Ceiling < ceiling; o.bounded && len(e.Each) == 0 {
+		if o.bounded = o.Ceiling < ceiling; o.bounded && !o.Together() {
 			n.Ceiling = o.Ceiling
 		}
 		if e.Block {

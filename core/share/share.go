@@ -199,7 +199,7 @@ func alone(out []unit.Rate, promises []*datapath.Promise, around unit.Rate) []un
 			}
 			out[at] = sum
 		}
-		if len(o.Entry.Each) > 0 && out[at] > 0 {
+		if o.Together() && out[at] > 0 {
 			out[at] = around // of as many as it takes
 		}
 	}
