@@ -349,11 +349,11 @@ func (p *Packet) TrafficClass() uint8 {
 }
 
 func (p *Packet) trafficClass() uint8 {
-	b := p.Bytes[p.network:]
-	if b[0]>>4 == 4 {
-		return b[1]
+	first := binary.BigEndian.Uint16(p.Bytes[p.network:])
+	if first>>12 == 4 {
+		return uint8(first)
 	}
-	return b[0]<<4 | b[1]>>4
+	return uint8(first >> 4)
 }
 
 // DSCP returns the packet's codepoint; a packet that is not IP has DF.

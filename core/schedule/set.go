@@ -12,7 +12,6 @@ import "math"
 type set struct {
 	members        []member
 	few            bool
-	in             int    // of few: how many are in
 	soonest        uint64 // of few: none starts before
 	waiting, ready heap
 }
@@ -42,18 +41,10 @@ func (s *set) grow() {
 	s.ready.at = append(s.ready.at, 0)
 }
 
-func (s *set) empty() bool {
-	return s.in+len(s.waiting.entries)+len(s.ready.entries) == 0
-}
-
 // put adds member i, or moves it to a new start and finish.
 func (s *set) put(i int32, start, finish uint64, line uint64) {
-	m := &s.members[i]
 	switch {
 	case s.few:
-		if *m == out {
-			s.in++
-		}
 		s.soonest = min(s.soonest, start)
 	case start <= line:
 		s.waiting.remove(i)
@@ -62,22 +53,16 @@ func (s *set) put(i int32, start, finish uint64, line uint64) {
 		s.ready.remove(i)
 		s.waiting.put(i, start)
 	}
-	*m = member{start, finish}
+	s.members[i] = member{start, finish}
 }
 
 // remove takes member i out, if it is in.
 func (s *set) remove(i int32) {
-	m := &s.members[i]
-	if *m == out {
-		return
+	s.members[i] = out
+	if !s.few {
+		s.waiting.remove(i)
+		s.ready.remove(i)
 	}
-	*m = out
-	if s.few {
-		s.in--
-		return
-	}
-	s.waiting.remove(i)
-	s.ready.remove(i)
 }
 
 // next returns the member to serve when the time line stands at line, or -1.

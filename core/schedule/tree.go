@@ -285,7 +285,7 @@ func (n *node) leave() {
 	if n.priority > 0 {
 		c := &in.levels[n.priority-1]
 		c.leave(n.index, 1)
-		if c.set.empty() {
+		if c.weights == 0 {
 			in.urgent &^= 1 << n.priority
 		}
 	} else {
