@@ -202,6 +202,42 @@ func TestAFloodOfSources(t *testing.T) {
 	}
 }
 
+// A flood of random sources, each of which makes an instance, takes nothing from
+// what was promised to others, nor from the instance that was there before.
+func TestAFloodOfSourcesStarvesNobody(t *testing.T) {
+	const rate, seconds = 10 * unit.MbitPerSecond, 5
+	p := New(Config{Rate: rate, Policy: &policy.Policy{Treat: []policy.Entry{
+		treats(2, policy.Entry{AtLeast: unit.Share{Percent: 400_000}}),
+		sources(1, policy.Entry{AtLeast: unit.Share{Percent: 400_000}, Queue: policy.QueueSpec{Packets: 3}}),
+		treats(3, policy.Entry{Priority: 1, AtMost: unit.Share{Percent: 100_000}}),
+	}}})
+	var sent, worst [4]float64
+	r := rand.New(rand.NewPCG(70, 70))
+	others := floods(flood{2, 1500, 2 * rate, 0, seconds * time.Second}, flood{3, 200, 900_000, 0, seconds * time.Second})
+	next, more := others()
+	at := time.Duration(0)
+	serve(p, rate, func() (arrival, bool) {
+		if more && next.at <= at || at >= seconds*time.Second {
+			a, ok := next, more
+			next, more = others()
+			return a, ok
+		}
+		a := arrival{at, from(r.IntN(255), 1), 100}
+		at += time.Duration(r.IntN(20_000)) // 80 Mbit/s
+		return a, true
+	}, func(now time.Duration, pkt *packet.Packet) {
+		if now < seconds*time.Second {
+			n := pkt.Flow.ToPort
+			sent[n] += float64(pkt.Size) * 8 / seconds
+			worst[n] = max(worst[n], float64(now-pkt.Arrived))
+		}
+	})
+	t.Logf("promised 4 Mbit/s: %.0f bit/s; strict: %.0f bit/s, at most %v; the flood: %.0f bit/s", sent[2], sent[3], time.Duration(worst[3]), sent[1])
+	if min(sent[1], sent[2]) < 0.99*0.45*float64(rate) || math.Abs(sent[3]/900_000-1) > 0.01 || time.Duration(worst[3]) > 2*unit.Rate(rate).Time(1500) {
+		t.Errorf("promised 4 of 10 Mbit/s and half of what is left: %.0f bit/s; the flood %.0f; strict: %.0f of 900,000, waits %v", sent[2], sent[1], sent[3], time.Duration(worst[3]))
+	}
+}
+
 // A flood of sources, some of which come back, with trees of their own: what is
 // reused begins as new, and nothing is lost from what was counted.
 func TestInstancesAreReused(t *testing.T) {

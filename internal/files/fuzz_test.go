@@ -5,6 +5,7 @@ import (
 	"bytes"
 	"errors"
 	"io/fs"
+	"reflect"
 	"strings"
 	"testing"
 
@@ -78,4 +79,36 @@ func FuzzCapture(f *testing.F) {
 			_ = p.Parse(frame, wire)
 		}
 	})
+}
+
+// A JSON text is the same document whether it is read as JSON or as YAML, which
+// holds JSON.
+func TestJSONIsTheSameDocument(t *testing.T) {
+	var plain func(n policy.Node) policy.Node
+	plain = func(n policy.Node) policy.Node {
+		n.At = policy.Place{}
+		for i := range n.Keys {
+			n.Keys[i] = plain(n.Keys[i])
+		}
+		for i := range n.Items {
+			n.Items[i] = plain(n.Items[i])
+		}
+		return n
+	}
+	for _, text := range []string{
+		`{"imbrel": 1, "classes": [{"name": "v", "match": [{"dscp": ["ef", 40]}, {}]}], "title": null}`,
+		"[]", "{}", `"text with \"quotes\""`, "7", "true", `{"a": {"b": [[1], [2, "3%"]]}, "c": "x: y"}`,
+	} {
+		a, err := policy.FromJSON("", []byte(text))
+		if err != nil {
+			t.Fatalf("%s: %v", text, err)
+		}
+		b, err := Document("", []byte(text))
+		if err != nil {
+			t.Fatalf("%s: %v", text, err)
+		}
+		if a, b := plain(a), plain(b); !reflect.DeepEqual(a, b) {
+			t.Errorf("%s is\n%+v as JSON and\n%+v as YAML", text, a, b)
+		}
+	}
 }

@@ -23,10 +23,7 @@ import (
 
 // What a policy file may come to; with the YAML library's own bound on nesting,
 // this bounds the memory that reading takes.
-const (
-	maxPolicyBytes = 4 << 20
-	maxDepth       = 100
-)
+const maxPolicyBytes = 4 << 20
 
 // A Place to read files from: the operating system's, or an embedded one.
 type Place struct {
@@ -184,8 +181,8 @@ func (c *converter) problem(at policy.Place, text, help string) {
 
 func (c *converter) convert(y *yaml.Node, depth int) policy.Node {
 	n := policy.Node{At: policy.Place{File: c.file, Line: y.Line, Column: y.Column}}
-	if depth > maxDepth {
-		c.problem(n.At, fmt.Sprintf("nested more than %d deep", maxDepth), "no policy is; is this the right file?")
+	if depth > policy.MaxNesting {
+		c.problem(n.At, fmt.Sprintf("nested more than %d deep", policy.MaxNesting), "no policy is; is this the right file?")
 		return n
 	}
 	if y.Anchor != "" {

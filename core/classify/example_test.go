@@ -1,0 +1,26 @@
+package classify_test
+
+import (
+	"fmt"
+	"net/netip"
+
+	"imbrel/core/classify"
+	"imbrel/core/codepoint"
+	"imbrel/core/packet"
+	"imbrel/core/policy"
+)
+
+func ExampleMatcher() {
+	voice := &policy.Class{Name: "voice", Match: []policy.Condition{{DSCP: []codepoint.DSCP{codepoint.EF}}}}
+	web := &policy.Class{Name: "web", Match: []policy.Condition{{Protocol: []uint8{packet.TCP}, ToPort: []policy.PortRange{{First: 80, Last: 80}, {First: 443, Last: 443}}}}}
+	matcher := classify.Compile([]*policy.Class{voice, web, nil}) // nil: the rest
+	var p packet.Packet
+	for _, port := range []uint16{443, 25} {
+		p.Build(make([]byte, packet.HeaderRoom), packet.Flow{From: netip.MustParseAddr("10.1.0.8"), To: netip.MustParseAddr("10.2.0.8"), Protocol: packet.TCP, ToPort: port},
+			codepoint.DF, 1500, 0)
+		fmt.Println("to port", port, "is entry", matcher.Match(&p))
+	}
+	// Output:
+	// to port 443 is entry 1
+	// to port 25 is entry 2
+}

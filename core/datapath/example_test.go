@@ -1,0 +1,36 @@
+package datapath_test
+
+import (
+	"fmt"
+	"net/netip"
+	"time"
+
+	"imbrel/core/codepoint"
+	"imbrel/core/datapath"
+	"imbrel/core/packet"
+	"imbrel/core/policy"
+	"imbrel/core/unit"
+)
+
+func ExamplePath() {
+	voice := &policy.Class{Name: "voice", Match: []policy.Condition{{DSCP: []codepoint.DSCP{codepoint.EF}}}}
+	path := datapath.New(datapath.Config{Rate: 10 * unit.MbitPerSecond, Framing: packet.FramingEthernet, Policy: &policy.Policy{Treat: []policy.Entry{
+		{ClassName: policy.Ref{Text: "voice"}, Class: voice, Priority: 1},
+	}}})
+	now := time.Duration(0) // the caller's clock
+	for _, dscp := range []codepoint.DSCP{codepoint.DF, codepoint.EF} {
+		p := &packet.Packet{}
+		p.Build(make([]byte, packet.HeaderRoom), packet.Flow{From: netip.MustParseAddr("10.1.0.8"), To: netip.MustParseAddr("10.2.0.8"), Protocol: packet.UDP}, dscp, 500, 0)
+		path.Enqueue(now, p)
+	}
+	for {
+		p, _ := path.Dequeue(now)
+		if p == nil {
+			break
+		}
+		fmt.Println(p.DSCP().Name(), "of", path.Classes()[p.Slot], "takes", unit.Rate(10*unit.MbitPerSecond).Time(unit.Size(p.Size)))
+	}
+	// Output:
+	// ef of voice takes 430.4µs
+	// df of rest takes 430.4µs
+}

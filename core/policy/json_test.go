@@ -1,0 +1,54 @@
+package policy_test
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"imbrel/core/policy"
+)
+
+func ExampleRead() {
+	doc, err := policy.FromJSON("quay.json", []byte(`{"imbrel": 1,
+		"classes": [{"name": "voice", "match": [{"dscp": "ef"}]}],
+		"policies": [{"name": "wan", "shape": "9.5Mbit/s", "treat": [
+			{"class": "voice", "priority": 1, "police": {"rate": "10%", "burst": "3kB"}},
+			{"class": "rest", "at-leest": "50%"}]}]}`))
+	if err != nil {
+		fmt.Println(err)
+		return
+	}
+	if _, err = policy.Read(doc, time.LoadLocation); err != nil {
+		fmt.Println(err)
+	}
+	// Output:
+	// quay.json:5:22: unknown key `at-leest`
+	//   did you mean `at-least`? an entry may have: class, mark, priority, police, at-least, at-most, weight, queue, each, when, block, treat, inside
+}
+
+func TestFromJSONSaysWhatIsWrong(t *testing.T) {
+	for name, c := range map[string]struct{ text, want string }{
+		"empty":      {"", "j:1:1: this is not a JSON document: EOF"},
+		"cut":        {"{\n\"imbrel\":", "j:2:"},
+		"two":        {"1 2", "something stands behind"},
+		"deep":       {strings.Repeat("[", 100_000), "nested more than 100 deep"},
+		"deep keys":  {strings.Repeat(`{"a":`, 100_000), "nested more than 100 deep"},
+		"brackets":   {`{"a": [1, 2}`, "not a JSON document"},
+		"not closed": {`{"a": 1`, "not a JSON document"},
+	} {
+		if _, err := policy.FromJSON("j", []byte(c.text)); err == nil || !strings.Contains(err.Error(), c.want) {
+			t.Errorf("%s: %v; want %q", name, err, c.want)
+		}
+	}
+}
+
+func FuzzFromJSON(f *testing.F) {
+	f.Add([]byte(`{"imbrel": 1, "classes": [{"name": "v", "match": [{"dscp": [46, "af41"]}]}], "title": null}`))
+	f.Add([]byte(`{"a":{"b":[true,1e3,"\u0000"]}}`))
+	f.Fuzz(func(_ *testing.T, text []byte) {
+		if doc, err := policy.FromJSON("j", text); err == nil {
+			_, _ = policy.Read(doc, time.LoadLocation)
+		}
+	})
+}
