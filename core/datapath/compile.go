@@ -1,6 +1,7 @@
 package datapath
 
 import (
+	"fmt"
 	"math/rand/v2"
 	"slices"
 
@@ -14,7 +15,10 @@ import (
 
 // New compiles a path. The policy was validated when it was read.
 func New(c Config) *Path {
-	p := &Path{framing: c.Framing, drop: c.Drop, startAt: c.StartAt}
+	p := &Path{framing: c.Framing, drop: c.Drop, inName: c.InName, startAt: c.StartAt}
+	if p.inName == nil {
+		p.inName = func(number int32) string { return fmt.Sprint(number) }
+	}
 	if p.drop == nil {
 		p.drop = func(*packet.Packet, Reason) {}
 	}
@@ -113,10 +117,10 @@ func (b *compiler) entry(o *Promise, around *element, prefix string, promise, ce
 		m := police(p, ceiling)
 		own.meter, own.actions = &m, [3]policy.Action{p.Green, p.Yellow, p.Red}
 	}
-	outermost := len(e.Each) > 0 && !e.Block
-	open := b.nodes
-	if outermost {
-		b.each, b.nodes = newEach(e.Each, own.number, open), 0
+	several := len(e.Each) > 0 && !e.Block
+	outer, open := b.each, b.nodes
+	if several {
+		b.each, b.nodes = newEach(e.Each, outer, own.number, open), 0
 	}
 	own.each, own.node = b.each, b.nodes
 	b.nodes++
@@ -127,9 +131,9 @@ func (b *compiler) entry(o *Promise, around *element, prefix string, promise, ce
 	} else {
 		b.queue(own, o)
 	}
-	if outermost {
+	if several {
 		n = b.instances(n, o)
-		b.nodes = open + 1
+		b.each, b.nodes = outer, open+1
 	}
 	return n
 }
@@ -140,7 +144,6 @@ func (b *compiler) instances(n schedule.Node, o *Promise) schedule.Node {
 	out := schedule.Node{Priority: n.Priority, Guarantee: n.Guarantee, Weight: n.Weight, Open: true}
 	n.Weight, n.Relative = 1, o.Ceiling
 	b.each.node, b.each.end = n, int32(len(b.path.elements))
-	b.each = nil
 	return out
 }
 

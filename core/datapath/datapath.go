@@ -39,6 +39,9 @@ type Config struct {
 	// StartAt is the date and time at which the path's clock stands at zero, for
 	// entries that are there at named times.
 	StartAt time.Time
+	// InName says what an interface that packets enter by is called, in the values of
+	// instances; when it is nil, its number is.
+	InName func(number int32) string
 	// Random serves what drops at random; nil is a generator of a fixed seed.
 	Random *rand.Rand
 }
@@ -90,6 +93,7 @@ type Path struct {
 	nodes    []*state   // of each of the scheduler's entries
 	tree     *schedule.Tree
 	drop     func(*packet.Packet, Reason)
+	inName   func(int32) string
 	classes  []string
 	pressure pressure
 	whens    []*level // with entries that are not always there
@@ -189,10 +193,13 @@ func (p *Path) Parent(class int) int {
 
 // state returns the state of an element for a packet of an instance, or of none.
 func (e *element) state(i *instance) *state {
-	if i != nil && e.each != nil {
-		return &i.states[e.number-e.each.first]
+	if e.each == nil {
+		return &e.own
 	}
-	return &e.own
+	for i.each != e.each {
+		i = i.key.outer
+	}
+	return &i.states[e.number-e.each.first]
 }
 
 // Enqueue takes a packet in, or drops it and says why. The path keeps a packet
@@ -216,8 +223,10 @@ func (p *Path) Enqueue(now time.Duration, pkt *packet.Packet) Reason {
 	var i *instance
 	if e.each != nil {
 		i = p.instance(now, e.each, pkt)
-		i.Offered++
-		i.OfferedBytes += uint64(pkt.Size)
+		for in := i; in != nil; in = in.key.outer {
+			in.Offered++
+			in.OfferedBytes += uint64(pkt.Size)
+		}
 	}
 	reason := p.condition(now, e, i, pkt)
 	if reason == Passed {
@@ -229,9 +238,7 @@ func (p *Path) Enqueue(now time.Duration, pkt *packet.Packet) Reason {
 		}
 	}
 	c.Drops[reason]++
-	if i != nil {
-		i.Dropped++
-	}
+	i.dropped()
 	return reason
 }
 
@@ -298,9 +305,7 @@ func (p *Path) discard(pkt *packet.Packet, v queue.Verdict) {
 	p.counters[pkt.Slot].Drops[reasons[v]]++
 	if p.classOf == nil {
 		if e := p.elements[pkt.Slot].each; e != nil {
-			if i := e.find(pkt); i != nil {
-				i.Dropped++
-			}
+			e.find(pkt).dropped()
 		}
 	}
 	p.drop(pkt, reasons[v])

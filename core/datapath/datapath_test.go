@@ -28,7 +28,7 @@ func treats(n int, e policy.Entry) policy.Entry {
 }
 
 // pool makes packets of class n, reusing those given back. n may have a source
-// added by from.
+// added by from; sources from 16 on have a VLAN, sixteen in one.
 type pool struct{ spare []*packet.Packet }
 
 func (l *pool) get(n, length int) *packet.Packet {
@@ -41,6 +41,7 @@ func (l *pool) get(n, length int) *packet.Packet {
 	l.spare = l.spare[:len(l.spare)-1]
 	p.Build(p.Bytes[:packet.HeaderRoom:packet.HeaderRoom], packet.Flow{From: netip.AddrFrom4([4]byte{10, 0, 0, byte(1 + n>>12)}), To: netip.AddrFrom4([4]byte{10, 0, 1, 0}),
 		Protocol: packet.UDP, ToPort: uint16(n & 4095)}, codepoint.DF, length, packet.HeaderRoom)
+	p.VLAN, p.Tagged = uint16(n>>16), n>>16 > 0
 	return p
 }
 

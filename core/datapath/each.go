@@ -22,6 +22,7 @@ const (
 
 // A key is what the packets of one instance have in common.
 type key struct {
+	outer               *instance // that it is within, or nil
 	source, destination [16]byte
 	in                  int32
 	fromPort, toPort    uint16 // with protocol, of a flow
@@ -77,7 +78,7 @@ func newKey(by parts, pkt *packet.Packet) key {
 }
 
 // text returns a key in words, for an entry that has instances by so much.
-func (k *key) text(by parts) string {
+func (k *key) text(by parts, inName func(int32) string) string {
 	if k.parts&isOthers != 0 {
 		return "all others"
 	}
@@ -107,7 +108,7 @@ func (k *key) text(by parts) string {
 		case part == byVLAN:
 			words = append(words, fmt.Sprint(name, " ", k.vlan))
 		case part == byInterface:
-			words = append(words, fmt.Sprint(name, " ", k.in))
+			words = append(words, name+" "+inName(k.in))
 		}
 	}
 	return strings.Join(slices.Compact(words), ", ")
@@ -118,7 +119,9 @@ func (k *key) text(by parts) string {
 type each struct {
 	by         parts
 	first, end int32         // the elements of which an instance has a state
-	open       int           // the scheduler's entry within which they are
+	outer      *each         // that it is within, or nil
+	inner      []*each       // within it
+	open       int           // the scheduler's entry within which they are, or from the first of the outer instance
 	node       schedule.Node // of an instance
 	cost       int           // of an instance, in queues
 	instances  map[key]*instance
@@ -130,7 +133,9 @@ type each struct {
 
 // An instance is one value's. It is removed when it has idled.
 type instance struct {
+	each   *each
 	key    key
+	inner  int           // how many there are within it
 	seen   time.Duration // when its last packet came
 	looked time.Duration
 	next   *instance
@@ -142,31 +147,41 @@ type instance struct {
 	only   [1]state // states, when it has no more: beside what else is used with it
 }
 
-func newEach(by []string, first int32, open int) *each {
-	e := &each{first: first, open: open, instances: make(map[key]*instance)}
+func newEach(by []string, outer *each, first int32, open int) *each {
+	e := &each{outer: outer, first: first, open: open, instances: make(map[key]*instance)}
+	if outer != nil {
+		outer.inner = append(outer.inner, e)
+	}
 	for _, word := range by {
 		e.by |= 1 << slices.Index(partNames[:], word)
 	}
 	return e
 }
 
-// find returns the instance of a packet that one has.
+// find returns the instance of a packet that has one.
 func (e *each) find(pkt *packet.Packet) *instance {
-	if i := e.instances[newKey(e.by, pkt)]; i != nil {
+	k := newKey(e.by, pkt)
+	if e.outer != nil {
+		k.outer = e.outer.find(pkt)
+	}
+	if i := e.instances[k]; i != nil {
 		return i
 	}
-	return e.instances[key{parts: isOthers}]
+	return e.instances[key{parts: isOthers, outer: k.outer}]
 }
 
 // instance returns the instance of a packet, made on the first.
 func (p *Path) instance(now time.Duration, e *each, pkt *packet.Packet) *instance {
 	k := newKey(e.by, pkt)
+	if e.outer != nil {
+		k.outer = p.instance(now, e.outer, pkt)
+	}
 	i := e.instances[k]
 	if i == nil {
 		p.expire(now, e)
-		if len(e.instances) >= MaxInstances/e.cost {
+		if len(e.instances) >= MaxInstances/max(e.cost, 1) {
 			e.shared++
-			k = key{parts: isOthers}
+			k = key{parts: isOthers, outer: k.outer}
 			i = e.instances[k]
 		}
 		if i == nil {
@@ -178,14 +193,21 @@ func (p *Path) instance(now time.Duration, e *each, pkt *packet.Packet) *instanc
 }
 
 func (p *Path) newInstance(now time.Duration, e *each, k key) *instance {
-	i := &instance{key: k, looked: now, node: p.tree.Add(e.open, e.node)}
+	open := e.open
+	if k.outer != nil {
+		open += k.outer.node
+		k.outer.inner++
+	}
+	i := &instance{each: e, key: k, looked: now, node: p.tree.Add(open, e.node)}
 	i.states = i.only[:]
 	if n := int(e.end - e.first); n > 1 {
 		i.states = make([]state, n)
 	}
 	for n := range i.states {
-		i.states[n].start(p.elements[e.first+int32(n)], i.node)
-		p.node(&i.states[n])
+		if el := p.elements[e.first+int32(n)]; el.each == e {
+			i.states[n].start(el, i.node)
+			p.node(&i.states[n])
+		}
 	}
 	e.instances[k] = i
 	e.most = max(e.most, len(e.instances))
@@ -206,13 +228,19 @@ func (e *each) append(i *instance) {
 // expire removes instances that have idled. It looks at a few of those not
 // looked at for longest, so that no packet waits for it.
 func (p *Path) expire(now time.Duration, e *each) {
+	for _, inner := range e.inner {
+		p.expire(now, inner)
+	}
 	for range 16 {
 		i := e.oldest
 		if i == nil || now-i.looked <= idleAfter {
 			return
 		}
 		e.oldest = i.next
-		if now-i.seen > idleAfter && !slices.ContainsFunc(i.states, state.waits) {
+		if now-i.seen > idleAfter && i.inner == 0 && !slices.ContainsFunc(i.states, state.waits) {
+			if i.key.outer != nil {
+				i.key.outer.inner--
+			}
 			delete(e.instances, i.key)
 			p.tree.Remove(i.node)
 			continue
@@ -222,7 +250,23 @@ func (p *Path) expire(now time.Duration, e *each) {
 	}
 }
 
+// dropped counts a packet of an instance, and of those around it, that went.
+func (i *instance) dropped() {
+	for ; i != nil; i = i.key.outer {
+		i.Dropped++
+	}
+}
+
 func (s state) waits() bool { return s.waiting != nil && s.waiting.Packets > 0 }
+
+// text returns the value of an instance in words.
+func (i *instance) text(inName func(int32) string) string {
+	own := i.key.text(i.each.by, inName)
+	if i.key.outer != nil {
+		return i.key.outer.text(inName) + ", " + own
+	}
+	return own
+}
 
 // An Instance is what was counted for one value of an entry's each.
 type Instance struct {
@@ -239,7 +283,7 @@ func (p *Path) Instances(class, top int) (most int, shared uint64, list []Instan
 	}
 	e := p.elements[class].each
 	for _, i := range e.instances {
-		list = append(list, Instance{i.key.text(e.by), i.Offered, i.Dropped, i.OfferedBytes})
+		list = append(list, Instance{i.text(p.inName), i.Offered, i.Dropped, i.OfferedBytes})
 	}
 	slices.SortFunc(list, func(a, b Instance) int {
 		if a.OfferedBytes != b.OfferedBytes {

@@ -81,6 +81,53 @@ func TestEachHasATreeOfItsOwn(t *testing.T) {
 	}
 }
 
+// Instances within instances: every VLAN has 10 Mbit/s, and every source in it at
+// most 3 of these. They go when they have idled, the inner before the outer, and
+// are used again.
+func TestEachWithinEach(t *testing.T) {
+	source := sources(1, policy.Entry{AtMost: unit.Share{Rate: 3 * unit.MbitPerSecond}})
+	vlan := sources(1, policy.Entry{AtMost: unit.Share{Rate: 10 * unit.MbitPerSecond}, Treat: []policy.Entry{source}})
+	vlan.ClassName.Text, vlan.Each = "sites", []string{"vlan"}
+	const line = 100 * unit.MbitPerSecond
+	p := New(Config{Rate: line, Policy: &policy.Policy{Treat: []policy.Entry{vlan}}})
+	nodes := 0
+	for round := range 3 {
+		// In VLAN 1 five sources, in VLAN 2 two, and one that wants little.
+		begin := time.Duration(round) * 5 * time.Minute
+		var fs []flood
+		for _, s := range []int{16, 17, 18, 19, 20, 32, 33} {
+			fs = append(fs, flood{from(s+4*round, 1), 1000, 8 * unit.MbitPerSecond, begin, begin + 5*time.Second})
+		}
+		fs = append(fs, flood{from(34+4*round, 1), 500, 200_000, begin, begin + 5*time.Second})
+		sent := make(map[int]float64)
+		serve(p, line, floods(fs...), func(now time.Duration, pkt *packet.Packet) {
+			if now < begin+5*time.Second {
+				sent[int(pkt.Flow.From.As4()[3])-1-4*round] += float64(pkt.Size) * 8 / 5
+			}
+		})
+		for s, want := range map[int]float64{16: 2e6, 17: 2e6, 18: 2e6, 19: 2e6, 20: 2e6, 32: 3e6, 33: 3e6, 34: 2e5} {
+			if off := sent[s]/want - 1; off > 0.01 || off < -0.01 {
+				t.Errorf("round %d: source %d gets %.0f bit/s; %.0f is right", round, s, sent[s], want)
+			}
+		}
+		if round == 1 {
+			nodes = len(p.nodes)
+		}
+	}
+	if got := len(p.nodes); got != nodes {
+		t.Errorf("%d nodes after the third round, %d after the second: what idled is not used again", got, nodes)
+	}
+	most, _, list := p.Instances(1, 1)
+	if outer, _, _ := p.Instances(0, 1); outer != 2 || most > 16 || len(list) != 1 || list[0].Value[:5] != "vlan " {
+		t.Errorf("%d VLANs and %d sources at most; the first is %+v", outer, most, list)
+	}
+	for i, c := range p.Counters() {
+		if c.OfferedPackets != c.SentPackets+c.Drops[QueueFull] {
+			t.Errorf("%s: %d offered, %d sent, %d dropped", p.Classes()[i], c.OfferedPackets, c.SentPackets, c.Drops[QueueFull])
+		}
+	}
+}
+
 // With fq-codel in every instance a flood drops its own packets, which its
 // instance counts; the thin flow beside it and the other source lose none.
 func TestEachWithFQCoDel(t *testing.T) {

@@ -16,30 +16,26 @@ func Unenforced(f *policy.File, plan *policy.Rehearsal) policy.Problems {
 			Help: "`imbrel explain` knows it; to rehearse, remove it"})
 	}
 	seen := make(map[*policy.Policy]bool)
-	var look func(entries []policy.Entry, each bool)
-	look = func(entries []policy.Entry, each bool) {
+	var look func(entries []policy.Entry)
+	look = func(entries []policy.Entry) {
 		for j := range entries {
 			e := &entries[j]
 			where := "the entry for `" + e.ClassName.Text + "`"
-			if len(e.Each) > 0 && each {
-				not(&e.Source, "each", where+", within an entry that has it too,")
-			}
-			each := each || len(e.Each) > 0
 			if e.When != nil && e.When.Time != nil && plan.StartAt.IsZero() {
 				out = append(out, policy.Problem{Place: e.PlaceOf("when"), Text: fmt.Sprintf("%s depends on the time `%s`, and the rehearsal `%s` plays at none", where, e.When.Time.Name, plan.Name),
 					Help: "give the rehearsal a `starts-at`, such as 2026-03-02T08:30"})
 			}
-			look(e.Treat, each)
-			if e.Within != nil && (each || !seen[e.Within]) {
+			look(e.Treat)
+			if e.Within != nil && !seen[e.Within] {
 				seen[e.Within] = true
-				look(e.Within.Treat, each)
+				look(e.Within.Treat)
 			}
 		}
 	}
 	for i := range f.Attach {
 		if p := f.Attach[i].Policy; !seen[p] {
 			seen[p] = true
-			look(p.Treat, false)
+			look(p.Treat)
 		}
 	}
 	if f.Network.Has("tunnels") {

@@ -419,6 +419,18 @@ func (f *File) InterfaceOf(a netip.Addr) *Interface {
 	return best
 }
 
+// InterfaceName returns the path of the interface of a number, from 1.
+func (f *File) InterfaceName(number int32) string {
+	for i := range f.Network.Nodes {
+		for k := range f.Network.Nodes[i].Interfaces {
+			if face := &f.Network.Nodes[i].Interfaces[k]; face.Number == int(number) {
+				return face.Path()
+			}
+		}
+	}
+	return fmt.Sprint(number)
+}
+
 // Attached returns the policy attached to an interface in a direction, or nil.
 func (f *File) Attached(at *Interface, d Direction) *Policy {
 	for i := range f.Attach {

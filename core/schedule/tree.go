@@ -174,8 +174,7 @@ func (n *node) reset(d *Node, packet unit.Size) {
 
 // Add adds an entry within an open one and returns its number; the numbers of
 // those within it follow. All that are added within one must have the same shape.
-// Priority and Guarantee of d itself do not count, and nothing within it can be
-// open.
+// Priority and Guarantee of d itself do not count.
 func (t *Tree) Add(open int, d Node) int {
 	in := t.nodes[open].within
 	d.Priority, d.Guarantee = 0, 0
@@ -192,7 +191,7 @@ func (t *Tree) Add(open int, d Node) int {
 }
 
 // Remove takes out an entry that Add added. Nothing within it may have anything
-// to send.
+// to send, and what was added within it must have been removed.
 func (t *Tree) Remove(entry int) {
 	if t.removed == nil {
 		t.removed = make(map[*within][]*node)

@@ -129,7 +129,7 @@ func newPath(f *policy.File, face *policy.Interface, d policy.Direction, w *work
 	attached := f.Attached(face, d)
 	p := path{asking: schedule.Never}
 	c := datapath.Config{Rate: face.Rate, Framing: face.Framing, Classes: len(w.classes), ClassOf: w.classOf,
-		Drop: func(pkt *packet.Packet, _ datapath.Reason) { w.drop(pkt) }, Random: w.random(face.Path() + " " + d.String()), StartAt: w.startAt}
+		Drop: func(pkt *packet.Packet, _ datapath.Reason) { w.drop(pkt) }, Random: w.random(face.Path() + " " + d.String()), StartAt: w.startAt, InName: f.InterfaceName}
 	if attached != nil {
 		c.Policy, c.Always = attached, true
 		p.learner = datapath.New(c)

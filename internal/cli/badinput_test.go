@@ -42,7 +42,6 @@ func TestBadPolicies(t *testing.T) {
 		"a key twice":           {change(t, "title:", "imbrel: 1\ntitle:"), "key `imbrel` stands twice"},
 		"an unknown key":        {change(t, "at-least: 30%", "at-leest: 30%"), "stdin:31:41: unknown key `at-leest`\n"},
 		"the nearest word":      {change(t, "at-least: 30%", "at-leest: 30%"), "did you mean `at-least`?"},
-		"not enforced yet":      {change(t, "queue: {limit: 40ms}", "each: source, treat: [{class: rest, each: flow}]"), "within an entry that has it too, cannot be rehearsed yet"},
 		"a weight of 0":         {change(t, "at-least: 30%", "weight: 0"), `"0" is not a whole number from 1 to 1000000`},
 		"ten thousand levels":   {change(t, "at-least: 30%", "treat: ["+strings.Repeat("{class: radar, treat: [", 10_000)+strings.Repeat("]}", 10_000)+"]"), "exceeded max depth"},
 		"policies in policies":  {chain(10_000, "{name: p%d, treat: [{class: v, at-least: 10%%}, {class: rest, inside: p%d}]}"), "this comes to 33 levels"},

@@ -39,7 +39,38 @@ func TestCookbook(t *testing.T) {
 			t.Errorf("%s does not begin with what it shows", name)
 		}
 	}
-	if found < 9 {
+	if found < 11 {
 		t.Errorf("only %d examples in the cookbook", found)
 	}
+}
+
+// The instances of an entry are listed by what their packets have in common, those
+// offered most first, and their packets add up to the entry's.
+func TestInstancesAreListed(t *testing.T) {
+	r := imbrel(t, t.TempDir(), example(t, "cookbook/floors.yaml"), nil, "rehearse", "-", "-o", "json")
+	var res measure.Result
+	if err := json.Unmarshal([]byte(r.out), &res); err != nil {
+		t.Fatalf("%v\n%s", err, r.err)
+	}
+	for _, f := range res.Interfaces {
+		if f.PolicyAt == "" {
+			continue
+		}
+		floors, guests := f.Classes[0], f.Classes[1]
+		if floors.Instances == nil || len(floors.Instances.Top) != 2 || floors.Instances.Top[0].Value != "interface desk/west" || floors.Instances.Top[1].Value != "interface desk/east" {
+			t.Fatalf("the floors: %+v", floors.Instances)
+		}
+		if guests.Instances == nil || guests.Instances.Most != 6 || !strings.HasPrefix(guests.Instances.Top[0].Value, "interface desk/east, source 10.92.1.") {
+			t.Fatalf("the guests: %+v", guests.Instances)
+		}
+		offered, dropped := uint64(0), uint64(0)
+		for _, i := range floors.Instances.Top {
+			offered, dropped = offered+i.Offered, dropped+i.Dropped
+		}
+		if offered != floors.OfferedPackets || dropped != floors.Drops.Total() || offered != guests.OfferedPackets {
+			t.Errorf("the floors were offered %d and dropped %d; their entry says %d and %d, the guests' %d", offered, dropped, floors.OfferedPackets, floors.Drops.Total(), guests.OfferedPackets)
+		}
+		return
+	}
+	t.Fatal("no policy stands anywhere")
 }
