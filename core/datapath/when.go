@@ -26,6 +26,26 @@ type present struct {
 	when    *policy.When // nil: always
 	there   bool
 	since   time.Duration // from when the load has been beyond the threshold; negative: it is not
+
+	came  time.Duration // last
+	held  time.Duration // how long it was there before
+	times int
+}
+
+// Presence returns for how long, until now, the entry of a class was there, and
+// how often it came; of one without a when, nothing and false.
+func (p *Path) Presence(class int, now time.Duration) (held time.Duration, times int, sometimes bool) {
+	for _, l := range p.whens {
+		for i := range l.entries {
+			if e := &l.entries[i]; e.when != nil && int(e.element.number) == class {
+				if held = e.held; e.there {
+					held += max(now-e.came, 0)
+				}
+				return held, e.times, true
+			}
+		}
+	}
+	return 0, 0, false
 }
 
 // look brings up to date which entries are there, and measures anew.
@@ -71,7 +91,16 @@ func (e *present) look(now, at time.Duration, load unit.Rate, p *Path) bool {
 			e.there, e.since = !e.there, -1
 		}
 	}
-	return e.there != was
+	switch {
+	case e.there == was:
+		return false
+	case e.there:
+		e.came = now
+		e.times++
+	default:
+		e.held += now - e.came
+	}
+	return true
 }
 
 // compile makes the matcher of the entries that are there.

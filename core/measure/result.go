@@ -54,6 +54,7 @@ type Class struct {
 	Marks          map[string]uint64 `json:"marks"`
 	MaxQueueBytes  int64             `json:"max_queue_bytes"`
 	Instances      *Instances        `json:"instances,omitempty"` // of an entry with `each`
+	When           *Presence         `json:"when,omitempty"`      // of an entry with `when`
 	QueueDelay     *Milliseconds     `json:"queue_delay_ms"`
 
 	delay *Distribution
@@ -61,6 +62,12 @@ type Class struct {
 
 // SetDelay gives the class the distribution of its packets' queue delay.
 func (c *Class) SetDelay(d *Distribution) { c.delay, c.QueueDelay = d, d.Summary() }
+
+// Presence is for how long an entry's `when` held, and how often it began to.
+type Presence struct {
+	HeldS float64 `json:"held_s"`
+	Times int     `json:"times"`
+}
 
 // Instances are the separate instances of an entry: how many there were at most
 // at a time, how many packets shared one because there were too many, and those

@@ -102,6 +102,9 @@ func (r *run) interfaceResult(p *port, d policy.Direction, path *path) measure.I
 			class.Colors = &measure.Colors{Green: c.Colors[0], Yellow: c.Colors[1], Red: c.Colors[2]}
 		}
 		class.Congested = c.Congested
+		if held, times, sometimes := path.Presence(i, r.plan.Lasts); sometimes {
+			class.When = &measure.Presence{HeldS: held.Seconds(), Times: times}
+		}
 		if most, shared, top := path.Instances(i, 5); most > 0 {
 			class.Instances = &measure.Instances{Most: most, Shared: shared}
 			for _, k := range top {

@@ -2,6 +2,7 @@ package cli_test
 
 import (
 	"encoding/json"
+	"math"
 	"path"
 	"strings"
 	"testing"
@@ -73,4 +74,23 @@ func TestInstancesAreListed(t *testing.T) {
 		return
 	}
 	t.Fatal("no policy stands anywhere")
+}
+
+// For how long an entry's when held is counted: the load passes 95 % at once and
+// has been beyond it for two seconds when the limit comes.
+func TestWhenIsCounted(t *testing.T) {
+	var busy, quiet measure.Result
+	text := example(t, "cookbook/under-pressure.yaml")
+	for name, res := range map[string]*measure.Result{"busy": &busy, "quiet": &quiet} {
+		r := imbrel(t, t.TempDir(), text, nil, "rehearse", "-", name, "-o", "json")
+		if err := json.Unmarshal([]byte(r.out), res); err != nil {
+			t.Fatalf("%v\n%s", err, r.err)
+		}
+	}
+	if w := busy.Interfaces[0].Classes[0].When; w == nil || w.Times != 1 || math.Abs(w.HeldS-18) > 0.2 {
+		t.Errorf("under pressure the entry was there %+v; 18 of 20 s are right", w)
+	}
+	if w := quiet.Interfaces[0].Classes[0].When; w == nil || *w != (measure.Presence{}) {
+		t.Errorf("without pressure the entry was there %+v", w)
+	}
 }

@@ -101,14 +101,23 @@ func (t Text) interfaces(r *measure.Result) {
 		}
 		t.put(w)
 		for j := range f.Classes {
-			t.counters(&f.Classes[j])
+			t.counters(&f.Classes[j], r.DurationS)
 		}
 		t.Line("")
 	}
 }
 
 // counters writes what was counted of an entry beyond its row.
-func (t Text) counters(c *measure.Class) {
+func (t Text) counters(c *measure.Class, lasts float64) {
+	switch w := c.When; {
+	case w == nil:
+	case w.HeldS == 0:
+		t.Line("    %s: its `when` never held", c.Class)
+	case w.Times == 1:
+		t.Line("    %s: its `when` held for %.1f s of %.4g s", c.Class, w.HeldS, lasts)
+	default:
+		t.Line("    %s: its `when` held for %.1f s of %.4g s, in %d parts", c.Class, w.HeldS, lasts, w.Times)
+	}
 	if m := c.Colors; m != nil && m.Yellow+m.Red > 0 {
 		t.Line("    %s: metered %s green, %s yellow, %s red", c.Class, count(m.Green), count(m.Yellow), count(m.Red))
 	}
