@@ -1,6 +1,7 @@
 package datapath
 
 import (
+	"cmp"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -127,6 +128,7 @@ type each struct {
 	instances  map[key]*instance
 	// In the order in which it was last looked whether they idle.
 	oldest, newest *instance
+	gone           []*instance // of those removed, the ones that were offered most, and some more
 	most           int
 	shared         uint64 // packets of the instance that those beyond the bound share
 }
@@ -243,10 +245,23 @@ func (p *Path) expire(now time.Duration, e *each) {
 			}
 			delete(e.instances, i.key)
 			p.tree.Remove(i.node)
+			e.remember(i)
 			continue
 		}
 		i.looked = now
 		e.append(i)
+	}
+}
+
+// remembered is how many of the instances that were removed are reported still.
+const remembered = 32
+
+// remember keeps an instance that was removed if it was offered more than others.
+func (e *each) remember(i *instance) {
+	e.gone = append(e.gone, i)
+	if len(e.gone) >= 4*remembered {
+		slices.SortStableFunc(e.gone, func(a, b *instance) int { return cmp.Compare(b.OfferedBytes, a.OfferedBytes) })
+		e.gone = slices.Delete(e.gone, remembered, len(e.gone))
 	}
 }
 
@@ -276,23 +291,33 @@ type Instance struct {
 
 // Instances returns, of the entry of a class, how many instances there were at
 // most at a time, how many packets shared one because there were too many, and
-// those that were offered most.
+// those that were offered most; one that idled and came again counts with what it
+// had before.
 func (p *Path) Instances(class, top int) (most int, shared uint64, list []Instance) {
 	if p.classOf != nil || p.elements[class].each == nil || p.elements[class].each.first != int32(class) {
 		return 0, 0, nil
 	}
 	e := p.elements[class].each
+	at := make(map[string]int)
+	add := func(i *instance) {
+		value := i.text(p.inName)
+		k, known := at[value]
+		if !known {
+			k, at[value] = len(list), len(list)
+			list = append(list, Instance{Value: value})
+		}
+		list[k].Offered += i.Offered
+		list[k].Dropped += i.Dropped
+		list[k].OfferedBytes += i.OfferedBytes
+	}
 	for _, i := range e.instances {
-		list = append(list, Instance{i.text(p.inName), i.Offered, i.Dropped, i.OfferedBytes})
+		add(i)
+	}
+	for _, i := range e.gone {
+		add(i)
 	}
 	slices.SortFunc(list, func(a, b Instance) int {
-		if a.OfferedBytes != b.OfferedBytes {
-			if a.OfferedBytes > b.OfferedBytes {
-				return -1
-			}
-			return 1
-		}
-		return strings.Compare(a.Value, b.Value)
+		return cmp.Or(cmp.Compare(b.OfferedBytes, a.OfferedBytes), strings.Compare(a.Value, b.Value))
 	})
 	return e.most, e.shared, list[:min(top, len(list))]
 }

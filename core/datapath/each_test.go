@@ -121,6 +121,10 @@ func TestEachWithinEach(t *testing.T) {
 	if outer, _, _ := p.Instances(0, 1); outer != 2 || most > 16 || len(list) != 1 || list[0].Value[:5] != "vlan " {
 		t.Errorf("%d VLANs and %d sources at most; the first is %+v", outer, most, list)
 	}
+	_, _, list = p.Instances(0, 5)
+	if c := p.Counters()[0]; len(list) != 2 || list[0].Offered+list[1].Offered != c.OfferedPackets || list[0].Dropped+list[1].Dropped != c.Drops[QueueFull] {
+		t.Errorf("the VLANs, which idled twice: %+v; the entry was offered %d and dropped %d", list, c.OfferedPackets, c.Drops[QueueFull])
+	}
 	for i, c := range p.Counters() {
 		if c.OfferedPackets != c.SentPackets+c.Drops[QueueFull] {
 			t.Errorf("%s: %d offered, %d sent, %d dropped", p.Classes()[i], c.OfferedPackets, c.SentPackets, c.Drops[QueueFull])
