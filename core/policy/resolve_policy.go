@@ -3,6 +3,7 @@ package policy
 import (
 	"fmt"
 	"slices"
+	"strings"
 
 	"imbrel/core/unit"
 )
@@ -138,7 +139,7 @@ func (s *resolver) entry(e *Entry) {
 	if e.Priority > 0 && e.Weight > 0 {
 		s.problem(e.PlaceOf("weight"), 0, "leave `weight` out", "an entry with `priority` takes no part in sharing what is left over")
 	}
-	if a, b := e.AtLeast, e.AtMost; above(a, b) {
+	if a, b := e.AtLeast, e.AtMost; len(e.Each) == 0 && above(a, b) { // with each, at-most is one's
 		s.problem(e.PlaceOf("at-least"), 0, "raise the ceiling or lower the promise", "at-least %s is above at-most %s", a, b)
 	}
 	if e.Above != nil && above(e.AtMost, e.Above.To) {
@@ -290,7 +291,7 @@ func (s *resolver) within(a *Attachment, entries []Entry, promise, ceiling unit.
 	for i := range entries {
 		e := &entries[i]
 		least, most := e.AtLeast.Of(promise), e.AtMost.Of(ceiling)
-		if least > most && most > 0 && !above(e.AtLeast, e.AtMost) {
+		if least > most && most > 0 && len(e.Each) == 0 && !above(e.AtLeast, e.AtMost) {
 			s.problem(e.PlaceOf("at-least"), 0, "raise the ceiling or lower the promise", "at-least %s comes to %s and at-most %s to %s at %s", e.AtLeast, least, e.AtMost, most, a.Interface.Path())
 		}
 		promised += least
@@ -303,13 +304,17 @@ func (s *resolver) within(a *Attachment, entries []Entry, promise, ceiling unit.
 			bound = most
 		}
 		own := least
-		if e.Priority > 0 { // what bounds it is what it may count on
+		if e.Priority > 0 || len(e.Each) > 0 { // what bounds it, or one instance, is what those within may count on
 			if own = bound; e.Police != nil {
 				own = min(own, e.Police.Rate.Of(ceiling))
 			}
 		}
 		if sum := s.within(a, inner, own, bound, depth+1); sum > own {
-			s.problem(e.At, 0, "lower them, or promise the entry more", "the `at-least` within `%s` come to %s, but it is itself promised %s at %s", e.ClassName.Text, sum, own, a.Interface.Path())
+			has, way := "is itself promised", "promise the entry more"
+			if len(e.Each) > 0 {
+				has, way = "gives each "+strings.Join(e.Each, " and "), "let it have more"
+			}
+			s.problem(e.At, 0, "lower them, or "+way, "the `at-least` within `%s` come to %s, but it %s %s at %s", e.ClassName.Text, sum, has, own, a.Interface.Path())
 		}
 	}
 	return promised

@@ -42,6 +42,7 @@ func TestBadPolicies(t *testing.T) {
 		"a key twice":           {change(t, "title:", "imbrel: 1\ntitle:"), "key `imbrel` stands twice"},
 		"an unknown key":        {change(t, "at-least: 30%", "at-leest: 30%"), "stdin:31:41: unknown key `at-leest`\n"},
 		"the nearest word":      {change(t, "at-least: 30%", "at-leest: 30%"), "did you mean `at-least`?"},
+		"too much for each":     {change(t, "at-least: 30%, ", "each: source, at-most: 1Mbit/s, treat: [{class: voice, at-least: 800kbit/s}, {class: rest, at-least: 30%}], "), "the `at-least` within `radar` come to 1.1Mbit/s, but it gives each source 1Mbit/s at ternrock/radio"},
 		"a weight of 0":         {change(t, "at-least: 30%", "weight: 0"), `"0" is not a whole number from 1 to 1000000`},
 		"ten thousand levels":   {change(t, "at-least: 30%", "treat: ["+strings.Repeat("{class: radar, treat: [", 10_000)+strings.Repeat("]}", 10_000)+"]"), "exceeded max depth"},
 		"policies in policies":  {chain(10_000, "{name: p%d, treat: [{class: v, at-least: 10%%}, {class: rest, inside: p%d}]}"), "this comes to 33 levels"},
