@@ -3,6 +3,7 @@ package datapath
 import (
 	"cmp"
 	"fmt"
+	"maps"
 	"net/netip"
 	"slices"
 	"strings"
@@ -128,7 +129,8 @@ type each struct {
 	instances  map[key]*instance
 	// In the order in which it was last looked whether they idle.
 	oldest, newest *instance
-	gone           []*instance // of those removed, the ones that were offered most, and some more
+	gone           map[key]*instance // of those removed, the ones that were offered most, and some more
+	forgotten      uint64            // packets offered to the others that were removed
 	most           int
 	shared         uint64 // packets of the instance that those beyond the bound share
 }
@@ -150,7 +152,7 @@ type instance struct {
 }
 
 func newEach(by []string, outer *each, first int32, open int) *each {
-	e := &each{outer: outer, first: first, open: open, instances: make(map[key]*instance)}
+	e := &each{outer: outer, first: first, open: open, instances: make(map[key]*instance), gone: make(map[key]*instance)}
 	if outer != nil {
 		outer.inner = append(outer.inner, e)
 	}
@@ -258,10 +260,22 @@ const remembered = 32
 
 // remember keeps an instance that was removed if it was offered more than others.
 func (e *each) remember(i *instance) {
-	e.gone = append(e.gone, i)
-	if len(e.gone) >= 4*remembered {
-		slices.SortStableFunc(e.gone, func(a, b *instance) int { return cmp.Compare(b.OfferedBytes, a.OfferedBytes) })
-		e.gone = slices.Delete(e.gone, remembered, len(e.gone))
+	if before := e.gone[i.key]; before != nil {
+		before.Offered += i.Offered
+		before.Dropped += i.Dropped
+		before.OfferedBytes += i.OfferedBytes
+		return
+	}
+	e.gone[i.key] = i
+	if len(e.gone) < 4*remembered {
+		return
+	}
+	all := slices.SortedFunc(maps.Values(e.gone), func(a, b *instance) int {
+		return cmp.Or(cmp.Compare(b.OfferedBytes, a.OfferedBytes), cmp.Compare(a.node, b.node), cmp.Compare(a.seen, b.seen))
+	})
+	for _, i := range all[remembered:] {
+		e.forgotten += i.Offered
+		delete(e.gone, i.key)
 	}
 }
 
