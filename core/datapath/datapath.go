@@ -78,6 +78,7 @@ type Counters struct {
 	SentPackets, SentBytes       uint64
 	Drops                        [Reasons]uint64
 	Colors                       [3]uint64                     // packets metered, by meter.Color
+	TooLarge                     uint64                        // of the red ones, those that no bucket holds
 	Marks                        [codepoint.MaxDSCP + 1]uint64 // packets sent, by DSCP
 	Congested                    uint64                        // packets sent with ECN's CE
 	MaxQueueBytes                int64
@@ -279,6 +280,9 @@ func (p *Path) condition(now time.Duration, e *element, i *instance, pkt *packet
 			}
 			color := m.Measure(now, int(pkt.Size), arrives)
 			p.counters[a.number].Colors[color]++
+			if color == meter.Red && !m.Fits(int(pkt.Size)) {
+				p.counters[a.number].TooLarge++
+			}
 			if a.actions[color].Drop {
 				return Policed
 			}

@@ -247,6 +247,32 @@ func TestStrictClassIsHeldToItsPolicer(t *testing.T) {
 	}
 }
 
+// A bucket smaller than a packet lets none through, and that is counted apart from
+// what comes too fast.
+func TestABurstBelowOnePacket(t *testing.T) {
+	drop := policy.Action{Drop: true}
+	for _, c := range []struct {
+		name     string
+		police   policy.Police
+		too, red uint64
+	}{
+		{"smaller than all", policy.Police{Burst: 100, Red: drop}, 50, 50},
+		{"smaller than some", policy.Police{Burst: 500, Red: drop}, 25, 25},
+		{"the second bucket holds them", policy.Police{Burst: 100, Excess: 1000, Red: drop}, 0, 0},
+		{"one packet", policy.Police{Burst: 1000, Red: drop}, 0, 0},
+	} {
+		c.police.Rate.Rate = 100 * unit.MbitPerSecond
+		p := New(Config{Rate: unit.GbitPerSecond, Policy: &policy.Policy{Treat: []policy.Entry{treats(1, policy.Entry{Police: &c.police})}}})
+		var l pool
+		for n := range 50 {
+			p.Enqueue(time.Duration(n)*time.Millisecond, l.get(1, 200+n%2*800))
+		}
+		if got := p.Counters()[0]; got.TooLarge != c.too || got.Colors[2] != c.red || got.Drops[Policed] != c.red {
+			t.Errorf("%s: %d too large, %v by colour, %d policed; want %d and %d red", c.name, got.TooLarge, got.Colors, got.Drops[Policed], c.too, c.red)
+		}
+	}
+}
+
 // Two classes at 30 and 60 % of a full link get 1:2; when one falls silent the
 // other takes all.
 func TestSharesAndLending(t *testing.T) {

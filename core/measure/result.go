@@ -49,7 +49,8 @@ type Class struct {
 	PromisedBps    *int64            `json:"promised_bps,omitempty"`
 	PerInstance    bool              `json:"per_instance,omitempty"` // PromisedBps is what one instance gets of all that it may
 	Drops          Drops             `json:"drops"`
-	Colors         *Colors           `json:"colors,omitempty"` // where there is a meter
+	Colors         *Colors           `json:"colors,omitempty"`            // where there is a meter
+	TooLarge       uint64            `json:"larger_than_burst,omitempty"` // packets that no bucket of the meter holds: always red
 	Congested      uint64            `json:"ecn_marked,omitempty"`
 	Marks          map[string]uint64 `json:"marks"`
 	MaxQueueBytes  int64             `json:"max_queue_bytes"`

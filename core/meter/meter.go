@@ -99,6 +99,19 @@ func (m *Meter) Measure(now time.Duration, size int, arrives Color) Color {
 	return Red
 }
 
+// Fits reports whether a packet of size bytes can be anything but red, however
+// full the buckets are.
+func (m *Meter) Fits(size int) bool {
+	need := uint64(size) * perByte
+	switch m.kind {
+	case SingleBucket:
+		return need <= m.committed.size
+	case TwoRate:
+		return need <= m.second.size
+	}
+	return need <= max(m.committed.size, m.second.size)
+}
+
 func (m *Meter) singleRate(now time.Duration, size int, arrives Color) Color {
 	over := m.committed.refill(now)
 	m.second.tokens = min(m.second.size, m.second.tokens+min(over, m.second.size))

@@ -101,7 +101,7 @@ func (r *run) interfaceResult(p *port, d policy.Direction, path *path) measure.I
 		if c.Colors != [3]uint64{} {
 			class.Colors = &measure.Colors{Green: c.Colors[0], Yellow: c.Colors[1], Red: c.Colors[2]}
 		}
-		class.Congested = c.Congested
+		class.Congested, class.TooLarge = c.Congested, c.TooLarge
 		if held, times, sometimes := path.Presence(i, r.plan.Lasts); sometimes {
 			class.When = &measure.Presence{HeldS: held.Seconds(), Times: times}
 		}

@@ -121,6 +121,9 @@ func (t Text) counters(c *measure.Class, lasts float64) {
 	if m := c.Colors; m != nil && m.Yellow+m.Red > 0 {
 		t.Line("    %s: metered %s green, %s yellow, %s red", c.Class, count(m.Green), count(m.Yellow), count(m.Red))
 	}
+	if c.TooLarge > 0 {
+		t.Line("    %s: %s larger than the burst of its policer, and always red: raise the burst", c.Class, plural(int(c.TooLarge), "packet"))
+	}
 	if c.Congested > 0 {
 		t.Line("    %s: %s left with a congestion mark (ECN)", c.Class, plural(int(c.Congested), "packet"))
 	}
