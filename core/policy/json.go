@@ -15,7 +15,7 @@ const MaxNesting = 100
 // and values as in a policy file, which is YAML. name stands in the places of what
 // is wrong with it.
 func FromJSON(name string, text []byte) (Node, error) {
-	d := &jsonDocument{name: name, text: text, decoder: json.NewDecoder(bytes.NewReader(text))}
+	d := &jsonDocument{text: text, decoder: json.NewDecoder(bytes.NewReader(text)), at: Place{File: name, Line: 1, Column: 1}}
 	d.decoder.UseNumber()
 	n, err := d.value(0)
 	if err == nil {
@@ -30,19 +30,25 @@ func FromJSON(name string, text []byte) (Node, error) {
 }
 
 type jsonDocument struct {
-	name    string
 	text    []byte
 	decoder *json.Decoder
+	offset  int // to where at is known
+	at      Place
 }
 
 // place returns where what the decoder reads next begins.
 func (d *jsonDocument) place() Place {
-	at := min(int(d.decoder.InputOffset()), len(d.text))
-	for at < len(d.text) && strings.IndexByte(" \t\r\n,:", d.text[at]) >= 0 {
-		at++
+	for end := int(d.decoder.InputOffset()); d.offset < len(d.text); d.offset++ {
+		c := d.text[d.offset]
+		if d.offset >= end && strings.IndexByte(" \t\r\n,:", c) < 0 {
+			break
+		}
+		d.at.Column++
+		if c == '\n' {
+			d.at.Line, d.at.Column = d.at.Line+1, 1
+		}
 	}
-	before := d.text[:at]
-	return Place{File: d.name, Line: 1 + bytes.Count(before, []byte("\n")), Column: len(before) - bytes.LastIndexByte(before, '\n')}
+	return d.at
 }
 
 func (d *jsonDocument) value(depth int) (Node, error) {

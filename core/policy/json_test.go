@@ -43,6 +43,42 @@ func TestFromJSONSaysWhatIsWrong(t *testing.T) {
 	}
 }
 
+// The place of every value is that of its first byte.
+func TestFromJSONKnowsPlaces(t *testing.T) {
+	text := "{\n  \"a\": [1,\n 2 ,{\"b\": null}],\n\n\"c\": \"x\"}"
+	doc, err := policy.FromJSON("j", []byte(text))
+	if err != nil {
+		t.Fatal(err)
+	}
+	lines := strings.Split(text, "\n")
+	var walk func(n policy.Node)
+	walk = func(n policy.Node) {
+		want := n.Text
+		switch n.Kind {
+		case policy.Keyed:
+			want = "{"
+		case policy.List:
+			want = "["
+		case policy.Null:
+			want = "null"
+		}
+		if rest := strings.TrimPrefix(lines[n.At.Line-1][n.At.Column-1:], `"`); !strings.HasPrefix(rest, want) {
+			t.Errorf("%s is at %v, where %q stands", want, n.At, rest)
+		}
+		for _, k := range n.Keys {
+			walk(k)
+		}
+		for _, i := range n.Items {
+			walk(i)
+		}
+	}
+	walk(doc)
+	// And it takes no more than a look at each byte.
+	if _, err := policy.FromJSON("j", []byte("["+strings.Repeat("1,", 200_000)+"1]")); err != nil {
+		t.Error(err)
+	}
+}
+
 func FuzzFromJSON(f *testing.F) {
 	f.Add([]byte(`{"imbrel": 1, "classes": [{"name": "v", "match": [{"dscp": [46, "af41"]}]}], "title": null}`))
 	f.Add([]byte(`{"a":{"b":[true,1e3,"\u0000"]}}`))
