@@ -54,9 +54,8 @@ const Never = time.Duration(math.MaxInt64)
 // given to it must not run backwards.
 type Tree struct {
 	nodes     []*node
-	removed   map[*within][]*node // entries by the open one they were within
-	throttled heap                // those that their ceiling holds back, by until when
-	packet    uint64              // the size the deadlines reckon with
+	throttled heap   // those that their ceiling holds back, by until when
+	packet    uint64 // the size the deadlines reckon with
 }
 
 // node is an entry. Two cache lines, of which those that are served without a
@@ -86,6 +85,7 @@ type node struct {
 type within struct {
 	of       *node
 	children []*node
+	removed  []*node         // of those added, to be used again
 	slack    []time.Duration // of each child: the time of the largest packet at its guarantee
 	active   int             // children that compete
 	urgent   uint32          // a bit for each level in which some do
@@ -178,9 +178,9 @@ func (n *node) reset(d *Node, packet unit.Size) {
 func (t *Tree) Add(open int, d Node) int {
 	in := t.nodes[open].within
 	d.Priority, d.Guarantee = 0, 0
-	if free := t.removed[in]; len(free) > 0 {
-		n := free[len(free)-1]
-		t.removed[in] = free[:len(free)-1]
+	if last := len(in.removed) - 1; last >= 0 {
+		n := in.removed[last]
+		in.removed = in.removed[:last]
 		n.reset(&d, unit.Size(t.packet))
 		return int(n.id)
 	}
@@ -193,11 +193,8 @@ func (t *Tree) Add(open int, d Node) int {
 // Remove takes out an entry that Add added. Nothing within it may have anything
 // to send, and what was added within it must have been removed.
 func (t *Tree) Remove(entry int) {
-	if t.removed == nil {
-		t.removed = make(map[*within][]*node)
-	}
 	n := t.nodes[entry]
-	t.removed[n.in] = append(t.removed[n.in], n)
+	n.in.removed = append(n.in.removed, n)
 }
 
 // heldUntil returns until when the entry's ceiling, and the peak above it, hold

@@ -91,7 +91,8 @@ func compute(a *policy.Attachment, wishes []Wish, known map[string]bool) Interfa
 	if a.Direction == policy.In && p.Shape == 0 {
 		out.Note = "incoming without a shape: nothing ever waits, so nothing is shared out"
 	}
-	busy := flatten(nil, datapath.Promises(p, rate))
+	promises := datapath.Promises(p, rate)
+	busy := flatten(nil, promises)
 	gets := busy
 	if len(wishes) > 0 {
 		gets = flatten(nil, datapath.Shares(p, rate, func(name string) unit.Rate {
@@ -111,7 +112,6 @@ func compute(a *policy.Attachment, wishes []Wish, known map[string]bool) Interfa
 	const headers = 20 + 8 + packet.RTPHeader // IPv4, UDP, RTP
 	perCall := int64(framing.Size(headers+traffic.G711.Payload)) * 8 * int64(time.Second/traffic.G711.Interval)
 	maxPacket := unit.Size(framing.Size(1500))
-	promises := datapath.Promises(p, rate)
 	most, places := alone(nil, promises, whole), places(nil, promises, whole)
 	for i, o := range busy {
 		for _, w := range wishes {
@@ -191,13 +191,12 @@ func alone(out []unit.Rate, promises []*datapath.Promise, around unit.Rate) []un
 		at := len(out)
 		out = append(out, o.Ceiling)
 		if len(o.Inner) > 0 {
-			out = alone(out, o.Inner, o.Ceiling)
-			sum, k := unit.Rate(0), at+1
-			for _, inner := range o.Inner {
-				sum = min(sum+out[k], o.Ceiling)
-				k += 1 + len(flatten(nil, inner.Inner))
-			}
-			out[at] = sum
+			out[at] = 0
+		}
+		for i := range o.Inner {
+			inner := len(out)
+			out = alone(out, o.Inner[i:i+1], o.Ceiling)
+			out[at] = min(out[at]+out[inner], o.Ceiling)
 		}
 		if o.Together() && out[at] > 0 {
 			out[at] = around // of as many as it takes

@@ -318,12 +318,6 @@ func NewPace(r Rate) Pace {
 // IsZero reports whether there is no rate.
 func (p *Pace) IsZero() bool { return p.rate == 0 }
 
-// Time returns the time s bytes take, rounded down.
-func (p *Pace) Time(s int) time.Duration {
-	q, _ := p.divide(uint64(s) * 8 * uint64(time.Second))
-	return time.Duration(q)
-}
-
 // Advance does what Clock.Advance does.
 func (p *Pace) Advance(c *Clock, s int) {
 	q, rem := p.divide(uint64(s)*8*uint64(time.Second) + c.rem)
