@@ -39,6 +39,7 @@ type resolver struct {
 	interfaces map[string]*Interface
 	paths      []string // of all interfaces
 	zone       func(string) (*time.Location, error)
+	extents    map[*Policy]*extent
 	tooMuch    bool // entries within entries: it was said
 }
 

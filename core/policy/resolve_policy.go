@@ -19,9 +19,9 @@ func (s *resolver) treat() {
 		p := &f.Policies[i]
 		s.entries(p.Treat, "`"+p.Name+"`", p.PlaceOf("treat"), classNames)
 	}
-	known := make(map[*Policy]*extent)
+	s.extents = make(map[*Policy]*extent)
 	for i := range f.Policies {
-		s.extent(&f.Policies[i], known)
+		s.extent(&f.Policies[i])
 	}
 }
 
@@ -57,10 +57,12 @@ func (s *resolver) entries(entries []Entry, where string, at Place, classNames [
 	}
 }
 
-// Bounds of a policy with all that is within it.
+// Bounds of a policy with all that is within it, and of all that are attached,
+// each counted at every place.
 const (
-	MaxLevels  = 32
-	MaxEntries = 100_000
+	MaxLevels   = 32
+	MaxEntries  = 100_000
+	MaxAttached = 200_000
 )
 
 // An extent is how many entries there are, with those within them, and how deep.
@@ -71,27 +73,27 @@ type extent struct {
 
 // extent returns that of a policy, and reports one that is inside itself or
 // beyond the bounds.
-func (s *resolver) extent(p *Policy, known map[*Policy]*extent) *extent {
-	x := known[p]
+func (s *resolver) extent(p *Policy) *extent {
+	x := s.extents[p]
 	if x == nil {
 		x = &extent{}
-		known[p] = x
-		x.levels, x.entries = s.entriesExtent(p.Treat, known)
+		s.extents[p] = x
+		x.levels, x.entries = s.entriesExtent(p.Treat)
 		x.done = true
 	}
 	return x
 }
 
-func (s *resolver) entriesExtent(entries []Entry, known map[*Policy]*extent) (levels, count int) {
+func (s *resolver) entriesExtent(entries []Entry) (levels, count int) {
 	levels, count = 1, len(entries)
 	for i := range entries {
 		e := &entries[i]
 		within, n, at := 0, 0, e.PlaceOf("treat")
 		switch {
 		case len(e.Treat) > 0:
-			within, n = s.entriesExtent(e.Treat, known)
+			within, n = s.entriesExtent(e.Treat)
 		case e.Within != nil:
-			x := s.extent(e.Within, known)
+			x := s.extent(e.Within)
 			at = e.Inside.At
 			if !x.done {
 				s.problem(at, len(e.Inside.Text), "take one of the names out of the circle", "the policy `%s` is inside itself", e.Within.Name)
@@ -241,6 +243,7 @@ func (s *resolver) attachments() {
 		direction Direction
 	}
 	taken := make(map[spot]*Attachment)
+	all := 0
 	for i := range s.f.Attach {
 		a := &s.f.Attach[i]
 		if k, ok := s.policies[a.PolicyName.Text]; ok {
@@ -259,9 +262,14 @@ func (s *resolver) attachments() {
 			continue
 		}
 		taken[here] = a
-		if a.Policy != nil {
-			s.promises(a)
+		if a.Policy == nil {
+			continue
 		}
+		if all += s.extents[a.Policy].entries; all > MaxAttached {
+			s.problem(a.At, 0, "attach smaller policies, or at fewer places", "with this, the attached policies come to %d entries; the most are %d", all, MaxAttached)
+			return
+		}
+		s.promises(a)
 	}
 }
 
@@ -275,7 +283,7 @@ func (s *resolver) promises(a *Attachment) {
 	if whole == 0 {
 		return
 	}
-	promised := s.within(a, a.Policy.Treat, whole, whole, 0)
+	promised := s.within(a, a.Policy.Treat, whole, whole)
 	if promised > whole {
 		s.problem(a.At, 0, "lower them, or raise the shape", "the `at-least` of `%s` come to %s, but %s %s has %s", a.Policy.Name, promised, a.Interface.Path(), a.Direction, whole)
 	}
@@ -283,11 +291,8 @@ func (s *resolver) promises(a *Attachment) {
 
 // within checks the promises and ceilings of one level and those within it, and
 // returns what the level promises.
-func (s *resolver) within(a *Attachment, entries []Entry, promise, ceiling unit.Rate, depth int) unit.Rate {
+func (s *resolver) within(a *Attachment, entries []Entry, promise, ceiling unit.Rate) unit.Rate {
 	var promised unit.Rate
-	if depth > 100 { // a circle of policies, reported elsewhere
-		return 0
-	}
 	for i := range entries {
 		e := &entries[i]
 		least, most := e.AtLeast.Of(promise), e.AtMost.Of(ceiling)
@@ -309,7 +314,7 @@ func (s *resolver) within(a *Attachment, entries []Entry, promise, ceiling unit.
 				own = min(own, e.Police.Rate.Of(ceiling))
 			}
 		}
-		if sum := s.within(a, inner, own, bound, depth+1); sum > own {
+		if sum := s.within(a, inner, own, bound); sum > own {
 			has, way := "is itself promised", "promise the entry more"
 			if len(e.Each) > 0 {
 				has, way = "gives each "+strings.Join(e.Each, " and "), "let it have more"

@@ -96,6 +96,24 @@ func TestBadPolicies(t *testing.T) {
 	}
 }
 
+// A small file that comes to millions of entries is refused, not run.
+func TestManyLargePolicies(t *testing.T) {
+	var b strings.Builder
+	b.WriteString(chain(14, "{name: p%d, treat: [{class: v, inside: p%[2]d}, {class: rest, inside: p%[2]d}]}"))
+	b.WriteString("attach:\n")
+	for i := range 100 {
+		fmt.Fprintf(&b, "  - {policy: p0, at: a/w%d, direction: out}\n", i)
+	}
+	b.WriteString("network:\n  nodes:\n    - name: a\n      interfaces:\n")
+	for i := range 100 {
+		fmt.Fprintf(&b, "        - {name: w%d, rate: 10Mbit/s, subnets: [10.%d.0.0/16]}\n", i, i)
+	}
+	r := imbrel(t, t.TempDir(), b.String(), nil, "shares", "-")
+	if want := "with this, the attached policies come to"; r.status != 2 || !strings.Contains(r.err, want) || strings.Count(r.err, want) != 1 {
+		t.Errorf("exit %d, %s\nwant it to say once %q", r.status, r.err, want)
+	}
+}
+
 // chain returns a file of policies of which each, as a format with its number and
 // the next, has the next inside it.
 func chain(n int, policy string) string {
