@@ -2,6 +2,7 @@ package explain
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -65,7 +66,10 @@ func (f *Follower) detail(s *Step, taken []*policy.Entry, p *packet.Packet, pol 
 	s.Because = because(last, c.seen)
 	for _, e := range taken {
 		if e.Police != nil {
-			s.Meter = Police(e.Police)
+			if s.Meter != "" {
+				s.Meter += "; then "
+			}
+			s.Meter += Police(e.Police)
 		}
 		if e.When != nil && (c.at.IsZero() || e.When.Time == nil) {
 			s.Notes = append(s.Notes, "in force while "+When(e.When)+"; taken as so")
@@ -96,9 +100,9 @@ func (f *Follower) detail(s *Step, taken []*policy.Entry, p *packet.Packet, pol 
 	if f.promises[key] == nil {
 		f.promises[key] = datapath.Promises(pol, at.Rate)
 	}
-	if promise := find(f.promises[key], taken); promise != nil {
-		s.Promise = int64(promise.Rate)
-		s.Queue = queueing(promise, datapath.Whole(pol, at.Rate), unit.Size(at.Framing.Size(1500)))
+	if chain := find(f.promises[key], taken); chain != nil {
+		s.Promise = int64(chain[len(chain)-1].Rate)
+		s.Queue = queueing(chain, datapath.Whole(pol, at.Rate), unit.Size(at.Framing.Size(1500)))
 	}
 }
 
@@ -115,22 +119,20 @@ func because(e *policy.Entry, p *packet.Packet) string {
 	return ""
 }
 
-// find returns the promise of the innermost of nested entries.
-func find(promises []*datapath.Promise, taken []*policy.Entry) *datapath.Promise {
-	var found *datapath.Promise
+// find returns the promises of nested entries, the outermost first.
+func find(promises []*datapath.Promise, taken []*policy.Entry) []*datapath.Promise {
+	var chain []*datapath.Promise
 	for _, e := range taken {
-		found = nil
-		for _, p := range promises {
-			if p.Entry.At == e.At && p.Entry.ClassName.Text == e.ClassName.Text {
-				found = p
-			}
-		}
-		if found == nil {
+		i := slices.IndexFunc(promises, func(p *datapath.Promise) bool {
+			return p.Entry.At == e.At && p.Entry.ClassName.Text == e.ClassName.Text
+		})
+		if i < 0 {
 			return nil
 		}
-		promises = found.Inner
+		chain = append(chain, promises[i])
+		promises = promises[i].Inner
 	}
-	return found
+	return chain
 }
 
 // about rounds to three digits, for prose.
@@ -142,25 +144,37 @@ func about[T ~int64](v T) T {
 	return (v + step/2) / step * step
 }
 
-// queueing says how an entry's packets wait.
-func queueing(p *datapath.Promise, whole unit.Rate, maxPacket unit.Size) string {
+// queueing says how the packets of the innermost of nested entries wait.
+func queueing(chain []*datapath.Promise, whole unit.Rate, maxPacket unit.Size) string {
+	p := chain[len(chain)-1]
 	e := p.Entry
-	var s string
-	switch {
-	case e.Priority > 0:
-		s = fmt.Sprintf("strict priority %d, up to %s of %s", e.Priority, about(p.Ceiling), whole)
-	default:
-		s = fmt.Sprintf("gets %s of %s when all are busy", about(p.Rate), whole)
-		if p.Ceiling < whole {
-			s += ", never more than " + about(p.Ceiling).String()
+	of, busy, bound, each := whole.String(), "when all are busy", whole, ""
+	for _, o := range chain[:len(chain)-1] {
+		if by := o.Entry.Each; len(by) > 0 {
+			bound, each = o.Ceiling, " for each"
+			of, busy = fmt.Sprintf("the %s of each %s", about(bound), strings.Join(by, " and ")), "when all within it are busy"
 		}
 	}
-	limit := datapath.QueueLimit(&e.Queue, p.Rate, maxPacket)
+	gets, most := "gets", "never more than "
+	if len(e.Each) > 0 {
+		gets, most, each = "all of them get", "each "+strings.Join(e.Each, " and ")+" never more than ", " for each"
+	}
+	var s string
+	if e.Priority > 0 {
+		s = fmt.Sprintf("strict priority %d, up to %s of %s", e.Priority, about(p.Ceiling), of)
+	} else {
+		s = fmt.Sprintf("%s %s of %s %s", gets, about(p.Rate), of, busy)
+		if p.Ceiling < bound {
+			s += ", " + most + about(p.Ceiling).String()
+		}
+	}
+	limit := datapath.QueueLimit(&e.Queue, p.Queue(), maxPacket)
 	if e.Queue.Packets > 0 {
 		s += fmt.Sprintf("; %d packets may wait", e.Queue.Packets)
 	} else {
 		s += fmt.Sprintf("; %s may wait", about(limit))
 	}
+	s += each
 	if e.Queue.Drop != "" && e.Queue.Drop != "tail" {
 		s += ", " + e.Queue.Drop
 	}

@@ -374,3 +374,25 @@ func TestAppsListed(t *testing.T) {
 		t.Errorf("the file's own are not listed:\n%s", r.out)
 	}
 }
+
+// What an entry with instances gets is told apart from what one of them does, at
+// any depth, and every policer on the way is named.
+func TestExplainSaysWhatIsEachOnes(t *testing.T) {
+	const outer, inner = "        each: interface\n", "each: source, at-most: 3Mbit/s"
+	for name, c := range map[string]struct {
+		replace []string
+		want    string
+	}{
+		"within each": {nil, "queue    all of them get 5Mbit/s of the 10Mbit/s of each interface when all within it are busy, each source never more than 3Mbit/s; 37.5kB may wait for each\n"},
+		"once":        {[]string{outer, ""}, "queue    all of them get 5Mbit/s of 30Mbit/s when all are busy, each source never more than 3Mbit/s; 37.5kB may wait for each\n"},
+		// Of the 2 Mbit/s left over it gets 80 parts of 81.
+		"its own": {[]string{inner, "at-least: 80%"}, "queue    gets 9.98Mbit/s of the 10Mbit/s of each interface when all within it are busy; 125kB may wait for each\n"},
+		"policers": {[]string{outer, outer + "        police: {rate: 9Mbit/s, burst: 20kB}\n", inner, "police: {rate: 2Mbit/s, burst: 5kB}"},
+			"meter    9Mbit/s, burst 20kB; drops what exceeds it; then 2Mbit/s, burst 5kB; drops what exceeds it\n"},
+	} {
+		r := imbrel(t, t.TempDir(), example(t, "cookbook/floors.yaml", c.replace...), nil, "explain", "-", "--from", "10.92.2.1", "--to", "10.93.0.1")
+		if r.status != 0 || !strings.Contains(r.out, c.want) {
+			t.Errorf("%s: exit %d\n%s%s\nwant %q", name, r.status, r.out, r.err, c.want)
+		}
+	}
+}
