@@ -1,34 +1,130 @@
-// Package classify compiles the classes a policy treats into a matcher: which
-// entry takes a packet. The entries are tried in order, the first match wins,
-// and what none matches is the rest.
+// Package classify finds which entry of a policy takes a packet: the entries are
+// tried in order, the first match wins, what none matches is the rest, and where
+// entries are within the one that takes it, they are asked in turn.
 package classify
 
 import (
-	"math/bits"
-	"net/netip"
 	"slices"
 
 	"imbrel/core/packet"
+	"imbrel/core/plan"
 	"imbrel/core/policy"
 )
 
-// A Matcher finds the entry that takes a packet. It is only read once
-// compiled, so that any number of goroutines may use it.
-type Matcher struct {
-	classes []*policy.Class // of each entry; nil is the rest
-	rest    int             // the first entry for the rest, or -1
-	index   *index
-	few     []rule // in place of the index, when nothing splits them
+// A Classifier finds the entry of a plan that takes a packet. An entry can be put
+// out of force: then it is as if it were not written. Only Take may be called from
+// several goroutines at a time.
+type Classifier struct {
+	levels  []level // by the number of the entry around it plus one
+	entries []*plan.Entry
+	out     []bool // by the entry's number: it is out of force
 }
 
-// Compile returns the matcher of the classes of a policy's entries, in order;
-// nil stands for the rest.
+// A level is the entries of one level.
+type level struct {
+	entries []*plan.Entry // of a matcher, those in force
+	matcher *Matcher
+}
+
+// New returns the classifier of a plan, all entries in force.
+func New(p *plan.Plan) *Classifier {
+	c := &Classifier{levels: make([]level, len(p.Entries)+1), entries: p.Entries, out: make([]bool, len(p.Entries))}
+	c.compile(0, p.Top)
+	for _, e := range p.Entries {
+		if !e.Leaf() {
+			c.compile(e.Number+1, e.Inner)
+		}
+	}
+	return c
+}
+
+// compile makes the matcher of the entries of a level that are in force.
+func (c *Classifier) compile(at int, entries []*plan.Entry) {
+	l := level{}
+	var classes []*policy.Class
+	for _, e := range entries {
+		if !c.out[e.Number] {
+			l.entries, classes = append(l.entries, e), append(classes, e.Class)
+		}
+	}
+	l.matcher = Compile(classes)
+	c.levels[at] = l
+}
+
+// InForce puts entries in or out of force: force says for each that has changed.
+func (c *Classifier) InForce(changed []*plan.Entry, force func(*plan.Entry) bool) {
+	for _, e := range changed {
+		c.out[e.Number] = !force(e)
+	}
+	done := make(map[*plan.Entry]bool, 1)
+	for _, e := range changed {
+		if done[e.Parent] {
+			continue
+		}
+		done[e.Parent] = true
+		if e.Parent == nil {
+			c.compile(0, c.top())
+		} else {
+			c.compile(e.Parent.Number+1, e.Parent.Inner)
+		}
+	}
+}
+
+func (c *Classifier) top() []*plan.Entry {
+	var top []*plan.Entry
+	for _, e := range c.entries {
+		if e.Parent == nil {
+			top = append(top, e)
+		}
+	}
+	return top
+}
+
+// Take returns the innermost entry that takes the packet.
+func (c *Classifier) Take(p *packet.Packet) *plan.Entry {
+	s := NewSubject(p)
+	for l := &c.levels[0]; ; {
+		i := l.matcher.MatchSubject(&s)
+		if i < 0 { // the last takes the rest, and is always in force
+			i = len(l.entries) - 1
+		}
+		e := l.entries[i]
+		if e.Leaf() {
+			return e
+		}
+		l = &c.levels[e.Number+1]
+	}
+}
+
+// Tried returns the entries of the level of the one that took a packet that come
+// before it, in their order, whether in force or not.
+func (c *Classifier) Tried(taken *plan.Entry) []*plan.Entry {
+	siblings := c.top()
+	if taken.Parent != nil {
+		siblings = taken.Parent.Inner
+	}
+	return siblings[:slices.Index(siblings, taken)]
+}
+
+// OutOfForce reports whether an entry is out of force.
+func (c *Classifier) OutOfForce(e *plan.Entry) bool { return c.out[e.Number] }
+
+// A Matcher finds the entry of one level that takes a packet. It is only read once
+// compiled, so that any number of goroutines may use it.
+type Matcher struct {
+	rest  int // the first entry for the rest, or -1
+	index *index
+	few   []rule // in place of the index, when nothing splits them
+}
+
+// Compile returns the matcher of the classes of a level's entries, in order;
+// nil is the rest.
 func Compile(classes []*policy.Class) *Matcher {
-	m := &Matcher{classes: classes, rest: slices.Index(classes, nil)}
+	m := &Matcher{rest: slices.Index(classes, nil)}
 	var rules []rule
 	for i, c := range classes {
 		if c == nil {
-			break // nothing behind the rest is ever reached
+			break // nothing after the rest is ever reached
 		}
 		for j := range c.Match {
 			rules = append(rules, newRule(i, &c.Match[j], c))
@@ -38,15 +134,6 @@ func Compile(classes []*policy.Class) *Matcher {
 		m.few = m.index.rules
 	}
 	return m
-}
-
-// Of returns the classes of entries, for Compile.
-func Of(entries []policy.Entry) []*policy.Class {
-	classes := make([]*policy.Class, len(entries))
-	for i := range entries {
-		classes[i] = entries[i].Class
-	}
-	return classes
 }
 
 // Match returns the index of the entry that takes the packet, or -1 when no
@@ -70,185 +157,26 @@ func (m *Matcher) MatchSubject(s *Subject) int {
 	return m.rest
 }
 
-// Scan does what Match does, by trying one entry after the other.
-func (m *Matcher) Scan(p *packet.Packet) int {
-	for i, c := range m.classes {
-		if c == nil || Holds(c, p) {
-			return i
-		}
-	}
-	return -1
-}
-
-// Holds reports whether a class takes the packet: one of its conditions holds
-// and none of its exceptions.
-func Holds(c *policy.Class, p *packet.Packet) bool {
-	return anyHolds(c.Match, p) && !anyHolds(c.Except, p)
-}
-
-func anyHolds(conditions []policy.Condition, p *packet.Packet) bool {
-	for i := range conditions {
-		if conditionHolds(&conditions[i], p) {
-			return true
-		}
-	}
-	return false
-}
-
-func conditionHolds(c *policy.Condition, p *packet.Packet) bool {
-	return failing(c, p, given(c)) == 0
-}
-
-// keys is a set of the keys of a condition.
+// keys is a set of keys of a condition.
 type keys uint32
 
-const (
-	keyFrom keys = 1 << iota
-	keyTo
-	keyProtocol
-	keyPort
-	keyFromPort
-	keyToPort
-	keyDSCP
-	keyApp
-	keyPrecedence
-	keyLength
-	keyVLAN
-	keyIn
-	keyEtherType
-	keyPCP
-	keyTC
-)
-
-// keyNames are the words of the language, in the order of the bits.
-var keyNames = []string{"from", "to", "protocol", "port", "from-port", "to-port", "dscp", "app", "precedence", "length", "vlan", "in", "ethertype", "pcp", "tc"}
+func bit(k policy.Key) keys { return 1 << k }
 
 // given returns the keys that a condition has.
 func given(c *policy.Condition) keys {
 	var k keys
-	for i, has := range []bool{c.From != nil, c.To != nil, c.Protocol != nil, c.Port != nil, c.FromPort != nil, c.ToPort != nil, c.DSCP != nil,
-		c.Apps != nil, c.Precedence != nil, c.Length != nil, c.VLAN != nil, c.In != nil, c.EtherType != nil, c.PCP != nil, c.TC != nil} {
-		if has {
-			k |= 1 << i
-		}
+	for i := range c.Terms {
+		k |= bit(c.Terms[i].Key)
 	}
 	return k
 }
 
-// failing returns the first of the keys that does not hold for the packet, or
-// none. Only the keys asked for are looked at.
-func failing(c *policy.Condition, p *packet.Packet, k keys) keys {
-	f := &p.Flow
-	ip := visible(p)
-	ports := ip && p.HasPorts
-	switch {
-	case k&keyFrom != 0 && !(ip && inside(c.From.Prefixes, f.From)):
-		return keyFrom
-	case k&keyTo != 0 && !(ip && inside(c.To.Prefixes, f.To)):
-		return keyTo
-	case k&keyProtocol != 0 && !(ip && slices.Contains(c.Protocol, f.Protocol)):
-		return keyProtocol
-	case k&keyPort != 0 && !(ports && (within(c.Port, f.FromPort) || within(c.Port, f.ToPort))):
-		return keyPort
-	case k&keyFromPort != 0 && !(ports && within(c.FromPort, f.FromPort)):
-		return keyFromPort
-	case k&keyToPort != 0 && !(ports && within(c.ToPort, f.ToPort)):
-		return keyToPort
-	case k&keyDSCP != 0 && !(ip && slices.Contains(c.DSCP, p.DSCP())):
-		return keyDSCP
-	case k&keyApp != 0 && !(ip && anyApp(c.Apps, p)):
-		return keyApp
-	case k&keyPrecedence != 0 && !(ip && slices.Contains(c.Precedence, p.Precedence())):
-		return keyPrecedence
-	case k&keyLength != 0 && !(ip && within(c.Length, uint16(min(p.Length, 65535)))):
-		return keyLength
-	case k&keyVLAN != 0 && !(p.Tagged && within(c.VLAN, p.VLAN)):
-		return keyVLAN
-	case k&keyIn != 0 && !slices.ContainsFunc(c.In, func(i *policy.Interface) bool { return int32(i.Number) == p.In }):
-		return keyIn
-	case k&keyEtherType != 0 && !slices.Contains(c.EtherType, p.EtherType):
-		return keyEtherType
-	}
-	if k&keyPCP != 0 {
-		if v, ok := p.PCP(); !ok || !slices.Contains(c.PCP, v) {
-			return keyPCP
+// holds reports whether those of a condition's terms hold that are asked for.
+func holds(c *policy.Condition, p *packet.Packet, asked keys) bool {
+	for i := range c.Terms {
+		if t := &c.Terms[i]; asked&bit(t.Key) != 0 && !t.Holds(p) {
+			return false
 		}
 	}
-	if k&keyTC != 0 {
-		if v, ok := p.TC(); !ok || !slices.Contains(c.TC, v) {
-			return keyTC
-		}
-	}
-	return 0
-}
-
-// Failure returns the first key of a condition that does not hold for the
-// packet, as a word of the language, or "" when the condition holds.
-func Failure(c *policy.Condition, p *packet.Packet) string {
-	k := failing(c, p, given(c))
-	if k == 0 {
-		return ""
-	}
-	return keyNames[bits.TrailingZeros32(uint32(k))]
-}
-
-// Keys returns the keys of a condition, as words of the language.
-func Keys(c *policy.Condition) []string {
-	var words []string
-	for i, k := 0, given(c); i < len(keyNames); i++ {
-		if k&(1<<i) != 0 {
-			words = append(words, keyNames[i])
-		}
-	}
-	return words
-}
-
-func inside(prefixes []netip.Prefix, a netip.Addr) bool {
-	for _, p := range prefixes {
-		if p.Contains(a) {
-			return true
-		}
-	}
-	return false
-}
-
-func within(ranges []policy.PortRange, port uint16) bool {
-	for _, r := range ranges {
-		if r.First <= port && port <= r.Last {
-			return true
-		}
-	}
-	return false
-}
-
-// anyApp reports whether the packet is of one of the applications: by what was
-// recognised of its flow, by either port, or by its protocol.
-func anyApp(apps []*policy.App, p *packet.Packet) bool {
-	for _, a := range apps {
-		if IsApp(a, p) {
-			return true
-		}
-	}
-	return false
-}
-
-// IsApp reports whether the packet is of the application.
-func IsApp(a *policy.App, p *packet.Packet) bool {
-	if w := a.Number / 64; w < len(p.Apps) && p.Apps[w]&(1<<(a.Number%64)) != 0 {
-		return true
-	}
-	f := &p.Flow
-	if len(a.Protocols) > 0 && slices.Contains(a.Protocols, f.Protocol) {
-		return true
-	}
-	if !p.HasPorts {
-		return false
-	}
-	switch f.Protocol {
-	case packet.TCP:
-		return within(a.TCP, f.FromPort) || within(a.TCP, f.ToPort)
-	case packet.UDP:
-		return within(a.UDP, f.FromPort) || within(a.UDP, f.ToPort)
-	}
-	return false
+	return true
 }

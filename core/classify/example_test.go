@@ -11,8 +11,9 @@ import (
 )
 
 func ExampleMatcher() {
-	voice := &policy.Class{Name: "voice", Match: []policy.Condition{{DSCP: []codepoint.DSCP{codepoint.EF}}}}
-	web := &policy.Class{Name: "web", Match: []policy.Condition{{Protocol: []uint8{packet.TCP}, ToPort: []policy.PortRange{{First: 80, Last: 80}, {First: 443, Last: 443}}}}}
+	voice := &policy.Class{Name: "voice", Match: []policy.Condition{policy.All(policy.KeyDSCP.In(policy.One(46)))}}
+	web := &policy.Class{Name: "web", Match: []policy.Condition{policy.All(
+		policy.KeyProtocol.In(policy.One(packet.TCP)), policy.KeyToPort.In(policy.One(80), policy.One(443)))}}
 	matcher := classify.Compile([]*policy.Class{voice, web, nil}) // nil: the rest
 	var p packet.Packet
 	for _, port := range []uint16{443, 25} {

@@ -13,11 +13,11 @@ import (
 	"imbrel/core/policy"
 )
 
-// nothing is the entry that comes behind all others.
+// nothing is the entry that comes after all others.
 const nothing = math.MaxInt32
 
 // A rule is one condition of one entry's class, with what is still to be asked
-// of a packet. What fails most stands in the rule itself, so that few conditions
+// of a packet. What fails most is in the rule itself, so that few conditions
 // are looked at.
 type rule struct {
 	entry     int32
@@ -34,11 +34,11 @@ type rule struct {
 // condition's key; the zero prefix4 is none.
 type prefix4 struct{ value, mask uint32 }
 
-func newPrefix4(a *policy.Addresses) prefix4 {
-	if a == nil || len(a.Prefixes) != 1 || !a.Prefixes[0].Addr().Is4() || a.Prefixes[0].Bits() == 0 {
+func newPrefix4(t *policy.Term) prefix4 {
+	if t == nil || len(t.Addresses.Prefixes) != 1 || !t.Addresses.Prefixes[0].Addr().Is4() || t.Addresses.Prefixes[0].Bits() == 0 {
 		return prefix4{}
 	}
-	p := a.Prefixes[0].Masked()
+	p := t.Addresses.Prefixes[0].Masked()
 	return prefix4{number(p.Addr()), ^uint32(0) << (32 - p.Bits())}
 }
 
@@ -50,13 +50,13 @@ func number(a netip.Addr) uint32 {
 
 func newRule(entry int, c *policy.Condition, class *policy.Class) rule {
 	r := rule{entry: int32(entry), keys: given(c), high: math.MaxUint16, except: len(class.Except) > 0, condition: c, class: class,
-		from: newPrefix4(c.From), to: newPrefix4(c.To)}
-	if len(c.ToPort) > 0 {
+		from: newPrefix4(c.Term(policy.KeyFrom)), to: newPrefix4(c.Term(policy.KeyTo))}
+	if t := c.Term(policy.KeyToPort); t != nil {
 		r.low, r.high = math.MaxUint16, 0
-		for _, p := range c.ToPort {
-			r.low, r.high = min(r.low, p.First), max(r.high, p.Last)
+		for _, p := range t.Ranges {
+			r.low, r.high = min(r.low, uint16(p.First)), max(r.high, uint16(p.Last))
 		}
-		if len(c.ToPort) == 1 && r.low > 0 { // a packet without ports has port 0
+		if len(t.Ranges) == 1 && r.low > 0 { // a packet without ports has port 0
 			r.keys &^= keyToPort
 		}
 	}
@@ -79,7 +79,7 @@ type Subject struct {
 
 // NewSubject returns the subject of a packet, as it is now.
 func NewSubject(p *packet.Packet) Subject {
-	s := Subject{Packet: p, ip: visible(p)}
+	s := Subject{Packet: p, ip: p.IsIP() && !p.LabelSwitched}
 	if s.ip {
 		s.toPort = p.Flow.ToPort
 	}
@@ -112,7 +112,7 @@ func (r *rule) holds(s *Subject) bool {
 		}
 		k &^= keyTo
 	}
-	return (k == 0 || failing(r.condition, s.Packet, k) == 0) && !(r.except && anyHolds(r.class.Except, s.Packet))
+	return (k == 0 || holds(r.condition, s.Packet, k)) && !(r.except && policy.Any(r.class.Except, s.Packet))
 }
 
 // first returns the first entry of rules, less than best, that takes the packet.
@@ -144,7 +144,7 @@ func without(rules []rule, k keys) []rule {
 
 // An index is a tree over rules. Each inner part splits them by one dimension
 // of a packet: a prefix trie for addresses, a table for ports, protocols and
-// codepoints. Rules that say nothing of the dimension, or too much, stand beside
+// codepoints. Rules that say nothing of the dimension, or too much, are kept beside
 // it. Leaves are short lists, tried one by one. Every part knows the first of
 // its entries, so that a part which cannot win is never looked at.
 type index struct {
@@ -198,55 +198,59 @@ const (
 	minGain      = 0.25 // a split that leaves more than three quarters beside is none
 )
 
-// A dimension tells what a condition says of one property of packets: the
-// ranges of numbers that hold, or nil.
+const (
+	keyFrom   = keys(1) << policy.KeyFrom
+	keyTo     = keys(1) << policy.KeyTo
+	keyToPort = keys(1) << policy.KeyToPort
+)
+
+// A dimension is a key of which a packet has one number, by which rules are split.
 type dimension struct {
-	key    keys
-	ranges func(c *policy.Condition) [][2]int
-	of     func(p *packet.Packet) (int, bool)
+	key policy.Key
+	of  func(p *packet.Packet) (int, bool)
 }
 
-func portRanges(rs []policy.PortRange) [][2]int {
-	var out [][2]int
-	for _, r := range rs {
-		out = append(out, [2]int{int(r.First), int(r.Last)})
+// ranges returns the ranges of numbers for which a condition holds, or nil.
+func (d *dimension) ranges(c *policy.Condition) [][2]int {
+	t := c.Term(d.key)
+	if t == nil {
+		return nil
+	}
+	out := make([][2]int, len(t.Ranges))
+	for i, r := range t.Ranges {
+		out[i] = [2]int{int(r.First), int(r.Last)}
 	}
 	return out
 }
 
-func visible(p *packet.Packet) bool { return p.IsIP() && !p.LabelSwitched }
-
-var dimensions = []dimension{
-	{keyToPort, func(c *policy.Condition) [][2]int { return portRanges(c.ToPort) },
-		func(p *packet.Packet) (int, bool) { return int(p.Flow.ToPort), visible(p) && p.HasPorts }},
-	{keyFromPort, func(c *policy.Condition) [][2]int { return portRanges(c.FromPort) },
-		func(p *packet.Packet) (int, bool) { return int(p.Flow.FromPort), visible(p) && p.HasPorts }},
-	{keyProtocol, func(c *policy.Condition) [][2]int {
-		var out [][2]int
-		for _, n := range c.Protocol {
-			out = append(out, [2]int{int(n), int(n)})
+// dimensions lists the keys that split rules, as the table of keys says.
+func dimensions() []dimension {
+	var out []dimension
+	for _, k := range policy.Keys() {
+		row := k.Row()
+		if !row.Splits {
+			continue
 		}
-		return out
-	}, func(p *packet.Packet) (int, bool) { return int(p.Flow.Protocol), visible(p) }},
-	{keyDSCP, func(c *policy.Condition) [][2]int {
-		var out [][2]int
-		for _, d := range c.DSCP {
-			out = append(out, [2]int{int(d), int(d)})
-		}
-		return out
-	}, func(p *packet.Packet) (int, bool) { return int(p.DSCP()), visible(p) }},
-	{keyVLAN, func(c *policy.Condition) [][2]int { return portRanges(c.VLAN) },
-		func(p *packet.Packet) (int, bool) { return int(p.VLAN), p.Tagged }},
+		out = append(out, dimension{k, func(p *packet.Packet) (int, bool) {
+			n, _, ok := row.Of(p)
+			return int(n), ok
+		}})
+	}
+	return out
 }
 
 // A builder builds an index and bounds how often rules are copied in it.
 type builder struct {
-	copies int
-	slab   []rule
+	copies     int
+	dimensions []dimension
+	slab       []rule
 }
 
 func build(rules []rule) *index {
 	b := builder{copies: 16*len(rules) + 1000}
+	if len(rules) > leafRules {
+		b.dimensions = dimensions()
+	}
 	return b.build(rules, 0)
 }
 
@@ -262,13 +266,13 @@ func (b *builder) build(rules []rule, used uint) *index {
 	}
 	var best split
 	bestDimension, least := -1, float64(len(rules))*(1-minGain)
-	for d := range 2 + len(dimensions) {
+	for d := range 2 + len(b.dimensions) {
 		if used&(1<<d) != 0 {
 			continue
 		}
 		s := splitByPrefix(rules, d == 1)
 		if d >= 2 {
-			s = splitByNumber(rules, dimensions[d-2])
+			s = splitByNumber(rules, &b.dimensions[d-2])
 		}
 		if c := s.cost(); c < least && s.copies <= b.copies {
 			best, bestDimension, least = s, d, c
@@ -287,9 +291,9 @@ func (b *builder) build(rules []rule, used uint) *index {
 		}
 		x.prefixes = b.trie(&best, x.to, used)
 	} else {
-		x.numbers = &numberTable{of: dimensions[bestDimension-2].of, bounds: best.bounds}
+		x.numbers = &numberTable{of: b.dimensions[bestDimension-2].of, bounds: best.bounds}
 		for _, part := range best.parts {
-			x.numbers.parts = append(x.numbers.parts, b.build(without(part, dimensions[bestDimension-2].key), used))
+			x.numbers.parts = append(x.numbers.parts, b.build(without(part, bit(b.dimensions[bestDimension-2].key)), used))
 		}
 	}
 	x.beside = b.build(best.beside, used)
@@ -432,14 +436,14 @@ func (s *split) cost() float64 {
 }
 
 func prefixesOf(c *policy.Condition, to bool) []netip.Prefix {
-	a := c.From
+	k := policy.KeyFrom
 	if to {
-		a = c.To
+		k = policy.KeyTo
 	}
-	if a == nil {
-		return nil
+	if t := c.Term(k); t != nil {
+		return t.Addresses.Prefixes
 	}
-	return a.Prefixes
+	return nil
 }
 
 func splitByPrefix(rules []rule, to bool) split {
@@ -477,7 +481,7 @@ func (s byLength) Swap(a, b int) {
 	s.parts[a], s.parts[b] = s.parts[b], s.parts[a]
 }
 
-func splitByNumber(rules []rule, d dimension) split {
+func splitByNumber(rules []rule, d *dimension) split {
 	var s split
 	edges := map[int]bool{0: true}
 	for _, r := range rules {

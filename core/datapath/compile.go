@@ -5,15 +5,16 @@ import (
 	"math/rand/v2"
 	"slices"
 
-	"imbrel/core/meter"
+	"imbrel/core/classify"
 	"imbrel/core/packet"
+	"imbrel/core/plan"
 	"imbrel/core/policy"
 	"imbrel/core/queue"
 	"imbrel/core/schedule"
 	"imbrel/core/unit"
 )
 
-// New compiles a path. The policy was validated when it was read.
+// New compiles a path.
 func New(c Config) *Path {
 	p := &Path{framing: c.Framing, drop: c.Drop, inName: c.InName, startAt: c.StartAt}
 	if p.inName == nil {
@@ -25,35 +26,40 @@ func New(c Config) *Path {
 	if c.Random == nil {
 		c.Random = rand.New(rand.NewPCG(0, 0))
 	}
-	maxPacket := unit.Size(c.Framing.Size(1500))
-	if c.Policy == nil {
-		limit := max(int64(c.Rate.Bytes(DefaultQueueTime)), leastDefaultPackets*int64(maxPacket))
-		p.elements = []*element{{parent: -1, node: 1, limits: queue.Limits{Bytes: limit}}}
-		p.start()
-		p.counters = make([]Counters, c.Classes)
-		p.classOf = c.ClassOf
-		p.tree = schedule.New(schedule.Node{Children: []schedule.Node{{}}}, maxPacket)
+	if c.Plan == nil {
+		p.plain(&c)
 		return p
 	}
-	b := &compiler{path: p, config: &c, maxPacket: maxPacket, nodes: 1}
-	whole := Whole(c.Policy, c.Rate)
-	root := schedule.Node{}
-	if c.Policy.Shape > 0 {
-		root.Ceiling = whole
-	}
-	promises := Promises(c.Policy, c.Rate)
-	p.pressure.whole = whole
-	p.top = b.level(&root, promises, nil, "", whole, whole)
+	p.framing = c.Plan.Framing
+	p.classifier = classify.New(c.Plan)
+	p.elements = make([]*element, len(c.Plan.Entries))
 	p.counters = make([]Counters, len(p.elements))
+	p.pressure.whole = c.Plan.Whole
+	b := &compiler{path: p, config: &c, maxPacket: c.Plan.MaxPacket, nodes: 1}
+	root := schedule.Entry{Ceiling: c.Plan.Shape}
+	b.level(&root, c.Plan.Top)
 	p.start()
-	p.tree = schedule.New(root, maxPacket)
+	p.tree = schedule.New(root, c.Plan.MaxPacket)
+	p.begin()
 	return p
+}
+
+// plain makes the path a plain FIFO.
+func (p *Path) plain(c *Config) {
+	p.elements = []*element{{parent: -1, node: 1, limits: queue.Limits{Bytes: int64(plan.FIFO(c.Rate, c.Framing))}}}
+	p.start()
+	p.classOf = c.ClassOf
+	if p.classOf == nil {
+		p.classOf = func(*packet.Packet) int { return 0 }
+	}
+	p.counters = make([]Counters, max(c.Classes, 1))
+	p.tree = schedule.New(schedule.Entry{Children: []schedule.Entry{{}}}, plan.FullPacket(c.Framing))
 }
 
 // start makes the states of the elements without instances.
 func (p *Path) start() {
 	for _, e := range p.elements {
-		if e.each == nil {
+		if e.instances == nil {
 			e.own.start(e, 0)
 			p.node(&e.own)
 		}
@@ -68,130 +74,117 @@ func (p *Path) node(s *state) {
 	p.nodes[s.node] = s
 }
 
-// A compiler turns a policy's entries into elements and the scheduler's tree.
+// A compiler turns a plan's entries into elements and the scheduler's tree.
 type compiler struct {
 	path      *Path
 	config    *Config
 	maxPacket unit.Size
-	nodes     int   // so far, of the tree's or of the instance's
-	each      *each // what is being compiled is of its instances
+	nodes     int          // so far, of the tree's or of the instance's
+	instances *instanceSet // what is being compiled is of its instances
 }
 
-// level compiles the entries of one level. Percentages are as in grow.
-func (b *compiler) level(parent *schedule.Node, promises []*Promise, around *element, prefix string, promise, ceiling unit.Rate) *level {
-	l := &level{}
-	sometimes := false
-	for _, o := range promises {
-		e := o.Entry
-		at := len(b.path.elements)
-		parent.Children = append(parent.Children, b.entry(o, around, prefix, promise, ceiling))
-		l.entries = append(l.entries, present{class: e.Class, element: b.path.elements[at], when: e.When, there: e.When == nil || b.config.Always, since: -1})
-		sometimes = sometimes || e.When != nil && !b.config.Always
+// level compiles the entries of one level.
+func (b *compiler) level(parent *schedule.Entry, entries []*plan.Entry) {
+	for _, e := range entries {
+		parent.Children = append(parent.Children, b.entry(e))
 	}
-	l.compile()
-	if sometimes {
-		b.path.whens = append(b.path.whens, l)
-	}
-	return l
 }
 
 // entry compiles an entry and those within it.
-func (b *compiler) entry(o *Promise, around *element, prefix string, promise, ceiling unit.Rate) schedule.Node {
-	e := o.Entry
-	n := schedule.Node{
-		Priority: e.Priority, Guarantee: o.AtLeast, Ceiling: e.AtMost.Of(ceiling),
-		Credit: 2 * b.maxPacket, Weight: weight(e, max(promise, 1)),
+func (b *compiler) entry(e *plan.Entry) schedule.Entry {
+	n := schedule.Entry{Priority: e.Priority, Weight: e.Weight}
+	if e.Priority == 0 {
+		n.Guarantee = e.Promise
 	}
-	if e.Above != nil { // the bucket that lasts for so long at the peak
-		n.Peak = e.Above.To.Of(ceiling)
-		n.Credit += max(n.Peak-n.Ceiling, 0).Bytes(e.Above.For)
+	if m := e.AtMost; m != nil && m.When == nil {
+		n.Ceiling, n.Peak, n.Credit = m.Rate, m.Peak, m.Credit
 	}
-	own := &element{number: int32(len(b.path.elements)), parent: -1, mark: e.Mark, block: e.Block}
-	if around != nil {
+	own := &element{entry: e, number: int32(e.Number), parent: -1, mark: e.Spec.Mark, block: e.Block}
+	if e.Parent != nil {
+		around := b.path.elements[e.Parent.Number]
 		own.parent, own.acts = around.number, slices.Clip(around.acts)
 	}
-	if e.Mark != nil || e.Block || e.Police != nil {
+	if own.mark != nil || e.Spec.Block || e.Meter != nil {
 		own.acts = append(own.acts, own)
 	}
-	if p := e.Police; p != nil {
-		m := police(p, ceiling)
-		own.meter, own.actions = &m, [3]policy.Action{p.Green, p.Yellow, p.Red}
+	if e.Meter != nil {
+		m := e.Meter.New()
+		own.meter, own.metering, own.actions = &m, e.Meter.When == nil, e.Meter.Actions
 	}
-	several := len(e.Each) > 0 && !e.Block
-	outer, open := b.each, b.nodes
+	several := e.Each != 0 && !e.Block
+	outer, open := b.instances, b.nodes
 	if several {
-		b.each, b.nodes = newEach(e.Each, outer, own.number, open), 0
+		b.instances, b.nodes = newInstanceSet(e.Each, outer, own.number, open), 0
 	}
-	own.each, own.node = b.each, b.nodes
+	own.instances, own.node = b.instances, b.nodes
 	b.nodes++
-	b.path.elements = append(b.path.elements, own)
-	b.path.classes = append(b.path.classes, prefix+e.ClassName.Text)
-	if len(o.Inner) > 0 {
-		own.inner = b.level(&n, o.Inner, own, prefix+e.ClassName.Text+"/", o.whole(), o.Ceiling)
+	b.path.elements[e.Number] = own
+	if b.instances != nil {
+		b.instances.remembers(e)
+	}
+	b.path.watch(own)
+	if e.Leaf() {
+		b.queue(own)
 	} else {
-		b.queue(own, o)
+		b.level(&n, e.Inner)
 	}
 	if several {
-		n = b.instances(n, o)
-		b.each, b.nodes = outer, open+1
+		n = b.close(n, e)
+		b.instances, b.nodes = outer, open+1
 	}
 	return n
 }
 
-// instances closes the entry whose instances were compiled: their node is added
-// as they come, within one that is open.
-func (b *compiler) instances(n schedule.Node, o *Promise) schedule.Node {
-	out := schedule.Node{Priority: n.Priority, Guarantee: n.Guarantee, Weight: n.Weight, Open: true}
-	n.Weight, n.Relative = 1, o.Ceiling
-	b.each.node, b.each.end = n, int32(len(b.path.elements))
+// close closes the entry whose instances were compiled: their node is added as they
+// come, within one that is open.
+func (b *compiler) close(n schedule.Entry, e *plan.Entry) schedule.Entry {
+	out := schedule.Entry{Priority: n.Priority, Guarantee: n.Guarantee, Weight: n.Weight, Open: true}
+	n.Weight, n.Relative = 1, e.Ceiling
+	b.instances.node, b.instances.end = n, int32(e.Number)+1
+	for _, o := range b.config.Plan.Entries[e.Number+1:] { // those within it follow
+		if !o.IsWithin(e) {
+			break
+		}
+		b.instances.end++
+	}
 	return out
 }
 
-// police compiles a policer.
-func police(p *policy.Police, ceiling unit.Rate) meter.Meter {
-	rate := p.Rate.Of(ceiling)
-	switch {
-	case p.Has("peak") && p.Has("excess-burst"):
-		return meter.NewTwoRateExcess(rate, p.Burst, max(p.Peak.Of(ceiling)-rate, unit.MinRate), p.Excess, p.Aware)
-	case p.Has("peak"):
-		return meter.NewTwoRate(p.Peak.Of(ceiling), p.PeakBurst, rate, p.Burst, p.Aware)
-	case p.Excess > 0:
-		return meter.NewSingleRate(rate, p.Burst, p.Excess, p.Aware)
+// remembers makes the instances stay until the buckets of an entry are full again.
+func (s *instanceSet) remembers(e *plan.Entry) {
+	if e.Meter != nil {
+		s.idle = max(s.idle, e.Meter.Fills())
 	}
-	return meter.New(rate, p.Burst, p.Aware)
+	if m := e.AtMost; m != nil {
+		s.idle = max(s.idle, m.Rate.Time(m.Credit))
+	}
 }
 
-// instanceFlows is how many flows the fq-codel of an instance tells apart: fewer
+// instanceFlows is how many flows the fq-codel of an instance separates: fewer
 // than one that all share, since there may be many of them.
 const instanceFlows = 64
 
 // queue compiles the queue of an entry without entries within.
-func (b *compiler) queue(e *element, o *Promise) {
-	q, rate, flows := &o.Entry.Queue, o.Queue(), queue.Flows
-	if b.each != nil {
-		b.each.cost++
+func (b *compiler) queue(e *element) {
+	q, flows := &e.entry.Queue, queue.Flows
+	if b.instances != nil {
+		b.instances.cost++
 		flows = instanceFlows
 	}
-	e.limits = queue.Limits{Packets: q.Packets, Bytes: int64(QueueLimit(q, rate, b.maxPacket))}
-	limits, slowest := e.limits, max(rate, unit.MinRate).Time(b.maxPacket)
+	e.limits = queue.Limits{Packets: q.Packets, Bytes: int64(q.Bytes)}
+	limits, slowest := e.limits, max(q.Rate, unit.MinRate).Time(b.maxPacket)
 	switch q.Drop {
-	case "red":
-		bytes := limits.Bytes
-		if bytes == 0 {
-			bytes = int64(q.Packets) * int64(b.maxPacket)
-		}
+	case policy.RED:
 		e.queue = func() queue.Discipline {
-			red := queue.NewRED(bytes, rate, int(b.maxPacket), q.ECN, b.config.Random)
-			red.Limits = limits
-			return red
+			return queue.NewRED(limits, q.Rate, int(b.maxPacket), q.ECN, b.config.Random)
 		}
-	case "codel":
+	case policy.CoDel:
 		e.queue = func() queue.Discipline {
 			return queue.NewCoDel(limits, slowest, int(b.maxPacket), q.ECN, b.path.discard)
 		}
-	case "fq-codel":
-		if b.each != nil {
-			b.each.cost += instanceFlows / 8
+	case policy.FQCoDel:
+		if b.instances != nil {
+			b.instances.cost += instanceFlows / 8
 		}
 		e.queue = func() queue.Discipline {
 			return queue.NewFQCoDel(limits, flows, slowest, int(b.maxPacket), q.ECN, b.path.discard)

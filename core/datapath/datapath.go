@@ -15,44 +15,36 @@ import (
 	"imbrel/core/codepoint"
 	"imbrel/core/meter"
 	"imbrel/core/packet"
+	"imbrel/core/plan"
 	"imbrel/core/policy"
 	"imbrel/core/queue"
 	"imbrel/core/schedule"
 	"imbrel/core/unit"
 )
 
-// Config says what stands at an interface in one direction.
+// Config says what there is at an interface in one direction.
 type Config struct {
-	Rate    unit.Rate // of the interface
+	// Plan is the policy in force; nil: a plain FIFO of Rate and Framing.
+	Plan    *plan.Plan
+	Rate    unit.Rate
 	Framing packet.Framing
-	Policy  *policy.Policy // nil: a plain FIFO
-	// Always takes every entry as there, whatever its when: to tell classes apart
-	// at any time.
-	Always bool
-	// Classes and ClassOf tell a plain FIFO how to book its packets: ClassOf
-	// returns a number from 0 to Classes-1. A policy books by entry.
+	// Classes and ClassOf tell a plain FIFO how to count its packets: ClassOf
+	// returns a number from 0 to Classes-1; when it is nil, all packets are of class
+	// 0. A policy counts by entry.
 	Classes int
 	ClassOf func(*packet.Packet) int
 	// Drop is told of packets that are dropped after Enqueue took them: an AQM
-	// drops from the head of its queue.
+	// drops from the head of its queue. It may be nil.
 	Drop func(*packet.Packet, Reason)
-	// StartAt is the date and time at which the path's clock stands at zero, for
-	// entries that are there at named times.
+	// StartAt is the date and time at which the path's clock is at zero, for
+	// entries and limits that are in force at named times.
 	StartAt time.Time
-	// InName says what an interface that packets enter by is called, in the values of
-	// instances; when it is nil, its number is.
+	// InName returns the name of an interface that packets enter by, for the values of
+	// instances; when it is nil, the number is the name.
 	InName func(number int32) string
 	// Random serves what drops at random; nil is a generator of a fixed seed.
 	Random *rand.Rand
 }
-
-// DefaultQueueTime is how much may wait in a queue whose limit the policy does
-// not give, at the rate promised to it: 100 ms, a common depth.
-const DefaultQueueTime = 100 * time.Millisecond
-
-// leastDefaultPackets is the least that a queue without a given limit holds, so
-// that a class that was promised nothing can still send a window at a time.
-const leastDefaultPackets = 10
 
 // Reason says why a packet was dropped.
 type Reason uint8
@@ -80,49 +72,43 @@ type Counters struct {
 	Colors                       [3]uint64                     // packets metered, by meter.Color
 	TooLarge                     uint64                        // of the red ones, those that no bucket holds
 	Marks                        [codepoint.MaxDSCP + 1]uint64 // packets sent, by DSCP
-	Congested                    uint64                        // packets sent with ECN's CE
+	Congested                    uint64                        // packets sent that a queue here gave ECN's CE
 	MaxQueueBytes                int64
 }
 
 // A Path is the data path of one interface in one direction.
 type Path struct {
-	framing  packet.Framing
-	classOf  func(*packet.Packet) int
-	top      *level
-	elements []*element // every entry at any level, a parent before what is within it
-	counters []Counters // of each element alone
-	nodes    []*state   // of each of the scheduler's entries
-	tree     *schedule.Tree
-	drop     func(*packet.Packet, Reason)
-	inName   func(int32) string
-	classes  []string
-	pressure pressure
-	whens    []*level // with entries that are not always there
-	startAt  time.Time
-}
-
-// A level is the entries that compete for a packet.
-type level struct {
-	entries  []present
-	matcher  *classify.Matcher // of those that are there
-	elements []*element        // the same, the rest last
+	framing    packet.Framing
+	classOf    func(*packet.Packet) int // of a plain FIFO
+	classifier *classify.Classifier     // nil: a plain FIFO
+	elements   []*element               // every entry at any level, a parent before what is within it
+	counters   []Counters               // of each element alone
+	nodes      []*state                 // of each of the scheduler's entries
+	tree       *schedule.Tree
+	drop       func(*packet.Packet, Reason)
+	inName     func(int32) string
+	pressure   pressure
+	triggers   []*trigger
+	startAt    time.Time
 }
 
 // An element is what the path does with the packets of one entry.
 type element struct {
-	number  int32
-	parent  int32
-	inner   *level     // nil when nothing is within it
-	each    *each      // when this entry, or one around it, has instances
-	acts    []*element // of this one and those around it, the ones that block, meter or mark, the outermost first
-	block   bool
-	meter   *meter.Meter // as it is at first; nil: none
-	actions [3]policy.Action
-	mark    *policy.Mark
-	own     state                   // when there are no instances
-	queue   func() queue.Discipline // nil: a FIFO
-	limits  queue.Limits
-	node    int // the scheduler's, or from the first of an instance
+	entry     *plan.Entry // nil: all of a plain FIFO
+	number    int32
+	parent    int32
+	instances *instanceSet // when this entry, or one around it, has instances
+	acts      []*element   // of this one and those around it, the ones that block, meter or mark, the outermost first
+	block     bool         // now
+	meter     *meter.Meter // as it is at first; nil: none
+	metering  bool         // now
+	actions   [3]policy.Action
+	mark      *policy.Mark
+	own       state                   // when there are no instances
+	queue     func() queue.Discipline // nil: a FIFO
+	limits    queue.Limits
+	node      int  // the scheduler's, or from the first of an instance
+	limited   bool // a ceiling that is in force only sometimes is so now
 }
 
 // A state is what an element keeps: its meter, and its queue when nothing is
@@ -142,7 +128,7 @@ func (s *state) start(e *element, base int) {
 		own := *e.meter
 		s.meter = &own
 	}
-	if e.inner != nil {
+	if e.entry != nil && !e.entry.Leaf() {
 		return
 	}
 	s.fifo.Limits, s.queue = e.limits, &s.fifo
@@ -152,12 +138,21 @@ func (s *state) start(e *element, base int) {
 	s.waiting = s.queue.Level()
 }
 
-// Classes returns the names of the classes the path books to: of every entry,
+// Classes returns the names of the classes the path counts by: of every entry,
 // with those around it ("sales/voice"), each before what is within it; nil for a
 // plain FIFO.
-func (p *Path) Classes() []string { return p.classes }
+func (p *Path) Classes() []string {
+	if p.classifier == nil {
+		return nil
+	}
+	names := make([]string, len(p.elements))
+	for i, e := range p.elements {
+		names[i] = e.entry.Name
+	}
+	return names
+}
 
-// Counters returns the counters of each class as they stand. Those of an entry
+// Counters returns the counters of each class so far. Those of an entry
 // with others within it are the sums of these.
 func (p *Path) Counters() []Counters {
 	out := slices.Clone(p.counters)
@@ -186,7 +181,7 @@ func (c *Counters) add(inner *Counters) {
 
 // Parent returns the number of the entry around another, or -1.
 func (p *Path) Parent(class int) int {
-	if p.classOf != nil {
+	if p.classifier == nil {
 		return -1
 	}
 	return int(p.elements[class].parent)
@@ -194,36 +189,36 @@ func (p *Path) Parent(class int) int {
 
 // state returns the state of an element for a packet of an instance, or of none.
 func (e *element) state(i *instance) *state {
-	if e.each == nil {
+	if e.instances == nil {
 		return &e.own
 	}
-	for i.each != e.each {
+	for i.set != e.instances {
 		i = i.key.outer
 	}
-	return &i.states[e.number-e.each.first]
+	return &i.states[e.number-e.instances.first]
 }
 
 // Enqueue takes a packet in, or drops it and says why. The path keeps a packet
 // it takes until Dequeue gives it back or Drop is told of it.
 func (p *Path) Enqueue(now time.Duration, pkt *packet.Packet) Reason {
 	pkt.Arrived = now
-	if len(p.whens) > 0 && now >= p.pressure.end {
+	if len(p.triggers) > 0 && now >= p.pressure.end {
 		p.look(now)
 	}
-	pkt.Size = int32(p.framing.Size(pkt.Length))
+	pkt.Size = int32(p.framing.Size(pkt.Length+int(pkt.GrowsBy), pkt.Labels()+int(pkt.GrowsLabels)))
 	e := p.elements[0]
-	if p.classOf != nil {
+	if p.classifier == nil {
 		pkt.Slot = int32(p.classOf(pkt))
 	} else {
-		e = p.classify(pkt)
+		e = p.elements[p.classifier.Take(pkt).Number]
 		pkt.Slot = e.number
 	}
 	c := &p.counters[pkt.Slot]
 	c.OfferedPackets++
 	c.OfferedBytes += uint64(pkt.Size)
 	var i *instance
-	if e.each != nil {
-		i = p.instance(now, e.each, pkt)
+	if e.instances != nil {
+		i = p.instance(now, e.instances, pkt)
 		for in := i; in != nil; in = in.key.outer {
 			in.Offered++
 			in.OfferedBytes += uint64(pkt.Size)
@@ -246,24 +241,6 @@ func (p *Path) Enqueue(now time.Duration, pkt *packet.Packet) Reason {
 // reasons are what a queue's verdicts mean.
 var reasons = [...]Reason{queue.Taken: Passed, queue.Full: QueueFull, queue.Early: Early}
 
-// Classify returns the number, as in Classes, of the innermost entry that takes
-// the packet.
-func (p *Path) Classify(pkt *packet.Packet) int { return int(p.classify(pkt).number) }
-
-func (p *Path) classify(pkt *packet.Packet) *element {
-	s := classify.NewSubject(pkt)
-	for l := p.top; ; {
-		i := l.matcher.MatchSubject(&s)
-		if i < 0 {
-			i = len(l.elements) - 1
-		}
-		e := l.elements[i]
-		if l = e.inner; l == nil {
-			return e
-		}
-	}
-}
-
 // condition meters and marks a packet by its entry and those around it, the
 // outermost first.
 func (p *Path) condition(now time.Duration, e *element, i *instance, pkt *packet.Packet) Reason {
@@ -272,11 +249,11 @@ func (p *Path) condition(now time.Duration, e *element, i *instance, pkt *packet
 			return Blocked
 		}
 		var excess *policy.Mark
-		if a.meter != nil {
+		if a.metering {
 			m := a.state(i).meter
 			arrives := meter.Green
 			if m.Aware {
-				arrives = colorOf(pkt)
+				arrives = ColorOf(pkt)
 			}
 			color := m.Measure(now, int(pkt.Size), arrives)
 			p.counters[a.number].Colors[color]++
@@ -298,18 +275,18 @@ func (p *Path) condition(now time.Duration, e *element, i *instance, pkt *packet
 	return Passed
 }
 
-// colorOf returns the colour that a packet arrives with: its drop precedence in
+// ColorOf returns the colour that a packet arrives with: its drop precedence in
 // assured forwarding (RFC 2597); all else is green.
-func colorOf(pkt *packet.Packet) meter.Color {
+func ColorOf(pkt *packet.Packet) meter.Color {
 	return meter.Color(max(pkt.DSCP().DropPrecedence(), 1) - 1)
 }
 
 // discard is told of packets that a queue drops after it took them.
 func (p *Path) discard(pkt *packet.Packet, v queue.Verdict) {
 	p.counters[pkt.Slot].Drops[reasons[v]]++
-	if p.classOf == nil {
-		if e := p.elements[pkt.Slot].each; e != nil {
-			e.find(pkt).dropped()
+	if p.classifier != nil {
+		if set := p.elements[pkt.Slot].instances; set != nil {
+			set.find(pkt).dropped()
 		}
 	}
 	p.drop(pkt, reasons[v])
@@ -334,9 +311,9 @@ func (p *Path) Dequeue(now time.Duration) (*packet.Packet, time.Duration) {
 		c := &p.counters[pkt.Slot]
 		c.SentPackets++
 		c.SentBytes += uint64(pkt.Size)
-		class := pkt.TrafficClass()
-		c.Marks[class>>2]++
-		if class&3 == 3 {
+		c.Marks[pkt.DSCP()]++
+		if pkt.Congested {
+			pkt.Congested = false
 			c.Congested++
 		}
 		return pkt, now

@@ -8,15 +8,16 @@ import (
 	"imbrel/core/codepoint"
 	"imbrel/core/datapath"
 	"imbrel/core/packet"
+	"imbrel/core/plan"
 	"imbrel/core/policy"
 	"imbrel/core/unit"
 )
 
 func ExamplePath() {
-	voice := &policy.Class{Name: "voice", Match: []policy.Condition{{DSCP: []codepoint.DSCP{codepoint.EF}}}}
-	path := datapath.New(datapath.Config{Rate: 10 * unit.MbitPerSecond, Framing: packet.FramingEthernet, Policy: &policy.Policy{Treat: []policy.Entry{
+	voice := &policy.Class{Name: "voice", Match: []policy.Condition{policy.All(policy.KeyDSCP.In(policy.One(46)))}}
+	path := datapath.New(datapath.Config{Plan: plan.New(&policy.Policy{Treat: []policy.Entry{
 		{ClassName: policy.Ref{Text: "voice"}, Class: voice, Priority: 1},
-	}}})
+	}}, 10*unit.MbitPerSecond, packet.FramingEthernet())})
 	now := time.Duration(0) // the caller's clock
 	for _, dscp := range []codepoint.DSCP{codepoint.DF, codepoint.EF} {
 		p := &packet.Packet{}

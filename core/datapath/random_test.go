@@ -8,6 +8,7 @@ import (
 
 	"imbrel/core/codepoint"
 	"imbrel/core/packet"
+	"imbrel/core/plan"
 	"imbrel/core/policy"
 	"imbrel/core/schedule"
 	"imbrel/core/unit"
@@ -20,7 +21,7 @@ func anything(r *rand.Rand, depth int) []policy.Entry {
 	for n := range 1 + r.IntN(4) {
 		first := 1 + r.IntN(8)
 		e := treats(n+1, policy.Entry{})
-		e.Class.Match[0].ToPort[0] = policy.PortRange{First: uint16(first), Last: uint16(first + r.IntN(8))}
+		e.Class.Match[0] = policy.All(policy.KeyToPort.In(policy.Range{First: uint32(first), Last: uint32(first + r.IntN(8))}))
 		switch r.IntN(5) {
 		case 0:
 			e.Priority = 1 + r.IntN(2)
@@ -30,9 +31,9 @@ func anything(r *rand.Rand, depth int) []policy.Entry {
 			e.Weight = 1 + r.IntN(9)
 		}
 		if r.IntN(3) == 0 {
-			e.AtMost = share(90)
+			e.AtMost = &policy.Ceiling{Rate: share(90)}
 			if r.IntN(2) == 0 {
-				e.Above = &policy.Burst{To: unit.Share{Percent: unit.Whole}, For: time.Duration(r.IntN(100)) * time.Millisecond}
+				e.AtMost.Burst = &policy.Burst{To: unit.Share{Percent: unit.Whole}, For: time.Duration(r.IntN(100)) * time.Millisecond}
 			}
 		}
 		if r.IntN(3) == 0 {
@@ -43,17 +44,25 @@ func anything(r *rand.Rand, depth int) []policy.Entry {
 			}
 		}
 		if r.IntN(4) == 0 {
-			for _, by := range partNames {
-				if r.IntN(3) == 0 {
-					e.Each = append(e.Each, by)
-				}
-			}
+			e.Each = policy.Each(r.IntN(32) & r.IntN(32))
+		}
+		when := func() *policy.When {
+			return &policy.When{Starts: policy.Pressure{Load: share(80), For: time.Duration(r.IntN(200)) * time.Millisecond}, Ends: policy.Pressure{Load: share(20)}}
 		}
 		if r.IntN(6) == 0 {
-			e.When = &policy.When{Starts: policy.Pressure{Load: share(80), For: time.Duration(r.IntN(200)) * time.Millisecond}, Ends: policy.Pressure{Load: share(20)}}
+			e.When = when()
 		}
-		e.Block = r.IntN(12) == 0
-		e.Queue.Drop = []string{"", "red", "codel", "fq-codel"}[r.IntN(4)]
+		if e.AtMost != nil && r.IntN(3) == 0 {
+			e.AtMost.When = when()
+		}
+		if e.Police != nil && r.IntN(3) == 0 {
+			e.Police.When = when()
+		}
+		if r.IntN(8) == 0 {
+			e.Block, e.BlockWhen = true, when()
+		}
+		e.Block = e.Block || r.IntN(12) == 0
+		e.Queue.Drop = policy.Dropper(r.IntN(4))
 		e.Queue.ECN = r.IntN(2) == 0
 		switch r.IntN(4) {
 		case 0:
@@ -81,11 +90,11 @@ func TestRandomPathsLoseNothing(t *testing.T) {
 		rate := unit.Rate(1_000_000 + r.Int64N(50_000_000))
 		p := &policy.Policy{Treat: anything(r, 4)}
 		if r.IntN(2) == 0 {
-			p.Shape = rate - rate/10
+			p.Shape.Rate = rate - rate/10
 		}
 		lost := 0
 		var l pool
-		path := New(Config{Rate: rate, Framing: packet.FramingEthernet, Policy: p, Random: r, Drop: func(pkt *packet.Packet, _ Reason) {
+		path := New(Config{Plan: plan.New(p, rate, packet.FramingEthernet()), Random: r, Drop: func(pkt *packet.Packet, _ Reason) {
 			lost++
 			l.spare = append(l.spare, pkt)
 		}})
@@ -144,11 +153,11 @@ func TestRandomPathsLoseNothing(t *testing.T) {
 			}
 			if most, _, list := path.Instances(i, 1<<20); most > 0 {
 				instances += most
-				offered, dropped := path.elements[i].each.forgotten, uint64(0)
+				offered, dropped := path.elements[i].instances.forgotten, uint64(0)
 				for _, k := range list {
 					offered, dropped = offered+k.Offered, dropped+k.Dropped
 				}
-				if offered != c.OfferedPackets || dropped != drops && path.elements[i].each.forgotten == 0 {
+				if offered != c.OfferedPackets || dropped != drops && path.elements[i].instances.forgotten == 0 {
 					t.Errorf("trial %d, %s: its %d instances were offered %d and dropped %d; it %d and %d", trial, path.Classes()[i], len(list), offered, dropped, c.OfferedPackets, drops)
 				}
 			}

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"imbrel/core/packet"
+	"imbrel/core/plan"
 	"imbrel/core/policy"
 	"imbrel/core/unit"
 )
@@ -28,7 +29,7 @@ func TestVoiceWaitsAtMostOnePacketAndItsBurst(t *testing.T) {
 			case 1:
 				e.Priority = 2
 			case 2:
-				e.AtMost.Percent = 300_000
+				e.AtMost = &policy.Ceiling{Rate: unit.Share{Percent: 300_000}}
 			}
 			treat = append(treat, treats(n, e))
 			fs = append(fs, flood{n, 64 + r.IntN(1437), unit.Rate(1_000_000 + r.IntN(20_000_000)), 0, time.Second})
@@ -42,7 +43,7 @@ func TestVoiceWaitsAtMostOnePacketAndItsBurst(t *testing.T) {
 			}
 		}
 		next, more := others()
-		p := New(Config{Rate: rate, Policy: &policy.Policy{Treat: treat}})
+		p := New(Config{Plan: plan.New(&policy.Policy{Treat: treat}, rate, packet.FramingIP())})
 		serve(p, rate, func() (arrival, bool) {
 			if len(voice) > 0 && (!more || voice[0].at <= next.at) {
 				a := voice[0]
@@ -70,15 +71,15 @@ func BenchmarkFullTree(b *testing.B) {
 	for g := range 2 {
 		var inner []policy.Entry
 		for n := range 4 {
-			e := policy.Entry{AtLeast: unit.Share{Percent: 200_000}, Queue: policy.QueueSpec{Bytes: 1_000_000, Drop: "red"},
+			e := policy.Entry{AtLeast: unit.Share{Percent: 200_000}, Queue: policy.Queue{Bytes: 1_000_000, Drop: policy.RED},
 				Police: &policy.Police{Rate: unit.Share{Rate: 4 * unit.GbitPerSecond}, Burst: 1_000_000, Excess: 1_000_000}}
 			inner = append(inner, treats(1+4*g+n, e))
 		}
 		e := treats(1, policy.Entry{AtLeast: unit.Share{Percent: 400_000}, Treat: inner})
-		e.Class = &policy.Class{Match: []policy.Condition{{ToPort: []policy.PortRange{{First: uint16(1 + 4*g), Last: uint16(4 + 4*g)}}}}}
+		e.Class = &policy.Class{Match: []policy.Condition{policy.All(policy.KeyToPort.In(policy.Range{First: uint32(1 + 4*g), Last: uint32(4 + 4*g)}))}}
 		e.ClassName.Text = []string{"a", "b"}[g]
 		groups = append(groups, e)
 	}
-	p := New(Config{Rate: 10 * unit.GbitPerSecond, Framing: packet.FramingEthernet, Random: rand.New(rand.NewPCG(1, 1)), Policy: &policy.Policy{Treat: groups}})
+	p := New(Config{Plan: plan.New(&policy.Policy{Treat: groups}, 10*unit.GbitPerSecond, packet.FramingEthernet()), Random: rand.New(rand.NewPCG(1, 1))})
 	churn(b, p, 8)
 }

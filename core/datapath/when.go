@@ -3,13 +3,13 @@ package datapath
 import (
 	"time"
 
-	"imbrel/core/classify"
+	"imbrel/core/plan"
 	"imbrel/core/policy"
 	"imbrel/core/unit"
 )
 
-// lookEvery is how often a path looks whether an entry has come or gone: the
-// load of the interface is measured over as long.
+// lookEvery is how often a path looks whether an entry or a limit comes into force
+// or goes out of it: the load of the interface is measured over as long.
 const lookEvery = 100 * time.Millisecond
 
 // pressure measures the load of the interface.
@@ -19,99 +19,197 @@ type pressure struct {
 	whole unit.Rate
 }
 
-// A present is an entry that is there, or not at the moment.
-type present struct {
-	class   *policy.Class
+// A Limit is what a `when` puts in force and out of it.
+type Limit uint8
+
+// What has a `when`.
+const (
+	TheEntry Limit = iota
+	TheCeiling
+	ThePolicer
+	TheBlock
+)
+
+// String returns the key of the language that has the `when`, or "" for the entry.
+func (l Limit) String() string { return [...]string{"", "at-most", "police", "block"}[l] }
+
+// A trigger puts an entry or a limit in force and out of it.
+type trigger struct {
 	element *element
-	when    *policy.When // nil: always
-	there   bool
+	limit   Limit
+	when    *policy.When
+	inForce bool
 	since   time.Duration // from when the load has been beyond the threshold; negative: it is not
+	judged  time.Duration // until when a named time is known
 
 	came  time.Duration // last
-	held  time.Duration // how long it was there before
+	held  time.Duration // how long it was in force before
 	times int
 }
 
-// Presence returns for how long, until now, the entry of a class was there, and
-// how often it came; of one without a when, nothing and false.
-func (p *Path) Presence(class int, now time.Duration) (held time.Duration, times int, sometimes bool) {
-	for _, l := range p.whens {
-		for i := range l.entries {
-			if e := &l.entries[i]; e.when != nil && int(e.element.number) == class {
-				if held = e.held; e.there {
-					held += max(now-e.came, 0)
-				}
-				return held, e.times, true
-			}
+// watch makes the triggers of an element.
+func (p *Path) watch(e *element) {
+	add := func(l Limit, w *policy.When) {
+		if w != nil {
+			p.triggers = append(p.triggers, &trigger{element: e, limit: l, when: w, since: -1})
 		}
 	}
-	return 0, 0, false
+	spec := e.entry.Spec
+	add(TheEntry, spec.When)
+	if m := e.entry.AtMost; m != nil {
+		add(TheCeiling, m.When)
+	}
+	if m := e.entry.Meter; m != nil {
+		add(ThePolicer, m.When)
+	}
+	if spec.Block {
+		add(TheBlock, spec.BlockWhen)
+	}
 }
 
-// look brings up to date which entries are there, and measures anew.
+// begin puts in force what is so at the start.
+func (p *Path) begin() {
+	if len(p.triggers) == 0 {
+		return
+	}
+	var changed []*plan.Entry
+	for _, t := range p.triggers {
+		if t.limit == TheEntry {
+			changed = append(changed, t.element.entry)
+		}
+	}
+	p.classifier.InForce(changed, func(*plan.Entry) bool { return false })
+	for _, t := range p.triggers {
+		if t.when.Time != nil && t.when.Time.Holds(p.startAt) {
+			t.turn(0, p)
+		}
+	}
+	p.pressure.end = lookEvery
+}
+
+// Presence is for how long something with a `when` was in force, and how often it
+// came into force.
+type Presence struct {
+	Limit Limit
+	Held  time.Duration
+	Times int
+}
+
+// Presences returns, of all that has a `when` at the entry of a class, for how long
+// it was in force until now.
+func (p *Path) Presences(class int, now time.Duration) []Presence {
+	var out []Presence
+	for _, t := range p.triggers {
+		if int(t.element.number) != class {
+			continue
+		}
+		if now >= p.pressure.end {
+			p.look(now)
+		}
+		o := Presence{Limit: t.limit, Held: t.held, Times: t.times}
+		if t.inForce {
+			o.Held += max(now-t.came, 0)
+		}
+		out = append(out, o)
+	}
+	return out
+}
+
+// look brings up to date what is in force, and measures anew.
 func (p *Path) look(now time.Duration) {
-	load := unit.Rate(0)
-	if passed := now - p.pressure.end; passed < lookEvery { // otherwise it was silent meanwhile
-		load = unit.Rate(float64(p.pressure.bytes) * 8 / lookEvery.Seconds())
-	}
-	at := p.pressure.end
+	end := p.pressure.end
+	load := unit.Rate(float64(p.pressure.bytes) * 8 / lookEvery.Seconds())
 	p.pressure.bytes, p.pressure.end = 0, now-now%lookEvery+lookEvery
-	for _, l := range p.whens {
-		changed := l.matcher == nil
-		for i := range l.entries {
-			if e := &l.entries[i]; e.when != nil && e.look(now, at, load, p) {
-				changed = true
-			}
+	for _, t := range p.triggers {
+		if t.when.Time != nil {
+			t.byTime(now, p)
+			continue
 		}
-		if changed {
-			l.compile()
+		t.byLoad(max(0, end-lookEvery), end, load, p)
+		if silent := now - now%lookEvery; silent > end { // nothing was sent meanwhile
+			t.byLoad(end, silent, 0, p)
 		}
 	}
 }
 
-// look reports whether the entry has come or gone.
-func (e *present) look(now, at time.Duration, load unit.Rate, p *Path) bool {
-	was := e.there
-	switch {
-	case e.when.Time != nil:
-		e.there = e.when.Time.Holds(p.startAt.Add(now))
-	default:
-		threshold, beyond := &e.when.Starts, load >= e.when.Starts.Load.Of(p.pressure.whole)
-		if e.there {
-			threshold, beyond = &e.when.Ends, load < e.when.Ends.Load.Of(p.pressure.whole)
+// byTime puts in force, or out of it, what depends on a named time, minute by
+// minute since it was last judged.
+func (t *trigger) byTime(now time.Duration, p *Path) {
+	for at := t.judged; ; {
+		if t.when.Time.Holds(p.startAt.Add(at)) != t.inForce {
+			t.turn(at, p)
 		}
-		if !beyond {
-			e.since = -1
+		if at == now {
 			break
 		}
-		if e.since < 0 {
-			e.since = max(0, at-lookEvery) // the time measured began
-		}
-		if now-e.since >= threshold.For {
-			e.there, e.since = !e.there, -1
-		}
+		next := p.startAt.Add(at).Truncate(time.Minute).Add(time.Minute).Sub(p.startAt)
+		at = min(next, now)
 	}
-	switch {
-	case e.there == was:
-		return false
-	case e.there:
-		e.came = now
-		e.times++
-	default:
-		e.held += now - e.came
-	}
-	return true
+	t.judged = now
 }
 
-// compile makes the matcher of the entries that are there.
-func (l *level) compile() {
-	var classes []*policy.Class
-	l.elements = l.elements[:0]
-	for i := range l.entries {
-		if e := &l.entries[i]; e.there {
-			classes = append(classes, e.class)
-			l.elements = append(l.elements, e.element)
+// byLoad puts in force, or out of it, what depends on the load, which was the same
+// from one time to another.
+func (t *trigger) byLoad(from, to time.Duration, load unit.Rate, p *Path) {
+	for {
+		threshold, beyond := &t.when.Starts, load >= t.when.Starts.Load.Of(p.pressure.whole)
+		if t.inForce {
+			threshold, beyond = &t.when.Ends, load < t.when.Ends.Load.Of(p.pressure.whole)
+		}
+		if !beyond {
+			t.since = -1
+			return
+		}
+		if t.since < 0 {
+			t.since = from
+		}
+		at := max(t.since+threshold.For, from+min(to-from, lookEvery))
+		if at > to {
+			return
+		}
+		t.since = -1
+		t.turn(at, p)
+		if from = at; from == to {
+			return
 		}
 	}
-	l.matcher = classify.Compile(classes)
+}
+
+// turn puts what the trigger is for in force, or out of it.
+func (t *trigger) turn(at time.Duration, p *Path) {
+	t.inForce = !t.inForce
+	if t.inForce {
+		t.came = at
+		t.times++
+	} else {
+		t.held += at - t.came
+	}
+	e := t.element
+	switch t.limit {
+	case TheEntry:
+		p.classifier.InForce([]*plan.Entry{e.entry}, func(*plan.Entry) bool { return t.inForce })
+	case ThePolicer:
+		e.metering = t.inForce
+	case TheBlock:
+		e.block = t.inForce
+	case TheCeiling:
+		e.limited = t.inForce
+		if e.instances == nil {
+			p.limit(at, e, e.own.node)
+			return
+		}
+		for _, i := range e.instances.instances {
+			p.limit(at, e, i.states[e.number-e.instances.first].node)
+		}
+	}
+}
+
+// limit puts the ceiling of an element in force at one of its nodes, or takes it off.
+func (p *Path) limit(now time.Duration, e *element, node int) {
+	m := e.entry.AtMost
+	rate := m.Rate
+	if !e.limited {
+		rate = 0
+	}
+	p.tree.Limit(now, node, rate, m.Peak, m.Credit)
 }

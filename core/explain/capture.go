@@ -8,13 +8,12 @@ import (
 	"strings"
 	"time"
 
-	"imbrel/core/classify"
 	"imbrel/core/codepoint"
 	"imbrel/core/packet"
 	"imbrel/core/policy"
 	"imbrel/core/recognise"
-	"imbrel/core/route"
 	"imbrel/core/traffic"
+	"imbrel/core/tunnel"
 )
 
 // At is what one attachment made of a flow.
@@ -35,6 +34,7 @@ type FlowResult struct {
 	FromPort   uint16 `json:"from_port"`
 	ToPort     uint16 `json:"to_port"`
 	App        string `json:"app"`
+	AppBy      string `json:"app_by,omitempty"` // tls, http, dns, looks or port: how the application was recognised
 	ServerName string `json:"server_name,omitempty"`
 	Packets    int64  `json:"packets"`
 	Bytes      int64  `json:"bytes"` // of IP packets
@@ -70,14 +70,15 @@ type Watch struct {
 	enter      *policy.Interface
 	recogniser *recognise.Recogniser
 	byLength   bool // some condition asks for the length
+	longest    int  // packets up to so long fit every policer's burst
 	flows      map[packet.Flow]*watched
 	other      *watched
 	before     *watched // of the packet before
 	others     int64
-	ways       map[[2]*policy.Interface]*way
+	routes     map[[2]*policy.Interface]*routed
 	attached   []attachedAt
 	totals     map[total]*[2]int64
-	notes      struct{ notIP, cut, malformed, deep, noSender, noReceiver, local, noWay, backwards, short int64 }
+	notes      struct{ notIP, cut, malformed, deep, noSender, noReceiver, local, noRoute, backwards, short int64 }
 	last       time.Duration
 	packets    int64
 	bytes      int64
@@ -93,17 +94,17 @@ type total struct {
 	class string
 }
 
-// A way is the hops between two interfaces, and the attachments on them by
-// number, for each step.
-type way struct {
-	hops    []route.Hop
-	numbers []int // -1: no policy
+// routed is the route between two interfaces, and the attachments on it by number,
+// for each step.
+type routed struct {
+	crossings []tunnel.Crossing
+	numbers   []int // -1: no policy
 }
 
 // watched is what is known of a flow.
 type watched struct {
 	flow    packet.Flow
-	way     *way
+	route   *routed
 	packets int64
 	bytes   int64
 	app     int // number in the file plus one
@@ -113,12 +114,11 @@ type watched struct {
 	last    *outcome
 }
 
-// seen is what can tell two packets of a flow apart to a policy.
+// seen is what may differ between two packets of a flow and matter to a policy.
 type seen struct {
-	dscp   codepoint.DSCP
-	pcp    uint8
-	tagged bool
-	vlan   uint16
+	class  uint8 // DSCP and ECN
+	tags   [2]packet.Tag
+	tagged uint8
 	tc     uint8
 	labels uint8
 	ports  bool
@@ -143,11 +143,18 @@ type result struct {
 // is nil, wherever each sender is.
 func (f *Follower) Watch(enter *policy.Interface) *Watch {
 	w := &Watch{follower: f, enter: enter, recogniser: recognise.New(f.file.Apps), flows: make(map[packet.Flow]*watched),
-		ways: make(map[[2]*policy.Interface]*way), totals: make(map[total]*[2]int64), other: &watched{}}
+		routes: make(map[[2]*policy.Interface]*routed), totals: make(map[total]*[2]int64), other: &watched{}, longest: 65535}
+	for i := range f.file.Attach {
+		for _, e := range f.site(&f.file.Attach[i]).plan.Entries {
+			if e.Meter != nil { // a quarter of the burst, whatever the framing adds
+				w.longest = min(w.longest, int(e.Meter.Burst/4))
+			}
+		}
+	}
 	for i := range f.file.Classes {
 		for _, list := range [][]policy.Condition{f.file.Classes[i].Match, f.file.Classes[i].Except} {
 			for j := range list {
-				w.byLength = w.byLength || list[j].Length != nil
+				w.byLength = w.byLength || list[j].Term(policy.KeyLength) != nil
 			}
 		}
 	}
@@ -173,12 +180,12 @@ func (w *Watch) Run(r traffic.Reader, progress func()) error {
 			w.notes.backwards++
 		}
 		w.last = max(w.last, at)
-		w.Packet(&p, frame, wire)
+		w.Packet(w.last, &p, frame, wire)
 	}
 }
 
-// Packet explains one frame.
-func (w *Watch) Packet(p *packet.Packet, frame []byte, wire int) {
+// Packet explains one frame, seen at a time.
+func (w *Watch) Packet(now time.Duration, p *packet.Packet, frame []byte, wire int) {
 	w.packets++
 	err := p.Parse(frame, wire)
 	switch err {
@@ -201,7 +208,7 @@ func (w *Watch) Packet(p *packet.Packet, frame []byte, wire int) {
 		return
 	}
 	w.bytes += int64(p.Length)
-	w.recogniser.Watch(p)
+	w.recogniser.Watch(now, p)
 	f := w.before
 	if f == nil || f.flow != p.Flow { // packets of one flow often come in a row
 		if f = w.flows[p.Flow]; f == nil {
@@ -219,7 +226,7 @@ func (w *Watch) Packet(p *packet.Packet, frame []byte, wire int) {
 	if !f.known && (f.packets <= 64 || len(p.Apps) > 0) {
 		w.name(f, p)
 	}
-	if f.way == nil {
+	if f.route == nil {
 		return
 	}
 	o := f.outcome(w, p)
@@ -231,7 +238,7 @@ func (w *Watch) Packet(p *packet.Packet, frame []byte, wire int) {
 	}
 }
 
-// newFlow finds the way of a flow that is seen for the first time.
+// newFlow finds the route of a flow that is seen for the first time.
 func (w *Watch) newFlow(p *packet.Packet) *watched {
 	if len(w.flows) >= maxFlows {
 		w.others++
@@ -251,32 +258,32 @@ func (w *Watch) newFlow(p *packet.Packet) *watched {
 	case from == to:
 		w.notes.local++
 	default:
-		if f.way = w.way(from, to); f.way == nil {
-			w.notes.noWay++
+		if f.route = w.route(from, to); f.route == nil {
+			w.notes.noRoute++
 		}
 	}
 	return f
 }
 
-// way returns the way between two interfaces, or nil when there is none.
-func (w *Watch) way(from, to *policy.Interface) *way {
+// route returns the route between two interfaces, or nil when there is none.
+func (w *Watch) route(from, to *policy.Interface) *routed {
 	key := [2]*policy.Interface{from, to}
-	if known, ok := w.ways[key]; ok {
+	if known, ok := w.routes[key]; ok {
 		return known
 	}
-	var found *way
-	if hops, err := w.follower.table.Way(from, to); err == nil {
-		found = &way{hops: hops}
-		for _, h := range hops {
-			found.numbers = append(found.numbers, w.number(h.In, policy.In), w.number(h.Out, policy.Out))
+	var found *routed
+	if crossings, err := w.follower.route(from, to); err == nil {
+		found = &routed{crossings: crossings}
+		for _, c := range crossings {
+			found.numbers = append(found.numbers, w.number(c.In, policy.In), w.number(c.Out, policy.Out))
 		}
 	}
-	w.ways[key] = found
+	w.routes[key] = found
 	return found
 }
 
 func (w *Watch) number(at *policy.Interface, d policy.Direction) int {
-	if w.follower.file.Attached(at, d) == nil {
+	if at.Attached[d] == nil {
 		return -1
 	}
 	a := attachedAt{at, d}
@@ -302,7 +309,7 @@ func (w *Watch) name(f *watched, p *packet.Packet) {
 		return
 	}
 	for i := range apps {
-		if classify.IsApp(&apps[i], p) {
+		if apps[i].Takes(p) {
 			f.app = i + 1
 			return
 		}
@@ -312,10 +319,12 @@ func (w *Watch) name(f *watched, p *packet.Packet) {
 // outcome returns what the attachments make of a packet, worked out once for
 // all that look alike.
 func (f *watched) outcome(w *Watch, p *packet.Packet) *outcome {
-	k := seen{dscp: p.DSCP(), tagged: p.Tagged, vlan: p.VLAN, labels: uint8(p.Labels()), ports: p.HasPorts}
-	k.pcp, _ = p.PCP()
+	k := seen{class: p.TrafficClass(), labels: uint8(p.Labels()), ports: p.HasPorts}
+	if p.Tagged {
+		k.tagged = uint8(copy(k.tags[:], p.Tags()))
+	}
 	k.tc, _ = p.TC()
-	if w.byLength {
+	if w.byLength || p.Length > w.longest {
 		k.length = p.Length
 	}
 	for i, a := range p.Apps {
@@ -326,7 +335,7 @@ func (f *watched) outcome(w *Watch, p *packet.Packet) *outcome {
 	}
 	o := f.memo[k]
 	if o == nil {
-		o = w.work(f.way, p)
+		o = w.work(f.route, p)
 		if len(f.memo) >= 256 { // a flow that changes its marks with every packet
 			clear(f.memo)
 		}
@@ -336,19 +345,14 @@ func (f *watched) outcome(w *Watch, p *packet.Packet) *outcome {
 	return o
 }
 
-// work takes one packet along its way.
-func (w *Watch) work(v *way, p *packet.Packet) *outcome {
-	c := &carried{inner: *p, apps: p.Apps}
-	c.inner.Bytes = slices.Clone(p.Bytes[:min(len(p.Bytes), 256)])
-	c.tagged, c.vlan = p.Tagged, p.VLAN
-	c.pcp, _ = p.PCP()
-	if tc, ok := p.TC(); ok { // the labels end at the node where the capture enters
-		c.labels = []uint8{tc}
-	}
-	c.captured = true
+// work takes one packet along its route.
+func (w *Watch) work(r *routed, p *packet.Packet) *outcome {
+	own := *p
+	own.Bytes = slices.Clone(p.Bytes[:min(len(p.Bytes), 256)])
+	steps, _ := w.follower.follow(&own, r.crossings, false)
 	o := &outcome{}
-	for i, s := range w.follower.follow(c, v.hops) {
-		n := v.numbers[i]
+	for i, s := range steps {
+		n := r.numbers[i]
 		if n < 0 {
 			continue
 		}
@@ -390,15 +394,21 @@ func (w *Watch) Result() *CaptureResult {
 func (w *Watch) flowResult(f *watched) FlowResult {
 	r := FlowResult{From: f.flow.From.String(), To: f.flow.To.String(), Protocol: policy.ProtocolName(f.flow.Protocol),
 		FromPort: f.flow.FromPort, ToPort: f.flow.ToPort, Packets: f.packets, Bytes: f.bytes, At: []At{}}
-	name, rtp := w.recogniser.Name(f.flow)
-	r.ServerName = name
+	known := w.recogniser.Known(f.flow)
+	r.ServerName = known.Name
 	switch {
 	case f.app > 0:
-		r.App = w.follower.file.Apps[f.app-1].Name
-	case rtp:
-		r.App = "rtp"
+		app := &w.follower.file.Apps[f.app-1]
+		if r.App, r.AppBy = app.Name, "port"; f.known {
+			r.AppBy = known.By.Word()
+			if app.LooksLike == policy.LooksLikeRTP && !recognise.NameMatches(app.ServerNames, known.Name) {
+				r.AppBy = "looks"
+			}
+		}
+	case known.RTP:
+		r.App, r.AppBy = "rtp", "looks"
 	}
-	if f.way == nil {
+	if f.route == nil {
 		return r
 	}
 	type made struct {
@@ -416,7 +426,7 @@ func (w *Watch) flowResult(f *watched) FlowResult {
 			m.in[s.in], m.out[s.out] = true, true
 		}
 	}
-	for _, n := range f.way.numbers {
+	for _, n := range f.route.numbers {
 		if n < 0 || all[n].packets == nil {
 			continue
 		}
@@ -453,6 +463,7 @@ func names(set map[codepoint.DSCP]bool) []string {
 func (w *Watch) noted() []string {
 	out := []string{}
 	n := &w.notes
+	conversations, hellos := w.recogniser.Forgotten()
 	for _, note := range []struct {
 		count int64
 		one   string
@@ -462,14 +473,15 @@ func (w *Watch) noted() []string {
 		{n.cut, "packet", "cut before the end of the IP header"},
 		{n.short, "packet", "cut within extension headers, taken as far as they go"},
 		{n.malformed, "packet", "with header lengths that contradict the packet"},
-		{n.deep, "packet", "with too many headers one behind another"},
+		{n.deep, "packet", "with too many headers"},
 		{n.backwards, "packet", "earlier than the one before"},
 		{w.recogniser.Strays, "fragment", "without the first of its packet, so without ports"},
 		{n.noSender, "flow", "from addresses in no subnet of the network"},
 		{n.noReceiver, "flow", "to addresses in no subnet of the network"},
-		{n.local, "flow", "between hosts behind the same interface, or travelling the other way"},
-		{n.noWay, "flow", "between nodes that no way joins"},
-		{w.recogniser.Unwatched, "packet", "of more conversations than are watched, told by ports alone"},
+		{n.local, "flow", "between hosts at the same interface, or travelling the other way"},
+		{n.noRoute, "flow", "between nodes that no route joins"},
+		{conversations, "conversation", "forgotten because there were too many at a time: what comes later is known by ports alone"},
+		{hellos, "conversation", "forgotten before it said a server name, because too many began at a time"},
 		{w.others, "packet", fmt.Sprintf("of flows beyond the first %d, neither listed nor counted by class", maxFlows)},
 	} {
 		if note.count == 1 {

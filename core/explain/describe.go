@@ -4,89 +4,12 @@ import (
 	"fmt"
 	"strings"
 
-	"imbrel/core/classify"
 	"imbrel/core/codepoint"
+	"imbrel/core/meter"
+	"imbrel/core/plan"
 	"imbrel/core/policy"
 	"imbrel/core/unit"
 )
-
-// Key returns one key of a condition as it is written: "from phones".
-func Key(c *policy.Condition, key string) string {
-	var words []string
-	refs := func(rs []policy.Ref) {
-		for _, r := range rs {
-			words = append(words, r.Text)
-		}
-	}
-	ranges := func(rs []policy.PortRange) {
-		for _, r := range rs {
-			words = append(words, portRange(r))
-		}
-	}
-	numbers := func(ns []uint8) {
-		for _, n := range ns {
-			words = append(words, fmt.Sprint(n))
-		}
-	}
-	switch key {
-	case "from":
-		refs(c.From.Given)
-	case "to":
-		refs(c.To.Given)
-	case "protocol":
-		for _, n := range c.Protocol {
-			words = append(words, policy.ProtocolName(n))
-		}
-	case "port":
-		ranges(c.Port)
-	case "from-port":
-		ranges(c.FromPort)
-	case "to-port":
-		ranges(c.ToPort)
-	case "dscp":
-		for _, d := range c.DSCP {
-			words = append(words, d.Name())
-		}
-	case "app":
-		refs(c.App)
-	case "precedence":
-		numbers(c.Precedence)
-	case "pcp":
-		numbers(c.PCP)
-	case "tc":
-		numbers(c.TC)
-	case "vlan":
-		ranges(c.VLAN)
-	case "in":
-		refs(c.InName)
-	case "length":
-		for _, r := range c.Length {
-			words = append(words, unit.Size(r.First).String()+"-"+unit.Size(r.Last).String())
-		}
-	case "ethertype":
-		for _, n := range c.EtherType {
-			words = append(words, fmt.Sprintf("0x%04x", n))
-		}
-	}
-	return key + " " + strings.Join(words, ", ")
-}
-
-func portRange(r policy.PortRange) string {
-	if r.First == r.Last {
-		return fmt.Sprint(r.First)
-	}
-	return fmt.Sprintf("%d-%d", r.First, r.Last)
-}
-
-// Condition returns a condition as it is written: "app voice-media and from
-// phones".
-func Condition(c *policy.Condition) string {
-	var words []string
-	for _, k := range classify.Keys(c) {
-		words = append(words, Key(c, k))
-	}
-	return strings.Join(words, " and ")
-}
 
 // When returns what an entry's `when` asks for.
 func When(w *policy.When) string {
@@ -98,37 +21,37 @@ func When(w *policy.When) string {
 }
 
 // Police returns what a policer does.
-func Police(p *policy.Police) string {
-	s := fmt.Sprintf("%s, burst %s", p.Rate, p.Burst)
-	switch {
-	case p.Has("peak"):
-		s += fmt.Sprintf(", peak %s, burst %s", p.Peak, p.PeakBurst)
-	case p.Excess > 0:
-		s += fmt.Sprintf(", excess burst %s", p.Excess)
+func Police(m *plan.Meter) string {
+	s := fmt.Sprintf("%s, burst %s", m.Rate, m.Burst)
+	two := m.Kind != policy.OneBucket
+	switch m.Kind {
+	case policy.SingleRate:
+		s += fmt.Sprintf(", excess burst %s", m.Second)
+	case policy.TwoRate:
+		s += fmt.Sprintf(", peak %s, burst %s", m.Peak, m.Second)
+	case policy.TwoRateExcess:
+		s += fmt.Sprintf(", peak %s, excess burst %s", m.Peak, m.Second)
 	}
-	actions := []string{}
-	for _, c := range []struct {
-		colour string
-		a      *policy.Action
-		two    bool
-	}{{"green", &p.Green, false}, {"yellow", &p.Yellow, true}, {"red", &p.Red, false}} {
-		if c.two && !p.Has("peak") && p.Excess == 0 {
+	if m.Aware {
+		s += ", colour-aware"
+	}
+	var actions []string
+	for c := meter.Green; c <= meter.Red; c++ {
+		if c == meter.Yellow && !two {
 			continue
 		}
-		if c.colour == "red" && len(actions) == 0 && !p.Has("peak") && p.Excess == 0 {
-			c.colour = "what exceeds it"
+		colour := c.String()
+		if c == meter.Red && len(actions) == 0 && !two {
+			colour = "what exceeds it"
 		}
-		switch {
-		case c.a.Drop:
-			actions = append(actions, "drops "+c.colour)
-		case c.a.Mark != nil:
-			actions = append(actions, "marks "+c.colour+" "+Mark(c.a.Mark))
-		case c.colour != "green":
-			actions = append(actions, "passes "+c.colour)
+		switch a := m.Actions[c]; {
+		case a.Drop:
+			actions = append(actions, "drops "+colour)
+		case a.Mark != nil:
+			actions = append(actions, "marks "+colour+" "+Mark(a.Mark))
+		case c != meter.Green:
+			actions = append(actions, "passes "+colour)
 		}
-	}
-	if p.Aware {
-		s += ", colour-aware"
 	}
 	if len(actions) > 0 {
 		s += "; " + strings.Join(actions, ", ")

@@ -2,35 +2,36 @@ package explain
 
 import (
 	"fmt"
-	"slices"
 	"strings"
 	"time"
 
-	"imbrel/core/classify"
-	"imbrel/core/datapath"
 	"imbrel/core/packet"
+	"imbrel/core/plan"
 	"imbrel/core/policy"
-	"imbrel/core/unit"
+	"imbrel/core/tunnel"
 )
 
-// tried returns the entries of a level before the one that took the packet, and
-// why each did not.
-func tried(l *level, taken *policy.Entry, p *packet.Packet, at time.Time) []Try {
-	var out []Try
-	for i := range l.entries {
-		e := &l.entries[i]
-		if e == taken {
-			break
+// why fills in which entries were tried before the one that took the packet, at each
+// level, and which condition of its class holds.
+func (f *Follower) why(s *Step, where *site, taken *plan.Entry, p *packet.Packet) {
+	for _, level := range chain(taken) {
+		for _, e := range where.classifier.Tried(level) {
+			t := Try{Class: e.Spec.ClassName.Text, Line: e.Spec.At.Line}
+			if where.classifier.OutOfForce(e) {
+				t.Reason = "not in force: " + notNow(e.Spec.When, f.at)
+			} else if e.Class != nil {
+				t.Reason, t.Conditions = whyNot(e.Class, p)
+			}
+			s.Tried = append(s.Tried, t)
 		}
-		t := Try{Class: e.ClassName.Text, Line: e.At.Line}
-		if !there(e, at) {
-			t.Reason = "not in force: " + When(e.When)
-		} else if e.Class != nil {
-			t.Reason, t.Conditions = whyNot(e.Class, p)
-		}
-		out = append(out, t)
 	}
-	return out
+	s.Because = because(taken, p)
+}
+
+// notNow says why a named time does not hold.
+func notNow(w *policy.When, at time.Time) string {
+	local := at.In(w.Time.Zone)
+	return fmt.Sprintf("it is %s in %s; `%s` is %s", local.Format("15:04 Monday"), w.Time.Zone, w.Time.Name, w.Time)
 }
 
 // whyNot returns why a class does not take a packet: in brief, and for each of
@@ -39,100 +40,146 @@ func whyNot(c *policy.Class, p *packet.Packet) (brief string, all []string) {
 	furthest := -1
 	for i := range c.Match {
 		m := &c.Match[i]
-		failed := classify.Failure(m, p)
-		if failed == "" {
+		failed := m.Failing(p)
+		if failed == nil {
 			for j := range c.Except {
-				if classify.Failure(&c.Except[j], p) == "" {
-					what := "except " + Condition(&c.Except[j])
-					return what, append(all, fmt.Sprintf("line %d: %s: holds, but line %d: %s", m.At.Line, Condition(m), c.Except[j].At.Line, what))
+				if c.Except[j].Holds(p) {
+					what := "except " + c.Except[j].String()
+					return what, append(all, fmt.Sprintf("line %d: %s: holds, but line %d: %s", m.At.Line, m, c.Except[j].At.Line, what))
 				}
 			}
 			continue
 		}
-		all = append(all, fmt.Sprintf("line %d: %s: not %s", m.At.Line, Condition(m), Key(m, failed)))
+		not := "not " + failed.String()
+		if seen := failed.Seen(p); seen != "" {
+			not += ": " + seen
+		}
+		all = append(all, fmt.Sprintf("line %d: %s: %s", m.At.Line, m, not))
 		// The alternative that came furthest tells most.
-		for n, k := range classify.Keys(m) {
-			if k == failed && n > furthest {
-				furthest, brief = n, "not "+Key(m, failed)
+		for n := range m.Terms {
+			if &m.Terms[n] == failed && n > furthest {
+				furthest, brief = n, not
 			}
 		}
 	}
 	return brief, all
 }
 
-// detail fills in why the packet was taken and what it is promised.
-func (f *Follower) detail(s *Step, taken []*policy.Entry, p *packet.Packet, pol *policy.Policy, at *policy.Interface, d policy.Direction, c *carried) {
-	last := taken[len(taken)-1]
-	s.Because = because(last, c.seen)
-	for _, e := range taken {
-		if e.Police != nil {
-			if s.Meter != "" {
-				s.Meter += "; then "
-			}
-			s.Meter += Police(e.Police)
-		}
-		if e.When != nil && (c.at.IsZero() || e.When.Time == nil) {
-			s.Notes = append(s.Notes, "in force while "+When(e.When)+"; taken as so")
-		}
-		if len(e.Each) > 0 {
-			s.Notes = append(s.Notes, "a separate instance for each "+strings.Join(e.Each, " and "))
-		}
-		if e.Mark != nil && p.LabelSwitched && (e.Mark.DSCP != nil || e.Mark.Map != nil || e.Mark.Precedence != nil) {
-			s.Notes = append(s.Notes, "the DSCP is below the label by which this node forwards, and stays")
-		}
-		if e.Mark != nil && e.Mark.PCP != nil && !p.Tagged {
-			s.Notes = append(s.Notes, fmt.Sprintf("no tag on this link, so PCP %d goes nowhere", *e.Mark.PCP))
-		}
-		if e.Mark != nil && e.Mark.TC != nil && p.Labels() == 0 && c.begin == nil {
-			s.Notes = append(s.Notes, fmt.Sprintf("no label here, so TC %d goes nowhere", *e.Mark.TC))
-		}
-	}
-	if p.LabelSwitched {
-		s.Notes = append(s.Notes, "sees the label only: conditions on the IP header cannot hold")
-	}
-	if c.outer != nil {
-		s.Notes = append(s.Notes, "sees the tunnel's outer header only")
-	}
-	if d == policy.In && pol.Shape == 0 {
-		return // nothing ever waits
-	}
-	key := attachment{pol, at}
-	if f.promises[key] == nil {
-		f.promises[key] = datapath.Promises(pol, at.Rate)
-	}
-	if chain := find(f.promises[key], taken); chain != nil {
-		s.Promise = int64(chain[len(chain)-1].Rate)
-		s.Queue = queueing(chain, datapath.Whole(pol, at.Rate), unit.Size(at.Framing.Size(1500)))
-	}
-}
-
 // because says which condition of the entry's class holds.
-func because(e *policy.Entry, p *packet.Packet) string {
+func because(e *plan.Entry, p *packet.Packet) string {
 	if e.Class == nil {
 		return "nothing before it took the packet"
 	}
 	for i := range e.Class.Match {
-		if m := &e.Class.Match[i]; classify.Failure(m, p) == "" {
-			return fmt.Sprintf("%s (line %d)", Condition(m), m.At.Line)
+		m := &e.Class.Match[i]
+		if !m.Holds(p) {
+			continue
 		}
+		s := fmt.Sprintf("%s (line %d)", m, m.At.Line)
+		if t := m.Term(policy.KeyApp); t != nil {
+			for _, a := range t.Apps {
+				if a.Takes(p) {
+					return s + "; " + a.Name + " " + howKnown(a, p)
+				}
+			}
+		}
+		return s
 	}
 	return ""
 }
 
-// find returns the promises of nested entries, the outermost first.
-func find(promises []*datapath.Promise, taken []*policy.Entry) []*datapath.Promise {
-	var chain []*datapath.Promise
-	for _, e := range taken {
-		i := slices.IndexFunc(promises, func(p *datapath.Promise) bool {
-			return p.Entry.At == e.At && p.Entry.ClassName.Text == e.ClassName.Text
-		})
-		if i < 0 {
-			return nil
+// howKnown says by what a packet is of an application.
+func howKnown(a *policy.App, p *packet.Packet) string {
+	if w := a.Number / 64; w < len(p.Apps) && p.Apps[w]&(1<<(a.Number%64)) != 0 {
+		if a.LooksLike == policy.LooksLikeRTP {
+			return "by its looks"
 		}
-		chain = append(chain, promises[i])
-		promises = promises[i].Inner
+		return "by its server name"
 	}
-	return chain
+	if p.HasPorts && (len(a.TCP) > 0 || len(a.UDP) > 0) {
+		return "by its port"
+	}
+	return "by its protocol"
+}
+
+// detail fills in what the packet is promised, and remarks.
+func (s *Step) detail(pl *plan.Plan, e *plan.Entry, p *packet.Packet, at time.Time) {
+	note := func(format string, args ...any) { s.Notes = append(s.Notes, fmt.Sprintf(format, args...)) }
+	for _, o := range chain(e) {
+		spec := o.Spec
+		if o.Meter != nil {
+			if s.Meter != "" {
+				s.Meter += "; then "
+			}
+			s.Meter += Police(o.Meter)
+			if at.IsZero() || o.Meter.When == nil || o.Meter.When.Time == nil || inForce(o.Meter.When, at) {
+				s.assumed(o.Meter.When, at, "its policer is")
+			} else {
+				note("its policer is not in force: %s", notNow(o.Meter.When, at))
+			}
+		}
+		s.assumed(spec.When, at, "it is")
+		if o.AtMost != nil {
+			if w := o.AtMost.When; w != nil && w.Time != nil && !inForce(w, at) {
+				note("its at-most %s is not in force: %s", o.AtMost.Rate, notNow(w, at))
+			} else {
+				s.assumed(w, at, fmt.Sprintf("its at-most %s is", o.AtMost.Rate))
+			}
+		}
+		if w := spec.BlockWhen; w != nil && w.Time != nil && !inForce(w, at) {
+			note("it is not blocked: %s", notNow(w, at))
+		} else {
+			s.assumed(w, at, "it is blocked; its block is")
+		}
+		if o.Each != 0 {
+			note("a separate instance for each %s", o.Each)
+		}
+		s.markNotes(spec.Mark, p)
+	}
+	if p.LabelSwitched {
+		note("sees the label only: conditions on the IP header cannot hold")
+	}
+	if pl.Direction == policy.In && pl.Shape == 0 || s.dropped() {
+		return // nothing ever waits
+	}
+	s.Promise = int64(e.Promise)
+	s.Queue = queueing(pl, e)
+	if why := pl.NotKept(); why != "" {
+		note("%s", why)
+	}
+}
+
+// assumed notes that a `when` is assumed to hold.
+func (s *Step) assumed(w *policy.When, at time.Time, what string) {
+	if w != nil && (at.IsZero() || w.Time == nil) {
+		s.Notes = append(s.Notes, what+" in force while "+When(w)+"; that is assumed here")
+	}
+}
+
+// markNotes remarks on marks that the packet has no place for.
+func (s *Step) markNotes(m *policy.Mark, p *packet.Packet) {
+	if m == nil {
+		return
+	}
+	if p.LabelSwitched && (m.DSCP != nil || m.Map != nil || m.Precedence != nil) {
+		s.Notes = append(s.Notes, "the DSCP is below the label by which this node forwards, and stays")
+	}
+	if m.PCP != nil && !p.Tagged {
+		s.Notes = append(s.Notes, fmt.Sprintf("no tag on this link, so PCP %d goes nowhere", *m.PCP))
+	}
+	if m.TC != nil && p.Labels() == 0 && p.GrowsLabels <= 0 {
+		s.Notes = append(s.Notes, fmt.Sprintf("no label here, so TC %d goes nowhere", *m.TC))
+	}
+}
+
+// tunnelNotes remarks on what a tunnel hides or keeps at this node.
+func (s *Step) tunnelNotes(c *tunnel.Crossing, hidden bool) {
+	if hidden && s.Policy != "" {
+		s.Notes = append(s.Notes, "sees the tunnel's outer header only")
+	}
+	if t := c.Ends(); t != nil && t.Kind == policy.MPLS && t.Model == policy.Pipe && t.Pop == policy.Penultimate && t.Labels == 1 {
+		s.Notes = append(s.Notes, fmt.Sprintf("the node before took the only label of `%s` off, so its traffic class is gone: pipe with a penultimate pop is as short-pipe (RFC 3443)", t.Name))
+	}
 }
 
 // about rounds to three digits, for prose.
@@ -144,39 +191,34 @@ func about[T ~int64](v T) T {
 	return (v + step/2) / step * step
 }
 
-// queueing says how the packets of the innermost of nested entries wait.
-func queueing(chain []*datapath.Promise, whole unit.Rate, maxPacket unit.Size) string {
-	p := chain[len(chain)-1]
-	e := p.Entry
-	of, busy, bound, each := whole.String(), "when all are busy", whole, ""
-	for _, o := range chain[:len(chain)-1] {
-		if by := o.Entry.Each; len(by) > 0 {
-			bound, each = o.Ceiling, " for each"
-			of, busy = fmt.Sprintf("the %s of each %s", about(bound), strings.Join(by, " and ")), "when all within it are busy"
-		}
+// queueing says how the packets of an entry wait.
+func queueing(pl *plan.Plan, e *plan.Entry) string {
+	of, busy, bound, each := about(pl.Whole).String(), "when all are busy", pl.Whole, ""
+	if o := e.Instances(); o != nil {
+		bound, each = o.Ceiling, " for each"
+		of, busy = fmt.Sprintf("the %s of each %s", about(bound), o.Each), "when all within it are busy"
 	}
-	gets, most := "gets", "never more than "
-	if len(e.Each) > 0 {
-		gets, most, each = "all of them get", "each "+strings.Join(e.Each, " and ")+" never more than ", " for each"
+	is, most := "is promised", "never more than "
+	if e.Each != 0 {
+		is, most, each = "all of them are promised", "each "+e.Each.String()+" never more than ", " for each"
 	}
 	var s string
 	if e.Priority > 0 {
-		s = fmt.Sprintf("strict priority %d, up to %s of %s", e.Priority, about(p.Ceiling), of)
+		s = fmt.Sprintf("strict priority %d, up to %s of %s", e.Priority, about(e.Promise), of)
 	} else {
-		s = fmt.Sprintf("%s %s of %s %s", gets, about(p.Rate), of, busy)
-		if p.Ceiling < bound {
-			s += ", " + most + about(p.Ceiling).String()
+		s = fmt.Sprintf("%s %s of %s %s", is, about(e.Promise), of, busy)
+		if e.Ceiling < bound {
+			s += ", " + most + about(e.Ceiling).String()
 		}
 	}
-	limit := datapath.QueueLimit(&e.Queue, p.Queue(), maxPacket)
-	if e.Queue.Packets > 0 {
-		s += fmt.Sprintf("; %d packets may wait", e.Queue.Packets)
+	if n := e.Queue.Packets; n > 0 {
+		s += fmt.Sprintf("; %d packets may wait", n)
 	} else {
-		s += fmt.Sprintf("; %s may wait", about(limit))
+		s += fmt.Sprintf("; %s may wait", about(e.Queue.Bytes))
 	}
 	s += each
-	if e.Queue.Drop != "" && e.Queue.Drop != "tail" {
-		s += ", " + e.Queue.Drop
+	if e.Queue.Drop != policy.TailDrop {
+		s += ", " + e.Queue.Drop.String()
 	}
 	return s
 }
@@ -187,6 +229,9 @@ func summarise(a *Answer) string {
 	var trouble []string
 	for i := range a.Hops {
 		s := &a.Hops[i]
+		if s.Policed {
+			return fmt.Sprintf("is dropped at %s/%s %s: it is larger than the policer of line %d ever lets pass", s.Node, s.Interface, s.Direction, s.Line)
+		}
 		if s.Blocked {
 			return fmt.Sprintf("is blocked at %s/%s %s, by line %d", s.Node, s.Interface, s.Direction, s.Line)
 		}
@@ -205,7 +250,7 @@ func summarise(a *Answer) string {
 	}
 	out := "arrives as " + strings.ToUpper(a.Arrives.DSCP)
 	if links > 0 {
-		out += fmt.Sprintf(", in a priority queue at %d of %d links on its way", urgent, links)
+		out += fmt.Sprintf(", in a priority queue at %d of %d links on its route", urgent, links)
 	}
 	if len(trouble) > 0 {
 		out += "; " + strings.Join(trouble, "; ")

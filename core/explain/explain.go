@@ -5,16 +5,20 @@ package explain
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
 	"imbrel/core/classify"
 	"imbrel/core/codepoint"
 	"imbrel/core/datapath"
+	"imbrel/core/meter"
 	"imbrel/core/packet"
+	"imbrel/core/plan"
 	"imbrel/core/policy"
 	"imbrel/core/recognise"
 	"imbrel/core/route"
+	"imbrel/core/tunnel"
 )
 
 // A Question is a packet to follow.
@@ -27,14 +31,15 @@ type Question struct {
 	ServerName string            // what the recogniser would know of its flow
 	RTP        bool              // that it looks like RTP
 	Enter      *policy.Interface // nil: the one that its sender is behind
-	At         time.Time         // zero: entries with a `when` are taken as in force
+	At         time.Time         // zero: every `when` is assumed to hold
 }
 
 // Marks are the markings that can be seen of a packet on a link.
 type Marks struct {
-	DSCP string `json:"dscp"` // of the outermost IP header
-	PCP  *uint8 `json:"pcp"`
-	TC   *uint8 `json:"tc"`
+	DSCP string  `json:"dscp"` // of the outermost IP header
+	PCP  *uint8  `json:"pcp"`  // of the outermost VLAN tag
+	TC   *uint8  `json:"tc"`   // of the topmost label
+	VLAN *uint16 `json:"vlan"` // of the outermost tag
 }
 
 // A Try is an entry that was tried and did not take the packet.
@@ -58,7 +63,7 @@ type Step struct {
 	Tried     []Try    `json:"tried,omitempty"`
 	MarksIn   Marks    `json:"marks_in"`
 	MarksOut  Marks    `json:"marks_out"`
-	Labels    []uint8  `json:"labels"` // the traffic classes of the label stack when it leaves, topmost first
+	Labels    []int    `json:"labels"` // the traffic classes of the label stack when it leaves, topmost first
 	Tunnel    string   `json:"tunnel,omitempty"`
 	Outer     string   `json:"outer,omitempty"` // the outer IP header when it leaves
 	Meter     string   `json:"meter,omitempty"`
@@ -66,6 +71,7 @@ type Step struct {
 	Priority  int      `json:"priority,omitempty"`
 	Promise   int64    `json:"promised_bps,omitempty"`
 	Blocked   bool     `json:"blocked,omitempty"`
+	Policed   bool     `json:"policed,omitempty"` // dropped by a policer whose burst cannot hold it
 	Notes     []string `json:"notes,omitempty"`
 
 	in, out codepoint.DSCP
@@ -73,41 +79,76 @@ type Step struct {
 	rest    bool
 }
 
-// An Answer is the packet's way.
+// An Answer is the packet's route.
 type Answer struct {
 	Hops    []Step `json:"hops"`
-	Arrives *Marks `json:"arrives"` // nil: it is blocked on the way
+	Arrives *Marks `json:"arrives"` // nil: it is dropped on its way
 	Summary string `json:"summary"`
 }
 
-// A Follower follows packets through the network of a file.
+// A Follower follows packets through the network of a file. It is for one goroutine.
 type Follower struct {
-	file     *policy.File
-	table    *route.Table
-	levels   map[*policy.Entry]*level // of each entry with entries within
-	policies map[*policy.Policy]*level
-	promises map[attachment][]*datapath.Promise
+	file   *policy.File
+	table  *route.Table
+	sites  map[*policy.Attachment]*site
+	at     time.Time // for which the sites are
+	routes map[[2]*policy.Interface][]tunnel.Crossing
 }
 
-type attachment struct {
-	policy *policy.Policy
-	at     *policy.Interface
-}
-
-// A level is the entries of one level with their matcher.
-type level struct {
-	entries []policy.Entry
-	matcher *classify.Matcher
+// A site is a policy where it is attached.
+type site struct {
+	plan       *plan.Plan
+	classifier *classify.Classifier
+	meters     map[*plan.Entry]*meter.Meter // as they are before the first packet
 }
 
 // New returns a follower for a file.
 func New(f *policy.File) *Follower {
-	return &Follower{file: f, table: route.New(f), levels: make(map[*policy.Entry]*level), policies: make(map[*policy.Policy]*level),
-		promises: make(map[attachment][]*datapath.Promise)}
+	return &Follower{file: f, table: route.New(f), sites: make(map[*policy.Attachment]*site), routes: make(map[[2]*policy.Interface][]tunnel.Crossing)}
 }
 
-// Table returns the ways of the file's network.
-func (f *Follower) Table() *route.Table { return f.table }
+// route returns what the nodes between two interfaces do.
+func (f *Follower) route(from, to *policy.Interface) ([]tunnel.Crossing, error) {
+	key := [2]*policy.Interface{from, to}
+	if known, ok := f.routes[key]; ok {
+		return known, nil
+	}
+	hops, err := f.table.Route(from, to)
+	if err != nil {
+		return nil, err
+	}
+	f.routes[key] = tunnel.Crossings(hops)
+	return f.routes[key], nil
+}
+
+// site returns the policy of an attachment as it is at a time.
+func (f *Follower) site(a *policy.Attachment) *site {
+	s := f.sites[a]
+	if s != nil {
+		return s
+	}
+	s = &site{plan: plan.Attached(a), meters: make(map[*plan.Entry]*meter.Meter)}
+	s.classifier = classify.New(s.plan)
+	var sometimes []*plan.Entry
+	for _, e := range s.plan.Entries {
+		if e.Spec.When != nil {
+			sometimes = append(sometimes, e)
+		}
+		if e.Meter != nil {
+			m := e.Meter.New()
+			s.meters[e] = &m
+		}
+	}
+	s.classifier.InForce(sometimes, func(e *plan.Entry) bool { return inForce(e.Spec.When, f.at) })
+	f.sites[a] = s
+	return s
+}
+
+// inForce reports whether a `when` holds at a time; when that is not known, it is
+// assumed to.
+func inForce(w *policy.When, at time.Time) bool {
+	return w == nil || w.Time == nil || at.IsZero() || w.Time.Holds(at)
+}
 
 // Ask follows one packet. An error is about the question.
 func (f *Follower) Ask(q Question) (*Answer, error) {
@@ -120,33 +161,53 @@ func (f *Follower) Ask(q Question) (*Answer, error) {
 		return nil, fmt.Errorf("the sender %s is in no subnet of the network: add its subnet to an interface's `subnets`, or say where the packet enters", q.Flow.From)
 	case to == nil:
 		return nil, fmt.Errorf("the receiver %s is in no subnet of the network: add its subnet to an interface's `subnets`", q.Flow.To)
-	case from != nil && to != nil && from == to:
-		return nil, f.table.Check(from, to)
 	}
-	way, err := f.table.Way(from, to)
+	crossings, err := f.route(from, to)
 	if err != nil {
 		return nil, err
 	}
-	c := &carried{detail: true, at: q.At}
-	c.inner.Build(make([]byte, packet.HeaderRoom), q.Flow, q.DSCP, q.Length, 0)
+	if !q.At.Equal(f.at) {
+		f.at = q.At
+		clear(f.sites)
+	}
+	var p packet.Packet
+	p.Build(make([]byte, packet.HeaderRoom), q.Flow, q.DSCP, q.Length, 0)
 	if q.PCP != nil || q.VLAN != nil {
-		c.tagged = true
+		tag := packet.Tag{VLAN: policy.DefaultVLAN}
 		if q.PCP != nil {
-			c.pcp = *q.PCP
+			tag.PCP = *q.PCP
 		}
 		if q.VLAN != nil {
-			c.vlan = *q.VLAN
+			tag.VLAN = *q.VLAN
 		}
+		p.SetTags([]packet.Tag{tag})
 	}
-	c.apps = appsOf(f.file, q.ServerName, q.RTP)
-	a := &Answer{Hops: f.follow(c, way)}
-	if !c.blocked {
-		m := c.marks()
-		m.DSCP = c.inner.DSCP().Name()
+	p.Apps = appsOf(f.file, q.ServerName, q.RTP)
+	return f.answer(&p, crossings), nil
+}
+
+// Frame follows a packet that was captured where it enters the network.
+func (f *Follower) Frame(p *packet.Packet, enter *policy.Interface) (*Answer, error) {
+	to := f.table.Where(p.Flow.To)
+	if enter == nil || to == nil {
+		return nil, fmt.Errorf("the packet from %s to %s has an end in no subnet of the network", p.Flow.From, p.Flow.To)
+	}
+	crossings, err := f.route(enter, to)
+	if err != nil {
+		return nil, err
+	}
+	return f.answer(p, crossings), nil
+}
+
+func (f *Follower) answer(p *packet.Packet, crossings []tunnel.Crossing) *Answer {
+	steps, arrives := f.follow(p, crossings, true)
+	a := &Answer{Hops: steps}
+	if arrives {
+		m := marksOf(p)
 		a.Arrives = &m
 	}
 	a.Summary = summarise(a)
-	return a, nil
+	return a
 }
 
 // appsOf returns the applications that are recognised by a server name, or by
@@ -155,7 +216,7 @@ func appsOf(f *policy.File, name string, rtp bool) []uint64 {
 	var bits []uint64
 	for i := range f.Apps {
 		app := &f.Apps[i]
-		if name != "" && recognise.NameMatches(app.ServerNames, strings.ToLower(name)) || rtp && app.LooksLike == "rtp" {
+		if name != "" && recognise.NameMatches(app.ServerNames, strings.ToLower(name)) || rtp && app.LooksLike == policy.LooksLikeRTP {
 			if bits == nil {
 				bits = make([]uint64, (len(f.Apps)+63)/64)
 			}
@@ -165,185 +226,139 @@ func appsOf(f *policy.File, name string, rtp bool) []uint64 {
 	return bits
 }
 
-// follow takes a packet along its way and returns a step for each interface in
-// each direction.
-func (f *Follower) follow(c *carried, way []route.Hop) []Step {
-	var steps []Step
-	var before *policy.Tunnel
-	for i := range way {
-		h := &way[i]
-		after := h.Tunnel
-		ends := before != nil && before != after
-		c.switched = before != nil && !ends && before.Kind == "mpls"
-		c.in = int32(h.In.Number)
-		steps = append(steps, f.cross(c, h.In, policy.In))
-		if c.blocked {
-			return steps
+// follow takes a packet along a route and returns a step for each interface in each
+// direction, and whether the packet arrives.
+func (f *Follower) follow(p *packet.Packet, crossings []tunnel.Crossing, detail bool) (steps []Step, arrives bool) {
+	inside := &tunnel.Inside{}
+	for i := range crossings {
+		c := &crossings[i]
+		c.Enter(p)
+		s := f.cross(p, c.In, policy.In, detail)
+		if s.finish(p, inside); s.dropped() {
+			return append(steps, s), false
 		}
-		if ends && before.Model != "pipe" {
-			c.unwrap(before)
+		steps = append(steps, s)
+		hidden := inside.Hides()
+		c.Forward(p, inside)
+		s = f.cross(p, c.Out, policy.Out, detail)
+		s.onLink = i < len(crossings)-1
+		if s.dropped() {
+			s.finish(p, inside)
+			return append(steps, s), false
 		}
-		if c.captured {
-			c.labels, c.captured = nil, false
+		c.Leave(p, inside)
+		s.finish(p, inside)
+		if c.Tunnel != nil {
+			s.Tunnel = c.Tunnel.Name
 		}
-		begins := after != nil && after != before
-		if begins {
-			c.begin = after
+		if detail {
+			s.tunnelNotes(c, hidden)
 		}
-		step := f.cross(c, h.Out, policy.Out)
-		step.onLink = i < len(way)-1
-		if c.blocked {
-			return append(steps, step)
-		}
-		if ends && before.Model == "pipe" {
-			c.unwrap(before)
-		}
-		popped := false
-		if begins {
-			c.wrap(after, h.Out.Node != after.Through[0])
-		}
-		if after != nil && after.Kind == "mpls" && after.Pop == "penultimate" && i+1 < len(way) && way[i+1].Tunnel != after {
-			c.pop(after.Model == "uniform")
-			popped = true
-		}
-		if ends || begins || popped {
-			step.MarksOut = c.marks()
-			if begins && c.tagged && !c.pcpMarked {
-				step.MarksOut.PCP = &c.pcp
-			}
-		}
-		step.Labels = c.stack()
-		if after != nil {
-			step.Tunnel = after.Name
-		}
-		step.Outer = c.outerHeader()
-		steps = append(steps, step)
-		before = after
+		steps = append(steps, s)
 	}
-	return steps
+	return steps, true
 }
 
-// cross takes the packet through what stands at an interface in one direction.
-func (f *Follower) cross(c *carried, at *policy.Interface, d policy.Direction) Step {
-	s := Step{Node: at.Node.Name, Interface: at.Name, Direction: d.String(), Labels: c.stack()}
-	if d == policy.Out { // the frame is made anew for this link
-		c.tagged, c.vlan = at.Framing.HasVLAN(), 0
-		c.pcp = c.defaultPCP()
+func (s *Step) dropped() bool { return s.Blocked || s.Policed }
+
+// finish notes how the packet is when it leaves.
+func (s *Step) finish(p *packet.Packet, inside *tunnel.Inside) {
+	s.MarksOut, s.out = marksOf(p), p.DSCP()
+	s.Labels = []int{}
+	for _, tc := range p.LabelClasses() {
+		s.Labels = append(s.Labels, int(tc))
 	}
-	c.pcpMarked = false
-	s.MarksIn = c.marks()
-	s.in = c.visibleDSCP()
-	if p := f.file.Attached(at, d); p != nil {
-		s.Policy = p.Name
-		f.treat(c, &s, p, at, d)
+	s.Outer = ""
+	if inside.Hides() {
+		s.Outer = outerHeader(p)
 	}
-	if d == policy.Out && c.tagged && !c.pcpMarked {
-		c.pcp = c.defaultPCP()
+}
+
+// marksOf returns what can be seen of a packet on the link.
+func marksOf(p *packet.Packet) Marks {
+	m := Marks{DSCP: p.DSCP().Name()}
+	if pcp, ok := p.PCP(); ok {
+		vlan := p.VLAN
+		m.PCP, m.VLAN = &pcp, &vlan
 	}
-	s.MarksOut = c.marks()
-	s.out = c.visibleDSCP()
+	if tc, ok := p.TC(); ok {
+		m.TC = &tc
+	}
+	return m
+}
+
+// outerHeader describes the outer IP header.
+func outerHeader(p *packet.Packet) string {
+	ends := "addresses not given"
+	if !p.Flow.From.IsUnspecified() {
+		ends = fmt.Sprintf("%s to %s", p.Flow.From, p.Flow.To)
+	}
+	return fmt.Sprintf("%s, %s, %d bytes, %s", policy.ProtocolName(p.Flow.Protocol), ends, p.Length, DSCP(p.DSCP()))
+}
+
+// cross takes the packet through the policy at an interface in one direction.
+func (f *Follower) cross(p *packet.Packet, at *policy.Interface, d policy.Direction, detail bool) Step {
+	s := Step{Node: at.Node.Name, Interface: at.Name, Direction: d.String(), MarksIn: marksOf(p), in: p.DSCP()}
+	a := at.Attached[d]
+	if a == nil {
+		return s
+	}
+	s.Policy = a.Policy.Name
+	where := f.site(a)
+	e := where.classifier.Take(p)
+	if detail {
+		f.why(&s, where, e, p)
+	}
+	s.Class = e.Name
+	s.Line, s.File = e.Spec.At.Line, e.Spec.At.File
+	top := e
+	for top.Parent != nil {
+		top = top.Parent
+	}
+	s.rest = top.Class == nil
+	f.treat(&s, where, e, p)
+	if detail {
+		s.detail(where.plan, e, p, f.at)
+	}
 	return s
 }
 
-// level returns the compiled entries of a policy.
-func (f *Follower) policyLevel(p *policy.Policy) *level {
-	l := f.policies[p]
-	if l == nil {
-		l = newLevel(datapath.WithRest(p))
-		f.policies[p] = l
-	}
-	return l
-}
-
-func (f *Follower) innerLevel(e *policy.Entry) *level {
-	l := f.levels[e]
-	if l == nil {
-		l = newLevel(e.Inner())
-		f.levels[e] = l
-	}
-	return l
-}
-
-func newLevel(entries []policy.Entry) *level {
-	return &level{entries, classify.Compile(classify.Of(entries))}
-}
-
-// match returns the entry of a level that takes the packet, or nil.
-func (l *level) match(p *packet.Packet, at time.Time) *policy.Entry {
-	i := l.matcher.Match(p)
-	if i < 0 {
-		return nil
-	}
-	if e := &l.entries[i]; there(e, at) {
-		return e
-	}
-	for i++; i < len(l.entries); i++ { // what is not there now leaves its packets to the others
-		e := &l.entries[i]
-		if there(e, at) && (e.Class == nil || classify.Holds(e.Class, p)) {
-			return e
-		}
-	}
-	return nil
-}
-
-// there reports whether an entry is in force at a time; when that is not known,
-// it is taken to be.
-func there(e *policy.Entry, at time.Time) bool {
-	return e.When == nil || e.When.Time == nil || at.IsZero() || e.When.Time.Holds(at)
-}
-
-// treat lets a policy classify and mark the packet.
-func (f *Follower) treat(c *carried, s *Step, p *policy.Policy, at *policy.Interface, d policy.Direction) {
-	pkt := c.frame()
-	if c.detail { // marking rewrites pkt; keep what was seen
-		c.seen = c.frame()
-	}
-	l := f.policyLevel(p)
-	var names []string
-	var taken []*policy.Entry
-	for l != nil {
-		e := l.match(pkt, c.at)
-		if c.detail {
-			s.Tried = append(s.Tried, tried(l, e, pkt, c.at)...)
-		}
-		if e == nil {
-			names = append(names, policy.Rest)
-			break
-		}
-		names = append(names, e.ClassName.Text)
-		taken = append(taken, e)
-		if len(e.Inner()) == 0 || len(taken) > 100 {
-			break
-		}
-		l = f.innerLevel(e)
-	}
-	s.Class = strings.Join(names, "/")
-	if len(taken) == 0 {
-		return
-	}
-	last := taken[len(taken)-1]
-	s.rest = taken[0].Class == nil
-	s.Line, s.File = last.At.Line, last.At.File
-	for _, e := range taken {
-		if e.Block {
-			c.blocked, s.Blocked = true, true
+// treat meters and marks the packet by an entry and those around it, the outermost
+// first, as the data path does with the first packet after a pause.
+func (f *Follower) treat(s *Step, where *site, e *plan.Entry, p *packet.Packet) {
+	for _, o := range chain(e) {
+		if o.Spec.Block && inForce(o.Spec.BlockWhen, f.at) {
+			s.Blocked = true
 			return
 		}
-		if e.Mark != nil {
-			datapath.Mark(e.Mark, pkt)
-			if e.Mark.PCP != nil && pkt.Tagged {
-				c.pcpMarked = true
+		var excess *policy.Mark
+		if m := where.meters[o]; m != nil && inForce(o.Meter.When, f.at) {
+			fresh := *m
+			size := where.plan.Framing.Size(p.Length+int(p.GrowsBy), p.Labels()+int(p.GrowsLabels))
+			action := o.Meter.Actions[fresh.Measure(0, size, datapath.ColorOf(p))]
+			if action.Drop {
+				s.Policed = true
+				return
 			}
-			if c.begin != nil && c.begin.Kind == "mpls" && d == policy.Out {
-				c.topTC = e.Mark.TC // of the label that is about to be pushed
+			excess = action.Mark
+		}
+		for _, mark := range []*policy.Mark{o.Spec.Mark, excess} {
+			if mark != nil {
+				datapath.Mark(mark, p)
 			}
 		}
-		if e.Priority > 0 && s.Priority == 0 {
-			s.Priority = e.Priority
+		if o.Priority > 0 && s.Priority == 0 {
+			s.Priority = o.Priority
 		}
 	}
-	c.take(pkt)
-	if c.detail {
-		f.detail(s, taken, pkt, p, at, d, c)
+}
+
+// chain returns an entry and those around it, the outermost first.
+func chain(e *plan.Entry) []*plan.Entry {
+	var out []*plan.Entry
+	for o := e; o != nil; o = o.Parent {
+		out = append(out, o)
 	}
+	slices.Reverse(out)
+	return out
 }

@@ -15,13 +15,13 @@ import (
 	"imbrel/core/unit"
 )
 
-// A Node is an entry of the tree. Rates are in bit/s.
-type Node struct {
+// An Entry is one entry of the tree. Rates are in bit/s.
+type Entry struct {
 	Priority  int       // 0: none; 1 is the most urgent
 	Guarantee unit.Rate // of an entry without priority
 	Ceiling   unit.Rate // 0: none
 	Weight    int64     // of what is left over; at least 1
-	Children  []*Node   // an entry without children is a leaf
+	Children  []*Entry  // an entry without children is a leaf
 
 	Demand unit.Rate // what a leaf wants
 	Gets   unit.Rate // the result
@@ -31,15 +31,15 @@ type Node struct {
 const Greedy = 2 * unit.MaxRate
 
 // Allocate divides capacity among the tree's leaves and sets Gets in every
-// node. Shares are rounded down to whole bit/s, so up to a few bit/s a level
+// entry. Rates are rounded down to whole bit/s, so up to a few bit/s a level
 // stay with nobody.
-func Allocate(root *Node, capacity unit.Rate) {
+func Allocate(root *Entry, capacity unit.Rate) {
 	root.Gets = min(capacity, root.Wants())
 	root.divide()
 }
 
-// Wants returns what a node and all below it can use.
-func (n *Node) Wants() unit.Rate {
+// Wants returns what an entry and all below it can use.
+func (n *Entry) Wants() unit.Rate {
 	d := n.Demand
 	if len(n.Children) > 0 {
 		d = 0
@@ -53,77 +53,76 @@ func (n *Node) Wants() unit.Rate {
 	return d
 }
 
-func (n *Node) divide() {
+func (n *Entry) divide() {
 	if len(n.Children) == 0 {
 		return
 	}
 	left := n.Gets
-	sharing := make([]*share, 0, len(n.Children))
-	urgent := make([]*Node, 0)
+	others := make([]*Entry, 0, len(n.Children))
+	urgent := make([]*Entry, 0)
 	for _, c := range n.Children {
 		c.Gets = 0
 		if c.Priority > 0 {
 			urgent = append(urgent, c)
-			continue
+		} else {
+			others = append(others, c)
 		}
-		sharing = append(sharing, &share{node: c, wants: c.Wants()})
 	}
-	slices.SortStableFunc(urgent, func(a, b *Node) int { return a.Priority - b.Priority })
+	slices.SortStableFunc(urgent, func(a, b *Entry) int { return a.Priority - b.Priority })
 	for len(urgent) > 0 {
 		same := 1
 		for same < len(urgent) && urgent[same].Priority == urgent[0].Priority {
 			same++
 		}
-		level := make([]*share, 0, same)
-		for _, c := range urgent[:same] {
-			level = append(level, &share{node: c, wants: c.Wants(), weight: 1})
-		}
-		left = fill(level, left)
+		left = pour(urgent[:same], left, func(c *Entry) (int64, unit.Rate) { return 1, c.Wants() })
 		urgent = urgent[same:]
 	}
-	for _, s := range sharing { // each its guarantee, or a like part of it
-		s.weight, s.limit = int64(s.node.Guarantee), min(s.wants, s.node.Guarantee)
-	}
-	left = fillTo(sharing, left)
-	for _, s := range sharing {
-		s.weight, s.limit = max(s.node.Weight, 1), s.wants-s.node.Gets
-	}
-	fillTo(sharing, left)
+	// Each its guarantee, or a like part of it; then what is left.
+	left = pour(others, left, func(c *Entry) (int64, unit.Rate) { return int64(c.Guarantee), min(c.Wants(), c.Guarantee) })
+	pour(others, left, func(c *Entry) (int64, unit.Rate) { return max(c.Weight, 1), c.Wants() - c.Gets })
 	for _, c := range n.Children {
 		c.divide()
 	}
 }
 
-// A share is a node's part in one round of filling.
-type share struct {
-	node   *Node
-	wants  unit.Rate
-	weight int64
-	limit  unit.Rate // how much more it takes in this round
-}
-
-func fill(shares []*share, left unit.Rate) unit.Rate {
-	for _, s := range shares {
-		s.limit = s.wants
+// pour gives each entry more, by the weight and up to the limit that part says,
+// and returns what is left.
+func pour(entries []*Entry, left unit.Rate, part func(*Entry) (weight int64, limit unit.Rate)) unit.Rate {
+	portions := make([]Portion, len(entries))
+	for i, c := range entries {
+		portions[i].Weight, portions[i].Limit = part(c)
 	}
-	return fillTo(shares, left)
+	left = Divide(portions, left)
+	for i, c := range entries {
+		c.Gets += portions[i].Gets
+	}
+	return left
 }
 
-// fillTo gives every share up to its limit, in proportion to the weights, and
-// returns what is left. Those who need least for their weight are satisfied
+// A Portion is one part of an amount that is divided.
+type Portion struct {
+	Weight int64
+	Limit  unit.Rate
+	Gets   unit.Rate // the result
+}
+
+// Divide gives every portion up to its limit, in proportion to the weights, and
+// returns what is left. Those that need least for their weight are satisfied
 // first, so that each round knows what the others leave.
-func fillTo(shares []*share, left unit.Rate) unit.Rate {
-	order := make([]*share, 0, len(shares))
+func Divide(portions []Portion, left unit.Rate) unit.Rate {
+	order := make([]*Portion, 0, len(portions))
 	var weights uint64
-	for _, s := range shares {
-		if s.weight > 0 && s.limit > 0 {
-			order = append(order, s)
-			weights += uint64(s.weight)
+	for i := range portions {
+		p := &portions[i]
+		p.Gets = 0
+		if p.Weight > 0 && p.Limit > 0 {
+			order = append(order, p)
+			weights += uint64(p.Weight)
 		}
 	}
-	slices.SortStableFunc(order, func(a, b *share) int { // a.limit/a.weight < b.limit/b.weight
-		ah, al := bits.Mul64(uint64(a.limit), uint64(b.weight))
-		bh, bl := bits.Mul64(uint64(b.limit), uint64(a.weight))
+	slices.SortStableFunc(order, func(a, b *Portion) int { // a.Limit/a.Weight < b.Limit/b.Weight
+		ah, al := bits.Mul64(uint64(a.Limit), uint64(b.Weight))
+		bh, bl := bits.Mul64(uint64(b.Limit), uint64(a.Weight))
 		switch {
 		case ah < bh || ah == bh && al < bl:
 			return -1
@@ -132,13 +131,12 @@ func fillTo(shares []*share, left unit.Rate) unit.Rate {
 		}
 		return 1
 	})
-	for _, s := range order {
-		hi, lo := bits.Mul64(uint64(left), uint64(s.weight))
+	for _, p := range order {
+		hi, lo := bits.Mul64(uint64(left), uint64(p.Weight))
 		q, _ := bits.Div64(hi, lo, weights)
-		give := min(s.limit, unit.Rate(q))
-		s.node.Gets += give
-		left -= give
-		weights -= uint64(s.weight)
+		p.Gets = min(p.Limit, unit.Rate(q))
+		left -= p.Gets
+		weights -= uint64(p.Weight)
 	}
 	return left
 }

@@ -11,9 +11,9 @@ import (
 
 // slow finds the allocation by pouring: small portions, each to whoever is
 // owed one by the rules. It is the slow twin of Allocate for one level.
-func slow(root *Node, capacity float64) []float64 {
+func slow(root *Entry, capacity float64) []float64 {
 	gets := make([]float64, len(root.Children))
-	limit := func(c *Node) float64 {
+	limit := func(c *Entry) float64 {
 		if c.Ceiling > 0 {
 			return math.Min(float64(c.Demand), float64(c.Ceiling))
 		}
@@ -57,10 +57,10 @@ func slow(root *Node, capacity float64) []float64 {
 func TestAgainstPouring(t *testing.T) {
 	r := rand.New(rand.NewPCG(9, 9))
 	for trial := range 60 {
-		root := &Node{}
+		root := &Entry{}
 		capacity := unit.Rate(10_000_000)
 		for range 1 + r.IntN(6) {
-			c := &Node{Weight: 1 + r.Int64N(10), Demand: unit.Rate(r.IntN(12_000_000))}
+			c := &Entry{Weight: 1 + r.Int64N(10), Demand: unit.Rate(r.IntN(12_000_000))}
 			switch r.IntN(3) {
 			case 0:
 				c.Priority = 1 + r.IntN(2)
@@ -86,10 +86,10 @@ func TestAgainstPouring(t *testing.T) {
 func TestHierarchiesUseWhatThereIs(t *testing.T) {
 	r := rand.New(rand.NewPCG(10, 10))
 	for range 500 {
-		var leaves []*Node
-		var grow func(depth int, promise unit.Rate) *Node
-		grow = func(depth int, promise unit.Rate) *Node {
-			n := &Node{Weight: 1 + r.Int64N(5), Guarantee: promise}
+		var leaves []*Entry
+		var grow func(depth int, promise unit.Rate) *Entry
+		grow = func(depth int, promise unit.Rate) *Entry {
+			n := &Entry{Weight: 1 + r.Int64N(5), Guarantee: promise}
 			if depth == 0 {
 				n.Demand = unit.Rate(r.IntN(40_000_000))
 				leaves = append(leaves, n)
@@ -120,10 +120,10 @@ func TestHierarchiesUseWhatThereIs(t *testing.T) {
 }
 
 func ExampleAllocate() {
-	voice := &Node{Priority: 1, Demand: 900_000}
-	radar := &Node{Guarantee: 3_420_000, Weight: 30, Demand: Greedy}
-	rest := &Node{Guarantee: 2_280_000, Weight: 20, Demand: Greedy}
-	Allocate(&Node{Children: []*Node{voice, radar, rest}}, 11_400_000)
+	voice := &Entry{Priority: 1, Demand: 900_000}
+	radar := &Entry{Guarantee: 3_420_000, Weight: 30, Demand: Greedy}
+	rest := &Entry{Guarantee: 2_280_000, Weight: 20, Demand: Greedy}
+	Allocate(&Entry{Children: []*Entry{voice, radar, rest}}, 11_400_000)
 	fmt.Println(voice.Gets, radar.Gets, rest.Gets)
 	// Output: 900kbit/s 6.3Mbit/s 4.2Mbit/s
 }

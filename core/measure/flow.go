@@ -4,7 +4,7 @@ import (
 	"math"
 	"time"
 
-	"imbrel/core/traffic"
+	"imbrel/core/codec"
 )
 
 // A Flow measures the packets of one flow from its source to its sink.
@@ -32,7 +32,7 @@ type booking struct {
 // A call remembers what became of each packet, in order, since what is too late
 // to be played is known only when the least delay is.
 type call struct {
-	codec   traffic.Codec
+	codec   codec.Codec
 	playout time.Duration
 	delays  []uint32 // in delayStep; lost
 }
@@ -47,7 +47,7 @@ func NewFlow(lasts time.Duration) *Flow { return &Flow{lasts: lasts} }
 
 // NewCall returns the measure of one direction of a call that will send about
 // the given number of packets.
-func NewCall(c traffic.Codec, playout, lasts time.Duration, packets int) *Flow {
+func NewCall(c codec.Codec, playout, lasts time.Duration, packets int) *Flow {
 	return &Flow{lasts: lasts, call: &call{codec: c, playout: playout, delays: make([]uint32, 0, packets)}}
 }
 

@@ -6,7 +6,7 @@ import (
 	"testing"
 	"time"
 
-	"imbrel/core/traffic"
+	"imbrel/core/codec"
 )
 
 const ms = time.Millisecond
@@ -45,11 +45,11 @@ func TestEModel(t *testing.T) {
 
 // Packets later than the playout buffer are lost to the listener.
 func TestLatePacketsCountAsLost(t *testing.T) {
-	f := NewCall(traffic.G711, 40*ms, 2*time.Second, 100)
+	f := NewCall(g711(), 40*ms, 2*time.Second, 100)
 	for n := range int64(100) {
 		delay := 5 * ms
 		if n%10 == 9 {
-			delay = 46 * ms // 41 ms behind the quickest
+			delay = 46 * ms // 41 ms after the quickest
 		}
 		f.Delivered(n, time.Duration(n)*20*ms, delay, time.Minute)
 	}
@@ -57,14 +57,14 @@ func TestLatePacketsCountAsLost(t *testing.T) {
 	if got := f.MOS(); math.Abs(got-want) > 1e-9 {
 		t.Errorf("10 %% late: MOS %.4f; want %.4f", got, want)
 	}
-	g := NewCall(traffic.G711, 42*ms, 2*time.Second, 100)
+	g := NewCall(g711(), 42*ms, 2*time.Second, 100)
 	for n := range int64(100) {
 		g.Delivered(n, 0, 5*ms+time.Duration(n%2)*41*ms, time.Minute)
 	}
 	if got := g.MOS(); math.Abs(got-MOS(93.2)) > 1e-9 {
 		t.Errorf("all within the playout buffer: MOS %.4f; want %.4f", got, MOS(93.2))
 	}
-	silent := NewCall(traffic.G711, 40*ms, time.Second, 1)
+	silent := NewCall(g711(), 40*ms, time.Second, 1)
 	silent.Dropped(0)
 	if silent.MOS() != 1 {
 		t.Errorf("a call of which nothing arrives has MOS %.2f; want 1", silent.MOS())
@@ -110,6 +110,11 @@ func TestDistribution(t *testing.T) {
 			t.Errorf("%s of one value = %.0f; want it exactly", s, one.Statistic(s))
 		}
 	}
+}
+
+func g711() codec.Codec {
+	c, _ := codec.ByName("g711")
+	return c
 }
 
 func ExampleMOS() {

@@ -56,6 +56,7 @@ type Class struct {
 	MaxQueueBytes  int64             `json:"max_queue_bytes"`
 	Instances      *Instances        `json:"instances,omitempty"` // of an entry with `each`
 	When           *Presence         `json:"when,omitempty"`      // of an entry with `when`
+	Limits         []LimitPresence   `json:"limits,omitempty"`    // of limits with `when`
 	QueueDelay     *Milliseconds     `json:"queue_delay_ms"`
 
 	delay *Distribution
@@ -68,6 +69,13 @@ func (c *Class) SetDelay(d *Distribution) { c.delay, c.QueueDelay = d, d.Summary
 type Presence struct {
 	HeldS float64 `json:"held_s"`
 	Times int     `json:"times"`
+}
+
+// A LimitPresence is for how long a limit with a `when` was in force: an `at-most`,
+// a `police` or a `block`.
+type LimitPresence struct {
+	Limit string `json:"limit"`
+	Presence
 }
 
 // Instances are the separate instances of an entry: how many there were at most
@@ -151,8 +159,8 @@ type Capture struct {
 	Replayed  int64  `json:"replayed"`
 	NotIP     int64  `json:"not_ip"`
 	Malformed int64  `json:"malformed"`
-	// NoRoute counts packets to an address in no subnet of the network, Behind
-	// those to an address behind the very interface that they were to enter by.
-	NoRoute int64 `json:"no_route"`
-	Behind  int64 `json:"other_way"`
+	// NoRoute counts packets to an address in no subnet of the network, OtherWay
+	// those to an address at the very interface that they were to enter by.
+	NoRoute  int64 `json:"no_route"`
+	OtherWay int64 `json:"other_way"`
 }

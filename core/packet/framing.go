@@ -3,56 +3,65 @@ package packet
 import (
 	"fmt"
 	"slices"
-	"strings"
 )
 
-// A Framing says how many bytes an IP packet takes on a link. The zero Framing
-// adds nothing: it counts the IP packet alone.
+// A Framing says how many bytes an IP packet takes on a link, and which headers a
+// frame has there. The zero Framing adds nothing: it counts the IP packet alone.
+// Framings can be compared.
 type Framing struct {
 	Name    string
-	Bytes   int // added to every packet
+	Bytes   int // added to every packet, tags and labels of the framing included
 	Minimum int // the least a packet takes, padding included
-	// Where the link carries cells, what stands above is cut into Payload bytes a
+	// Where the link carries cells, what is written above is cut into Payload bytes a
 	// cell, the last one filled up, and each takes Cell bytes.
 	Payload, Cell int
+
+	Tags   int // VLAN tags of a frame
+	Labels int // MPLS labels that Bytes counts; a packet with more takes more
 }
 
-// The framings of IEEE 802.3: a frame is a 14-byte header, the payload and a
-// 4-byte check sequence, at least 64 bytes; on the wire a preamble of 8 and a
-// gap of 12 go with it.
-var (
-	FramingIP            = Framing{Name: "ip"}
-	FramingEthernet      = Framing{Name: "ethernet", Bytes: 38, Minimum: 84}
-	FramingEthernetFrame = Framing{Name: "ethernet-frame", Bytes: 18, Minimum: 64}
-)
+// FramingIP counts the IP packet alone.
+func FramingIP() Framing { return Framing{Name: "ip"} }
 
-// What stands between the Ethernet header and the IP packet: an 802.1Q tag, a
-// PPPoE session header (RFC 2516), an MPLS label (RFC 3032).
-var between = []struct {
-	word  string
-	bytes int
-}{{"vlan", 4}, {"vlan-vlan", 8}, {"pppoe", 8}, {"vlan-pppoe", 12}, {"mpls", 4}, {"mpls-mpls", 8}, {"vlan-mpls", 8}, {"vlan-mpls-mpls", 12}}
+// FramingEthernet is Ethernet on the wire: a frame, a preamble of 8 and a gap of 12
+// (IEEE 802.3).
+func FramingEthernet() Framing { return Framing{Name: "ethernet", Bytes: 38, Minimum: 84} }
 
-// What AAL5 carries before the IP packet (RFC 2684, 2364, 2516), without its
-// trailer of 8: multiplexed by circuit (vc) or by an LLC header (llc).
-var overATM = []struct {
+// FramingEthernetFrame is the Ethernet frame: a header of 14 bytes, the payload and
+// a check sequence of 4, at least 64 (IEEE 802.3).
+func FramingEthernetFrame() Framing { return Framing{Name: "ethernet-frame", Bytes: 18, Minimum: 64} }
+
+// between lists what comes between the Ethernet header and the IP packet: an 802.1Q
+// tag, a PPPoE session header (RFC 2516), an MPLS label (RFC 3032).
+var between = [...]struct {
+	word                string
+	bytes, tags, labels int
+}{
+	{"vlan", 4, 1, 0}, {"vlan-vlan", 8, 2, 0}, {"pppoe", 8, 0, 0}, {"vlan-pppoe", 12, 1, 0},
+	{"mpls", 4, 0, 1}, {"mpls-mpls", 8, 0, 2}, {"vlan-mpls", 8, 1, 1}, {"vlan-mpls-mpls", 12, 1, 2},
+}
+
+// overAAL5 lists what AAL5 carries before the IP packet (RFC 2684, 2364, 2516),
+// without its trailer of 8: multiplexed by circuit (vc) or by an LLC header (llc).
+// A bridged frame has its header of 14 and no check sequence.
+var overAAL5 = [...]struct {
 	word  string
 	bytes int
 }{
-	{"ip-vc", 0}, {"ip-llc", 8}, {"pppoa-vc", 2}, {"pppoa-llc", 6},
-	{"ethernet-vc", 2 + 14}, {"ethernet-llc", 10 + 14}, {"pppoe-vc", 2 + 14 + 8}, {"pppoe-llc", 10 + 14 + 8},
+	{"routed-vc", 0}, {"routed-llc", 8}, {"bridged-vc", 2 + 14}, {"bridged-llc", 10 + 14},
+	{"ppp-vc", 2}, {"ppp-llc", 6}, {"pppoe-vc", 2 + 14 + 8}, {"pppoe-llc", 10 + 14 + 8},
 }
 
 // Framings lists the framings that have a name.
 func Framings() []Framing {
-	all := []Framing{FramingIP, FramingEthernet, FramingEthernetFrame}
+	all := []Framing{FramingIP(), FramingEthernet(), FramingEthernetFrame()}
 	for _, base := range all[1:3] {
 		for _, b := range between {
-			all = append(all, Framing{Name: base.Name + "-" + b.word, Bytes: base.Bytes + b.bytes, Minimum: base.Minimum})
+			all = append(all, Framing{Name: base.Name + "-" + b.word, Bytes: base.Bytes + b.bytes, Minimum: base.Minimum, Tags: b.tags, Labels: b.labels})
 		}
 	}
-	for _, a := range overATM {
-		all = append(all, Framing{Name: "atm-" + a.word, Bytes: a.bytes + 8, Payload: 48, Cell: 53})
+	for _, a := range overAAL5 {
+		all = append(all, Framing{Name: "aal5-" + a.word, Bytes: a.bytes + 8, Payload: 48, Cell: 53})
 	}
 	return all
 }
@@ -66,12 +75,10 @@ func ParseFraming(name string) (Framing, error) {
 	return Framing{}, fmt.Errorf("%.40q is not a framing", name)
 }
 
-// HasVLAN reports whether frames carry a VLAN tag, and so a priority code point.
-func (f Framing) HasVLAN() bool { return strings.Contains(f.Name, "-vlan") }
-
-// Size returns the bytes an IP packet of the given length takes.
-func (f Framing) Size(length int) int {
-	n := max(length+f.Bytes, f.Minimum)
+// Size returns the bytes that an IP packet of the given length under so many MPLS
+// labels takes. The labels of the framing itself are a minimum.
+func (f Framing) Size(length, labels int) int {
+	n := max(length+f.Bytes+4*max(labels-f.Labels, 0), f.Minimum)
 	if f.Payload > 0 {
 		n = (n + f.Payload - 1) / f.Payload * f.Cell
 	}

@@ -103,6 +103,19 @@ type Packet struct {
 	// by their number in the policy file; nil when there are none.
 	Apps []uint64
 
+	// Congested says that a queue has set the ECN field to CE since the packet reached
+	// the data path it is in.
+	Congested bool
+
+	// GrowsBy and GrowsLabels are how many bytes of IP packet and how many labels the
+	// packet will have more when it leaves the data path it is in: what a tunnel that
+	// begins or ends here adds or takes. Whoever moves packets sets them.
+	GrowsBy     int32
+	GrowsLabels int8
+	// PushedTC is, where labels are to be pushed, the traffic class plus one that a
+	// policy wants on the topmost; 0: that of the DSCP.
+	PushedTC uint8
+
 	tag      uint16 // offset of the outermost tag's control information; 0: none
 	labels   uint16 // offset of the topmost label; 0: none
 	depth    uint8  // how many labels
@@ -315,6 +328,15 @@ func (p *Packet) Sequence() uint32 {
 	return 0
 }
 
+// BeginsTCP reports whether the packet is the first of a TCP connection: SYN
+// without ACK (RFC 9293 §3.1).
+func (p *Packet) BeginsTCP() bool {
+	if p.transport == 0 || p.Flow.Protocol != TCP || len(p.Bytes) < int(p.transport)+14 {
+		return false
+	}
+	return p.Bytes[p.transport+13]&0x12 == 0x02
+}
+
 // WireLength returns the frame's length without the check sequence, what is not
 // at hand included.
 func (p *Packet) WireLength() int {
@@ -404,13 +426,24 @@ func (p *Packet) ECN() uint8 {
 	return p.trafficClass() & 3
 }
 
+// SetECN rewrites the ECN field in place. It does nothing to a packet that is not IP.
+func (p *Packet) SetECN(v uint8) {
+	if p.network != 0 {
+		p.setClass(p.trafficClass()&^3 | v&3)
+	}
+}
+
 // CongestionExperienced sets the ECN field to CE and reports true, when the
 // packet's transport allows it: ECT(0), ECT(1), or CE already.
 func (p *Packet) CongestionExperienced() bool {
-	if p.ECN() == 0 {
+	switch p.ECN() {
+	case 0:
 		return false
+	case 3:
+		return true
 	}
 	p.setClass(p.trafficClass() | 3)
+	p.Congested = true
 	return true
 }
 
@@ -458,10 +491,12 @@ func (p *Packet) TC() (uint8, bool) {
 	return p.Bytes[p.labels+2] >> 1 & 7, true
 }
 
-// SetTC rewrites the traffic class of the topmost label. It does nothing
-// without a label.
+// SetTC rewrites the traffic class of the topmost label, or of the one that is about
+// to be pushed. It does nothing without a label.
 func (p *Packet) SetTC(v uint8) {
-	if p.depth > 0 {
+	if p.GrowsLabels > 0 {
+		p.PushedTC = v + 1
+	} else if p.depth > 0 {
 		b := &p.Bytes[p.labels+2]
 		*b = *b&0xf1 | v<<1
 	}

@@ -37,15 +37,14 @@ type Expectation struct {
 	Limit     float64
 }
 
-// Statistics are the words for a part of a distribution.
-var Statistics = []string{"mean", "p50", "p95", "p99", "max"}
-
 var (
-	metrics   = []string{"delay", "jitter", "loss", "drops", "rate", "mos"}
-	operators = []string{"<=", ">=", "<", ">", "="}
+	statistics = []string{"mean", "p50", "p95", "p99", "max"}
+	metrics    = []string{"delay", "jitter", "loss", "drops", "rate", "mos"}
+	operators  = []string{"<=", ">=", "<", ">", "="}
 )
 
-const expectationForm = "an expectation: SUBJECT METRIC [STATISTIC] [at NODE/INTERFACE in|out] OPERATOR VALUE, as in `voice delay p99 <= 25ms`"
+// ExpectationForm says what an expectation looks like, to go after "expected".
+const ExpectationForm = "an expectation: SUBJECT METRIC [STATISTIC] [at NODE/INTERFACE in|out] OPERATOR VALUE, as in `voice delay p99 <= 25ms`"
 
 // ParseExpectation reads one line. Names are not looked up.
 func ParseExpectation(s string) (Expectation, error) {
@@ -64,15 +63,15 @@ func ParseExpectation(s string) (Expectation, error) {
 	}
 	m := next()
 	if !slices.Contains(metrics, m) {
-		return e, fmt.Errorf("%q is not a metric; %sit is one of %s", m, didYouMean(m, metrics), orList(metrics))
+		return e, fmt.Errorf("%q is not a metric; %sit is one of %s", m, DidYouMean(m, metrics), OrList(metrics))
 	}
 	e.Metric = Metric(m)
-	if len(w) > 0 && slices.Contains(Statistics, w[0]) {
+	if len(w) > 0 && slices.Contains(statistics, w[0]) {
 		e.Statistic = next()
 	}
 	switch hasStatistic := e.Metric == Delay || e.Metric == Jitter; {
 	case e.Statistic == "" && e.Metric == Delay:
-		return e, fmt.Errorf("a delay needs one of %s behind it", orList(Statistics))
+		return e, fmt.Errorf("a delay needs one of %s after it", OrList(statistics))
 	case e.Statistic != "" && !hasStatistic:
 		return e, fmt.Errorf("%s has no %s: it is one number", e.Metric, e.Statistic)
 	}
@@ -85,7 +84,7 @@ func ParseExpectation(s string) (Expectation, error) {
 		case "out":
 			e.Direction = Out
 		default:
-			return e, fmt.Errorf("after `at %s` stands a direction, in or out, not %q", e.WhereName, d)
+			return e, fmt.Errorf("after `at %s` comes a direction, in or out, not %q", e.WhereName, d)
 		}
 		if e.Metric == Jitter || e.Metric == MOS || e.Metric == Loss {
 			return e, fmt.Errorf("%s is measured end to end, so it has no `at`; at an interface there are delay (in the queue), drops and rate", e.Metric)
@@ -93,7 +92,7 @@ func ParseExpectation(s string) (Expectation, error) {
 	}
 	e.Operator = next()
 	if !slices.Contains(operators, e.Operator) {
-		return e, fmt.Errorf("%q is not a comparison; it is one of %s, with a space on both sides", e.Operator, orList(operators))
+		return e, fmt.Errorf("%q is not a comparison; it is one of %s, with a space on both sides", e.Operator, OrList(operators))
 	}
 	var err error
 	e.Limit, err = parseLimit(e.Metric, strings.Join(w, ""))

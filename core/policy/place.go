@@ -1,11 +1,7 @@
 // Package policy is the model of a policy file: the classes, the treatment of
-// each, the interfaces, the network and the rehearsals. Read turns a document
-// tree into a File that is validated and from then on only read; every part
-// of it knows its place in the file.
-//
-// The language is described once, in language.go: a description of every key
-// and of what may stand there. The reader follows that description, so a key
-// that is not in it is an error, never ignored.
+// each, the interfaces, the network and the rehearsals. Package language makes a
+// File of a document; every part of it knows its place there. A File built in Go
+// works as well: what a part is, its fields say.
 package policy
 
 import (
@@ -83,39 +79,38 @@ func excerpt(line string, column int) (string, int) {
 	return lead + string(cut) + tail, at - from + len([]rune(lead))
 }
 
-// A Source is where a part of the model was written. Every part embeds one.
+// A Source is where a part of the model was written. Every part embeds one; the
+// zero Source was written nowhere.
 type Source struct {
 	At   Place
-	keys []keyPlace
+	keys []KeyPlace
 }
 
-type keyPlace struct {
-	key   string
-	place Place
+// A KeyPlace is a key and where its value stands.
+type KeyPlace struct {
+	Key   string
+	Place Place
 }
+
+// Begins notes where the part begins. Readers call it.
+func (s *Source) Begins(at Place) { s.At = at }
+
+// Written notes that a key was written, and where. Readers call it.
+func (s *Source) Written(key string, at Place) { s.keys = append(s.keys, KeyPlace{key, at}) }
+
+// Keys returns the keys that were written, in their order.
+func (s *Source) Keys() []KeyPlace { return s.keys }
 
 // PlaceOf returns the place of a key's value, or of the part itself when the
-// key was not given.
+// key was not written.
 func (s *Source) PlaceOf(key string) Place {
 	for _, k := range s.keys {
-		if k.key == key {
-			return k.place
+		if k.Key == key {
+			return k.Place
 		}
 	}
 	return s.At
 }
-
-// Has reports whether the key was given.
-func (s *Source) Has(key string) bool {
-	for _, k := range s.keys {
-		if k.key == key {
-			return true
-		}
-	}
-	return false
-}
-
-func (s *Source) source() *Source { return s }
 
 // A Ref is a name that stands for something defined elsewhere in the file.
 type Ref struct {

@@ -14,7 +14,7 @@ type Discipline interface {
 	Push(now time.Duration, p *packet.Packet) Verdict
 	// Pop returns the next packet, or nil.
 	Pop(now time.Duration) *packet.Packet
-	// Level returns where it says how much waits, at any time.
+	// Level returns a pointer to the queue's current length.
 	Level() *Waiting
 }
 

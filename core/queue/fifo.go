@@ -58,5 +58,5 @@ func (q *FIFO) Pop(time.Duration) *packet.Packet {
 	return p
 }
 
-// Level returns where the queue keeps how much waits in it.
+// Level returns a pointer to the queue's current length.
 func (q *FIFO) Level() *Waiting { return &q.waiting }

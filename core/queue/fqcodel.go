@@ -186,5 +186,5 @@ func (q *FQCoDel) Pop(now time.Duration) *packet.Packet {
 	}
 }
 
-// Level returns where the queue keeps how much waits in it.
+// Level returns a pointer to the queue's current length.
 func (q *FQCoDel) Level() *Waiting { return &q.waiting }

@@ -60,7 +60,7 @@ func TestREDProbability(t *testing.T) {
 // {1, …, 1/p_b} (Floyd & Jacobson 1993, §7): a mean of (1/p_b + 1)/2, and never
 // more than 1/p_b. Higher drop precedences are dropped earlier.
 func TestREDSpacesItsDrops(t *testing.T) {
-	q := NewRED(1_000_000, 100_000_000, 1000, false, rand.New(rand.NewPCG(1, 1)))
+	q := NewRED(Limits{Bytes: 1_000_000}, 100_000_000, 1000, false, rand.New(rand.NewPCG(1, 1)))
 	q.Weight = 0 // hold the average
 	q.average, q.idle = 300_000, false
 	pb := q.Profiles[0].Probability(q.average)
@@ -96,7 +96,7 @@ func TestREDSpacesItsDrops(t *testing.T) {
 }
 
 func TestREDAverageFollowsThePaper(t *testing.T) {
-	q := NewRED(1_000_000, 8_000_000, 1000, false, rand.New(rand.NewPCG(1, 1))) // 1 ms a packet
+	q := NewRED(Limits{Bytes: 1_000_000}, 8_000_000, 1000, false, rand.New(rand.NewPCG(1, 1))) // 1 ms a packet
 	want := 0.0
 	q.Push(0, pkt(1, 0, 0))
 	for range 500 {
@@ -176,7 +176,7 @@ func TestECNMarksInsteadOfDropping(t *testing.T) {
 	if dropped > 0 || marked < 5 {
 		t.Errorf("%d dropped, %d marked", dropped, marked)
 	}
-	red := NewRED(100_000, 8_000_000, 1000, true, rand.New(rand.NewPCG(1, 1)))
+	red := NewRED(Limits{Bytes: 100_000}, 8_000_000, 1000, true, rand.New(rand.NewPCG(1, 1)))
 	red.Weight, red.average, red.idle = 0, 40_000, false
 	early := 0
 	for range 2000 {
@@ -243,7 +243,7 @@ func BenchmarkDisciplines(b *testing.B) {
 	drop := func(*packet.Packet, Verdict) {}
 	for name, q := range map[string]Discipline{
 		"tail":     &FIFO{Limits: Limits{Packets: 1000}},
-		"red":      NewRED(1_000_000, 1_000_000_000, 1000, false, rand.New(rand.NewPCG(1, 1))),
+		"red":      NewRED(Limits{Bytes: 1_000_000}, 1_000_000_000, 1000, false, rand.New(rand.NewPCG(1, 1))),
 		"codel":    NewCoDel(Limits{Packets: 1000}, 0, 1000, false, drop),
 		"fq-codel": NewFQCoDel(Limits{Packets: 1000}, Flows, 0, 1000, false, drop),
 	} {

@@ -25,27 +25,31 @@ type RED struct {
 	ECN    bool
 	Random *rand.Rand
 
-	average float64 // bytes
+	average float64 // bytes, or packets where the limit is in packets
 	count   [3]int  // packets since the last drop, before this one; -1: none
 	empty   time.Duration
 	idle    bool
 }
 
-// A Profile is at which average length, in bytes, dropping begins, where its
+// A Profile is at which average length, in the unit of the limit, dropping begins, where its
 // probability reaches MaxP, from where it rises to 1 at twice that.
 type Profile struct {
 	Min, Max float64
 	MaxP     float64
 }
 
-// NewRED returns a RED queue of a limit in bytes with the usual parameters: w_q
-// 0.002, max_p 0.1; thresholds at 30 and 90 % of half the limit for the first
-// drop precedence (the average may reach it before the queue is full, even with
-// the gentle part above), lower for the others.
-func NewRED(limit int64, rate unit.Rate, maxPacket int, ecn bool, random *rand.Rand) *RED {
-	half := float64(limit) / 2
+// NewRED returns a RED queue with the usual parameters: w_q 0.002, max_p 0.1;
+// thresholds at 30 and 90 % of half the limit for the first drop precedence (the
+// average may reach it before the queue is full, even with the gentle part above),
+// lower for the others. A limit in packets counts packets, one in bytes bytes; one
+// of them must be given.
+func NewRED(limits Limits, rate unit.Rate, maxPacket int, ecn bool, random *rand.Rand) *RED {
+	half := float64(limits.Bytes) / 2
+	if limits.Bytes == 0 {
+		half = float64(limits.Packets) / 2
+	}
 	q := &RED{Weight: 0.002, ECN: ecn, Random: random, idle: true, Packet: max(rate, unit.MinRate).Time(unit.Size(maxPacket))}
-	q.Limits.Bytes = limit
+	q.Limits = limits
 	for i, part := range [3][2]float64{{0.3, 0.9}, {0.2, 0.6}, {0.1, 0.3}} {
 		q.Profiles[i] = Profile{Min: part[0] * half, Max: part[1] * half, MaxP: 0.1}
 		q.count[i] = -1
@@ -110,7 +114,11 @@ func (q *RED) measure(now time.Duration) {
 		q.average = float64(q.average * power(1-q.Weight, int(min(m, 1e6))))
 		return
 	}
-	q.average += float64(q.Weight * (float64(q.waiting.Bytes) - q.average))
+	length := q.waiting.Bytes
+	if q.Bytes == 0 {
+		length = int64(q.waiting.Packets)
+	}
+	q.average += float64(q.Weight * (float64(length) - q.average))
 }
 
 // power returns x to the n, the same on every machine.
@@ -134,5 +142,5 @@ func (q *RED) Pop(now time.Duration) *packet.Packet {
 	return p
 }
 
-// Average returns the average length in bytes.
+// Average returns the average length, in the unit of the limit.
 func (q *RED) Average() float64 { return q.average }

@@ -4,12 +4,13 @@ import (
 	"encoding/binary"
 	"net/netip"
 	"strings"
+	"time"
 )
 
 // answer remembers which addresses a DNS answer (RFC 1035 §4) gives for the
 // name that was asked. Aliases lead from that name to others, so every address
 // in the answer belongs to it.
-func (r *Recogniser) answer(b []byte) {
+func (r *Recogniser) answer(now time.Duration, b []byte) {
 	if len(b) < 12 || b[2]&0x80 == 0 || b[3]&0x0f != 0 || binary.BigEndian.Uint16(b[4:]) != 1 {
 		return // no answer, an error, or not one question
 	}
@@ -35,10 +36,7 @@ func (r *Recogniser) answer(b []byte) {
 			a = netip.AddrFrom16([16]byte(b[at : at+16]))
 		}
 		if a.IsValid() {
-			if len(r.names) >= maxNames {
-				clear(r.names)
-			}
-			r.names[a] = asked
+			r.names.put(now, a).value = asked
 		}
 		at += size
 	}

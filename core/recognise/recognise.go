@@ -1,67 +1,97 @@
-// Package recognise tells the applications of flows by more than ports: by the
-// server name of a TLS ClientHello, an HTTP Host, the address that a DNS answer
-// gave for a name, or the look of RTP and the RTCP beside it. A conversation keeps what was recognised,
-// in both directions. It also lends the ports of a packet's first fragment to the
-// later ones.
+// Package recognise finds the applications of conversations by more than ports: by
+// the server name of a TLS ClientHello, an HTTP Host, the address that a DNS answer
+// gave for a name, or the look of RTP and the RTCP beside it. A conversation keeps
+// what was recognised, in both directions, until a new one begins with a SYN on the
+// same ports. It also lends the ports of a packet's first fragment to the later ones.
 //
-// All memory is bounded; what does not fit is not recognised, and counted.
+// All memory is bounded: what was not used for longest is forgotten, and counted.
 package recognise
 
 import (
 	"net/netip"
 	"strings"
+	"time"
 
-	"imbrel/core/classify"
 	"imbrel/core/packet"
 	"imbrel/core/policy"
 )
 
-// Bounds of what a Recogniser remembers.
+// Bounds of what a Recogniser remembers, and for how long what is not used is.
 const (
-	maxConversations = 1 << 16
-	maxFragments     = 1 << 12
-	maxNames         = 1 << 14
-	maxPending       = 1 << 10 // conversations whose first bytes are being collected
-	maxHello         = 1 << 14 // bytes of each
+	MaxConversations = 1 << 16
+	MaxFragments     = 1 << 12
+	MaxNames         = 1 << 14
+	MaxHellos        = 1 << 10 // conversations whose first bytes are being collected
+	MaxHello         = 1 << 14 // bytes of each
+
+	ConversationLasts = 10 * time.Minute
+	FragmentLasts     = 30 * time.Second // RFC 791 §3.2 suggests 15 s and more
+	NameLasts         = 6 * time.Hour
+	HelloLasts        = 30 * time.Second
 )
 
 // A Recogniser watches packets in the order of time.
 type Recogniser struct {
 	apps          []policy.App
 	words         int
-	conversations map[packet.Flow]*conversation
-	fragments     map[packet.FragmentKey][2]uint16
-	names         map[netip.Addr]string
-	pending       int
-	before        *conversation // of the packet before
-	beforeKey     packet.Flow
-	looks         []int // applications that look like RTP
+	conversations memory[packet.Flow, conversation]
+	fragments     memory[packet.FragmentKey, [2]uint16]
+	names         memory[netip.Addr, string]
+	hellos        memory[packet.Flow, hello]
+	before        *item[packet.Flow, conversation] // of the packet before
+	looks         []int                            // applications that look like RTP
 
-	Fragments  int64 // later fragments whose ports were found
-	Strays     int64 // later fragments whose first was not seen
-	Unwatched  int64 // packets of conversations that no longer fitted
-	ServerSeen int64 // conversations whose server name was seen
+	// Fragments and Strays count later fragments whose ports were found, and those
+	// whose first was not seen.
+	Fragments, Strays int64
 }
+
+// Forgotten returns how many conversations, and how many beginnings of one, were
+// forgotten because there were too many.
+func (r *Recogniser) Forgotten() (conversations, hellos int64) {
+	return r.conversations.forgotten, r.hellos.forgotten
+}
+
+// A Way is how the name of a conversation's server was learned.
+type Way uint8
+
+// How a name is learned. NotLearned is the zero Way.
+const (
+	NotLearned Way = iota
+	ByTLS
+	ByHTTP
+	ByDNS
+)
+
+// Word returns how a name is learned as one word: "tls", "http", "dns".
+func (w Way) Word() string { return [...]string{"", "tls", "http", "dns"}[w] }
 
 // A conversation is what is known of both directions of a flow.
 type conversation struct {
-	name string
-	apps []uint64
-	// The client's first bytes, until a name is found or cannot be.
-	hello    []byte
-	next     uint32
-	watching bool
+	name     string
+	learned  Way
+	apps     []uint64
+	watching bool // its first bytes are being collected
 	done     bool
 	rtp      [2]rtpState
 	isRTP    bool
 }
 
+// A hello is the client's first bytes, until a name is found or cannot be.
+type hello struct {
+	bytes []byte
+	next  uint32
+}
+
 // New returns a recogniser of the applications of a policy file.
 func New(apps []policy.App) *Recogniser {
-	r := &Recogniser{apps: apps, words: (len(apps) + 63) / 64, conversations: make(map[packet.Flow]*conversation),
-		fragments: make(map[packet.FragmentKey][2]uint16), names: make(map[netip.Addr]string)}
+	r := &Recogniser{apps: apps, words: (len(apps) + 63) / 64,
+		conversations: newMemory[packet.Flow, conversation](MaxConversations, ConversationLasts),
+		fragments:     newMemory[packet.FragmentKey, [2]uint16](MaxFragments, FragmentLasts),
+		names:         newMemory[netip.Addr, string](MaxNames, NameLasts),
+		hellos:        newMemory[packet.Flow, hello](MaxHellos, HelloLasts)}
 	for i := range apps {
-		if apps[i].LooksLike == "rtp" {
+		if apps[i].LooksLike == policy.LooksLikeRTP {
 			r.looks = append(r.looks, i)
 		}
 	}
@@ -77,14 +107,14 @@ func key(f packet.Flow) (packet.Flow, int) {
 	return f, 0
 }
 
-// Watch takes note of a packet and sets what is recognised of it: Apps, and the
-// ports of a later fragment.
-func (r *Recogniser) Watch(p *packet.Packet) {
+// Watch takes note of a packet at a time and sets what is recognised of it: Apps,
+// and the ports of a later fragment.
+func (r *Recogniser) Watch(now time.Duration, p *packet.Packet) {
 	if !p.IsIP() {
 		return
 	}
 	if p.Fragment {
-		r.fragment(p)
+		r.fragment(now, p)
 	}
 	inner := p
 	var carried packet.Packet
@@ -97,55 +127,55 @@ func (r *Recogniser) Watch(p *packet.Packet) {
 		return
 	}
 	k, direction := key(inner.Flow)
-	c := r.before
-	if c == nil || k != r.beforeKey { // packets of one conversation often come in a row
-		c = r.conversations[k]
-		r.before, r.beforeKey = c, k
+	i := r.before
+	if i == nil || k != i.key { // packets of one conversation often come in a row
+		i = r.conversations.find(now, k)
 	}
-	if c == nil {
-		if len(r.conversations) >= maxConversations {
-			r.Unwatched++
-			return
-		}
-		c = &conversation{}
-		r.conversations[k] = c
-		r.byAddress(c, inner)
+	if i == nil || inner.BeginsTCP() {
+		i = r.conversations.put(now, k)
+		r.hellos.remove(k)
+		r.byAddress(now, &i.value, inner)
 	}
+	i.used = now
+	r.before = i
+	c := &i.value
 	if !p.LaterFragment {
 		switch inner.Flow.Protocol {
 		case packet.UDP:
-			r.udp(c, inner, direction)
+			r.udp(now, c, inner, direction)
 		case packet.TCP:
-			r.tcp(c, inner)
+			r.tcp(now, c, k, inner)
 		}
 	}
 	p.Apps = c.apps
 }
 
-// Name returns the server name that was recognised of a flow's conversation, and
-// whether it looks like RTP.
-func (r *Recogniser) Name(f packet.Flow) (name string, rtp bool) {
+// Known is what is known of a conversation.
+type Known struct {
+	Name string // of the server; "" when it is not known
+	By   Way    // how the name was learned
+	RTP  bool   // it looks like RTP
+}
+
+// Known returns what was recognised of a flow's conversation.
+func (r *Recogniser) Known(f packet.Flow) Known {
 	k, _ := key(f)
-	if c := r.conversations[k]; c != nil {
-		return c.name, c.isRTP
+	if c := r.conversations.peek(k); c != nil {
+		return Known{c.name, c.learned, c.isRTP}
 	}
-	return "", false
+	return Known{}
 }
 
 // fragment learns the ports from a first fragment and lends them to later ones.
-func (r *Recogniser) fragment(p *packet.Packet) {
+func (r *Recogniser) fragment(now time.Duration, p *packet.Packet) {
 	k := p.FragmentKey()
 	if !p.LaterFragment {
-		if !p.HasPorts {
-			return
+		if p.HasPorts {
+			r.fragments.put(now, k).value = [2]uint16{p.Flow.FromPort, p.Flow.ToPort}
 		}
-		if len(r.fragments) >= maxFragments {
-			clear(r.fragments)
-		}
-		r.fragments[k] = [2]uint16{p.Flow.FromPort, p.Flow.ToPort}
 		return
 	}
-	if ports, ok := r.fragments[k]; ok {
+	if ports := r.fragments.get(now, k); ports != nil {
 		p.Flow.FromPort, p.Flow.ToPort, p.HasPorts = ports[0], ports[1], true
 		r.Fragments++
 	} else {
@@ -157,31 +187,28 @@ func (r *Recogniser) fragment(p *packet.Packet) {
 // side with the lower port. Several services may share an address, so this is
 // for conversations that could tell a server name themselves, if their beginning
 // were seen: TCP, or UDP to port 443, on ports that are not another application's.
-func (r *Recogniser) byAddress(c *conversation, p *packet.Packet) {
+func (r *Recogniser) byAddress(now time.Duration, c *conversation, p *packet.Packet) {
 	f := p.Flow
 	server, port := f.To, f.ToPort
 	if f.FromPort < f.ToPort {
 		server, port = f.From, f.FromPort
 	}
-	name, ok := r.names[server]
-	if !ok || f.Protocol != packet.TCP && port != 443 {
+	name := r.names.get(now, server)
+	if name == nil || f.Protocol != packet.TCP && port != 443 {
 		return
 	}
 	for i := range r.apps {
-		if a := &r.apps[i]; a.Name != "http" && a.Name != "https" && classify.IsApp(a, p) {
+		if a := &r.apps[i]; a.Name != "http" && a.Name != "https" && a.Takes(p) {
 			return
 		}
 	}
-	r.call(c, name)
+	r.name(c, *name, ByDNS)
 }
 
-// call gives a conversation a server name.
-func (r *Recogniser) call(c *conversation, name string) {
-	if c.name == name {
+// name gives a conversation a server name.
+func (r *Recogniser) name(c *conversation, name string, by Way) {
+	if c.learned = by; c.name == name {
 		return
-	}
-	if c.name == "" {
-		r.ServerSeen++
 	}
 	c.name = name
 	apps := make([]uint64, r.words)
@@ -223,10 +250,10 @@ func NameMatches(patterns []string, name string) bool {
 	return false
 }
 
-func (r *Recogniser) udp(c *conversation, p *packet.Packet, direction int) {
+func (r *Recogniser) udp(now time.Duration, c *conversation, p *packet.Packet, direction int) {
 	b := p.Payload()
 	if p.Flow.FromPort == 53 {
-		r.answer(b)
+		r.answer(now, b)
 	}
 	if !c.isRTP && (c.rtp[direction].watch(b) || isRTCP(b)) {
 		c.isRTP = true
@@ -239,59 +266,59 @@ func (r *Recogniser) udp(c *conversation, p *packet.Packet, direction int) {
 	}
 }
 
-// tcp collects the client's first bytes until they tell a server name.
-func (r *Recogniser) tcp(c *conversation, p *packet.Packet) {
+// tcp collects the client's first bytes until they say a server name.
+func (r *Recogniser) tcp(now time.Duration, c *conversation, k packet.Flow, p *packet.Packet) {
 	b := p.Payload()
 	if c.done || len(b) == 0 {
 		return
 	}
 	sequence := p.Sequence()
+	var h *hello
 	if !c.watching {
 		if !looksLikeAStart(b) {
 			return // the server's greeting, or the middle of a conversation
 		}
-		if r.pending >= maxPending {
-			c.done = true
-			return
-		}
-		c.watching, c.next = true, sequence
-		r.pending++
+		c.watching = true
+		h = &r.hellos.put(now, k).value
+		h.next = sequence
+	} else if h = r.hellos.get(now, k); h == nil {
+		c.done = true // forgotten
+		return
 	}
-	skip := c.next - sequence // already seen
+	skip := h.next - sequence // already seen
 	if int32(skip) < 0 || int(skip) >= len(b) {
 		return // a gap, the other direction, or nothing new
 	}
 	b = b[skip:]
-	if len(c.hello) == 0 {
-		if r.try(c, b) {
-			return
-		}
-	}
-	c.hello = append(c.hello, b...)
-	c.next += uint32(len(b))
-	if r.try(c, c.hello) {
+	if len(h.bytes) == 0 && r.try(c, k, b) {
 		return
 	}
-	if len(c.hello) > maxHello {
-		r.settle(c, "")
+	h.bytes = append(h.bytes, b...)
+	h.next += uint32(len(b))
+	if !r.try(c, k, h.bytes) && len(h.bytes) > MaxHello {
+		r.settle(c, k, "", NotLearned)
 	}
 }
 
 // try looks for a name in a conversation's first bytes, and reports whether the
 // search is over.
-func (r *Recogniser) try(c *conversation, b []byte) bool {
+func (r *Recogniser) try(c *conversation, k packet.Flow, b []byte) bool {
 	name, more := serverName(b)
 	if name == "" && more {
 		return false
 	}
-	r.settle(c, name)
+	by := ByHTTP
+	if b[0] == tlsHandshake {
+		by = ByTLS
+	}
+	r.settle(c, k, name, by)
 	return true
 }
 
-func (r *Recogniser) settle(c *conversation, name string) {
-	c.done, c.hello = true, nil
-	r.pending--
+func (r *Recogniser) settle(c *conversation, k packet.Flow, name string, by Way) {
+	c.done = true
+	r.hellos.remove(k)
 	if name != "" {
-		r.call(c, name)
+		r.name(c, name, by)
 	}
 }

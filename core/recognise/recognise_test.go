@@ -2,19 +2,19 @@ package recognise
 
 import (
 	"encoding/binary"
-	"fmt"
 	"math/rand/v2"
 	"net/netip"
 	"strings"
 	"testing"
+	"time"
 
 	"imbrel/core/packet"
 	"imbrel/core/policy"
 )
 
-// hello builds a ClientHello for a server name, in TLS records of at most size
+// clientHello builds a ClientHello for a server name, in TLS records of at most size
 // bytes, with other extensions before it.
-func hello(name string, size int) []byte {
+func clientHello(name string, size int) []byte {
 	sni := binary.BigEndian.AppendUint16(nil, uint16(len(name)+3))
 	sni = append(sni, 0)
 	sni = binary.BigEndian.AppendUint16(sni, uint16(len(name)))
@@ -66,7 +66,7 @@ func send(r *Recogniser, f packet.Flow, sequence uint32, payload []byte) *packet
 	if err := q.Parse(frame, len(frame)); err != nil {
 		panic(err)
 	}
-	r.Watch(q)
+	r.Watch(0, q)
 	return q
 }
 
@@ -78,9 +78,9 @@ func apps() []policy.App {
 	return []policy.App{
 		{Name: "weather", Number: 0, ServerNames: []string{"*.weather.example"}},
 		{Name: "mail", Number: 1, ServerNames: []string{"mail.weather.example"}},
-		{Name: "media", Number: 2, LooksLike: "rtp"},
-		{Name: "ssh", Number: 3, TCP: []policy.PortRange{{First: 22, Last: 22}}},
-		{Name: "https", Number: 4, TCP: []policy.PortRange{{First: 443, Last: 443}}},
+		{Name: "media", Number: 2, LooksLike: policy.LooksLikeRTP},
+		{Name: "ssh", Number: 3, TCP: []policy.Range{policy.One(22)}},
+		{Name: "https", Number: 4, TCP: []policy.Range{policy.One(443)}},
 	}
 }
 
@@ -88,7 +88,7 @@ func TestServerNamesInWhateverPieces(t *testing.T) {
 	rng := rand.New(rand.NewPCG(1, 1))
 	for trial := range 200 {
 		r := New(apps())
-		b := hello("Feeds.Weather.example", []int{1 << 14, 700, 37}[trial%3])
+		b := clientHello("Feeds.Weather.example", []int{1 << 14, 700, 37}[trial%3])
 		f := web(uint16(2000 + trial))
 		send(r, f, 999, nil) // the handshake's last step
 		sequence := uint32(1000)
@@ -105,15 +105,15 @@ func TestServerNamesInWhateverPieces(t *testing.T) {
 			}
 			rest, sequence = rest[n:], sequence+uint32(n)
 		}
-		if name, _ := r.Name(f); name != "feeds.weather.example" {
+		if name := r.Known(f).Name; name != "feeds.weather.example" {
 			t.Fatalf("trial %d: %d bytes from %d recognised as %q", trial, len(b), start, name)
 		}
 		// Both directions keep it.
 		if p := send(r, f.Reverse(), 1, []byte{22, 3, 3, 0, 1, 2}); len(p.Apps) == 0 || p.Apps[0] != 1 {
 			t.Fatalf("trial %d: the way back has %v", trial, p.Apps)
 		}
-		if r.pending != 0 {
-			t.Fatalf("trial %d: %d conversations are still being collected", trial, r.pending)
+		if len(r.hellos.items) != 0 {
+			t.Fatalf("trial %d: %d conversations are still being collected", trial, len(r.hellos.items))
 		}
 	}
 }
@@ -132,7 +132,7 @@ func TestHTTPHost(t *testing.T) {
 			for i := 0; i < len(request); i += step {
 				send(r, f, uint32(i), []byte(request[i:min(len(request), i+step)]))
 			}
-			if name, _ := r.Name(f); name != want {
+			if name := r.Known(f).Name; name != want {
 				t.Errorf("%q in steps of %d: %q; want %q", request, step, name, want)
 			}
 		}
@@ -164,8 +164,8 @@ func TestDNSAnswers(t *testing.T) {
 		t.Errorf("a conversation with the address is %v; want weather", p.Apps)
 	}
 	mail := web(5001)
-	send(r, mail, 100, hello("mail.weather.example", 1<<14))
-	if name, _ := r.Name(mail); name != "mail.weather.example" {
+	send(r, mail, 100, clientHello("mail.weather.example", 1<<14))
+	if name := r.Known(mail).Name; name != "mail.weather.example" {
 		t.Errorf("its own word does not outweigh DNS: %q", name)
 	}
 	for what, f := range map[string]packet.Flow{
@@ -210,13 +210,13 @@ func TestLooksLikeRTP(t *testing.T) {
 			}
 			send(r, f, 0, b)
 		}
-		if _, is := r.Name(f); is {
+		if is := r.Known(f).RTP; is {
 			t.Fatalf("random packets are taken for RTP in trial %d", trial)
 		}
 	}
 	report := packet.Flow{From: client, To: server, FromPort: 40001, ToPort: 41001, Protocol: packet.UDP}
 	send(r, report, 0, append([]byte{0x80, 201, 0, 1, 0, 0, 0, 7}, 0x81, 202, 0, 1, 0, 0, 0, 7))
-	if _, is := r.Name(report); !is {
+	if is := r.Known(report).RTP; !is {
 		t.Error("RTCP beside it is not recognised")
 	}
 }
@@ -235,7 +235,7 @@ func TestFragments(t *testing.T) {
 		if err := q.Parse(frame, len(frame)); err != nil {
 			panic(err)
 		}
-		r.Watch(q)
+		r.Watch(0, q)
 		return q
 	}
 	if stray := piece(126, 1); stray.HasPorts || r.Strays != 1 {
@@ -247,20 +247,90 @@ func TestFragments(t *testing.T) {
 	}
 }
 
-// However many conversations there are, memory is bounded, and it is said.
+// However many conversations there are, memory is bounded, the oldest are forgotten
+// and counted, and new ones are still recognised.
 func TestAFloodOfConversations(t *testing.T) {
 	r := New(apps())
-	for i := range maxConversations + 5000 {
+	for i := range MaxConversations + 5000 {
 		f := packet.Flow{From: netip.AddrFrom4([4]byte{10, byte(i >> 16), byte(i >> 8), byte(i)}), To: server, FromPort: 1, ToPort: 443, Protocol: packet.TCP}
-		send(r, f, 0, []byte{22, 3, 1})
+		send(r, f, 0, []byte{22, 3, 1}) // a hello that never ends
 	}
-	if len(r.conversations) > maxConversations || r.Unwatched != 5000 || r.pending > maxPending {
-		t.Errorf("%d conversations, %d not watched, %d pending", len(r.conversations), r.Unwatched, r.pending)
+	conversations, hellos := r.Forgotten()
+	if len(r.conversations.items) != MaxConversations || conversations != 5000 || len(r.hellos.items) != MaxHellos || hellos != MaxConversations+5000-MaxHellos {
+		t.Errorf("%d conversations and %d hellos remembered, %d and %d forgotten", len(r.conversations.items), len(r.hellos.items), conversations, hellos)
+	}
+	f := web(7000)
+	send(r, f, 0, clientHello("feeds.weather.example", 1<<14))
+	if known := r.Known(f); known != (Known{Name: "feeds.weather.example", By: ByTLS}) {
+		t.Errorf("a hello after the flood: %+v", known)
+	}
+}
+
+// A hello has bounds of its own: one that is larger than MaxHello is given up, whatever
+// comes after.
+func TestAHelloWithoutEnd(t *testing.T) {
+	r := New(apps())
+	f := web(7001)
+	long := clientHello("feeds.weather.example", 1<<14)
+	long[3], long[4] = 0xff, 0xff // a record of 64 kB, most of it still to come
+	piece := append(long[:5:5], make([]byte, 1000)...)
+	sequence := uint32(0)
+	for range MaxHello/len(piece) + 3 {
+		send(r, f, sequence, piece)
+		sequence += uint32(len(piece))
+		if h := r.hellos.peek(key0(f)); h != nil && len(h.bytes) > MaxHello+len(piece) {
+			t.Fatalf("%d bytes of a hello are kept; the most is %d", len(h.bytes), MaxHello)
+		}
+	}
+	if len(r.hellos.items) != 0 {
+		t.Errorf("a hello of %d bytes is still being collected", sequence)
+	}
+}
+
+func key0(f packet.Flow) packet.Flow {
+	k, _ := key(f)
+	return k
+}
+
+// What was not used for its time is forgotten; what is in use stays.
+func TestWhatIsOldIsForgotten(t *testing.T) {
+	r := New(apps())
+	busy, idle := web(8000), web(8001)
+	send(r, busy, 0, clientHello("mail.weather.example", 1<<14))
+	send(r, idle, 0, clientHello("mail.weather.example", 1<<14))
+	var p packet.Packet
+	for now := time.Duration(0); now < 3*ConversationLasts; now += time.Minute {
+		p.Build(make([]byte, packet.HeaderRoom), busy, 0, 1500, 0)
+		r.Watch(now, &p)
+	}
+	if len(p.Apps) == 0 || p.Apps[0] != 3 { // the patterns of weather and of mail
+		t.Errorf("a conversation in use is of the applications %b; want 11", p.Apps)
+	}
+	p.Build(make([]byte, packet.HeaderRoom), idle, 0, 1500, 0)
+	if r.Watch(3*ConversationLasts, &p); len(p.Apps) != 0 {
+		t.Errorf("a conversation that idled for %v is still of the applications %b", 3*ConversationLasts, p.Apps)
+	}
+}
+
+// A SYN begins a new conversation on the same ports, which says its own name.
+func TestPortsAreUsedAgain(t *testing.T) {
+	r := New(apps())
+	f := web(9000)
+	send(r, f, 0, clientHello("feeds.weather.example", 1<<14))
+	var syn packet.Packet
+	syn.Build(make([]byte, packet.HeaderRoom), f, 0, 60, 0)
+	syn.Network()[20+13] = 0x02
+	if r.Watch(0, &syn); len(syn.Apps) != 0 {
+		t.Errorf("a SYN is of the applications %b of the conversation before", syn.Apps)
+	}
+	send(r, f, 5000, clientHello("mail.weather.example", 1<<14))
+	if name := r.Known(f).Name; name != "mail.weather.example" {
+		t.Errorf("the second conversation's name is %q", name)
 	}
 }
 
 func FuzzServerName(f *testing.F) {
-	f.Add(hello("a.example", 100))
+	f.Add(clientHello("a.example", 100))
 	f.Add([]byte("GET / HTTP/1.1\r\nHost: a.example\r\n\r\n"))
 	f.Fuzz(func(t *testing.T, b []byte) {
 		if len(b) == 0 {
@@ -277,20 +347,12 @@ func FuzzAnswer(f *testing.F) {
 	f.Add([]byte{0, 1, 0x81, 0x80, 0, 1, 0, 1, 0, 0, 0, 0, 0xc0, 12, 0, 1, 0, 1}) // a name that leads to itself
 	f.Fuzz(func(t *testing.T, b []byte) {
 		r := New(nil)
-		r.answer(b)
-		if len(r.names) > 64 {
-			t.Fatalf("%d names from one answer", len(r.names))
+		r.answer(0, b)
+		if len(r.names.items) > 64 {
+			t.Fatalf("%d names from one answer", len(r.names.items))
 		}
 		isRTCP(b)
 		var s rtpState
 		s.watch(b)
 	})
-}
-
-func ExampleRecogniser() {
-	r := New([]policy.App{{Name: "weather", ServerNames: []string{"*.weather.example"}}})
-	p := send(r, web(2000), 1, hello("feeds.weather.example", 1<<14))
-	name, _ := r.Name(p.Flow)
-	fmt.Println(name, p.Apps)
-	// Output: feeds.weather.example [1]
 }

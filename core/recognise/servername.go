@@ -6,10 +6,13 @@ import (
 	"strings"
 )
 
+// tlsHandshake is the type of a TLS record with a handshake message (RFC 8446 §5.1).
+const tlsHandshake = 22
+
 // looksLikeAStart reports whether a client could begin like this: a TLS
 // handshake record, or an HTTP request.
 func looksLikeAStart(b []byte) bool {
-	if b[0] == 22 {
+	if b[0] == tlsHandshake {
 		return len(b) < 2 || b[1] == 3
 	}
 	return b[0] >= 'A' && b[0] <= 'Z'
@@ -19,7 +22,7 @@ func looksLikeAStart(b []byte) bool {
 // TLS ClientHello (RFC 8446 §4.1.2, RFC 6066 §3) or of an HTTP request. more
 // says that further bytes may still tell.
 func serverName(b []byte) (name string, more bool) {
-	if b[0] == 22 {
+	if b[0] == tlsHandshake {
 		hello, whole := handshake(b)
 		name := helloName(hello)
 		return name, name == "" && !whole
@@ -31,7 +34,7 @@ func serverName(b []byte) (name string, more bool) {
 // records, and reports whether it is whole, or will never be.
 func handshake(b []byte) (message []byte, whole bool) {
 	for len(b) >= 5 {
-		if b[0] != 22 || b[1] != 3 {
+		if b[0] != tlsHandshake || b[1] != 3 {
 			return message, true
 		}
 		n := int(binary.BigEndian.Uint16(b[3:]))

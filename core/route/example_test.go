@@ -5,12 +5,12 @@ import (
 	"net/netip"
 	"time"
 
-	"imbrel/core/policy"
+	"imbrel/core/language"
 	"imbrel/core/route"
 )
 
-func ExampleTable_Way() {
-	doc, err := policy.FromJSON("quay.json", []byte(`{"imbrel": 1,
+func ExampleTable_Route() {
+	doc, err := language.FromJSON("quay.json", []byte(`{"imbrel": 1,
 		"network": {
 			"nodes": [
 				{"name": "quay", "interfaces": [{"name": "lan", "rate": "1Gbit/s", "subnets": ["10.1.0.0/24"]}, {"name": "wan", "rate": "100Mbit/s"}]},
@@ -20,14 +20,14 @@ func ExampleTable_Way() {
 		fmt.Println(err)
 		return
 	}
-	file, err := policy.Read(doc, time.LoadLocation)
+	file, err := language.Read(doc, time.LoadLocation)
 	if err != nil {
 		fmt.Println(err)
 		return
 	}
 	table := route.New(file)
-	way, err := table.Way(table.Where(netip.MustParseAddr("10.1.0.7")), table.Where(netip.MustParseAddr("10.2.0.9")))
-	for _, hop := range way {
+	hops, err := table.Route(table.Where(netip.MustParseAddr("10.1.0.7")), table.Where(netip.MustParseAddr("10.2.0.9")))
+	for _, hop := range hops {
 		fmt.Println("in by", hop.In.Path(), "and out by", hop.Out.Path())
 	}
 	fmt.Println(err)

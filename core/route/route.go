@@ -1,11 +1,12 @@
-// Package route finds the way of packets through the network of a policy file:
-// which interface an address is behind, and by which interfaces a packet
-// crosses the nodes between two of them.
+// Package route finds the route of packets through the network of a policy file:
+// at which interface an address is, and which nodes and tunnels a packet crosses
+// between two of them.
 package route
 
 import (
 	"fmt"
 	"net/netip"
+	"slices"
 	"time"
 
 	"github.com/gaissmai/bart"
@@ -13,94 +14,139 @@ import (
 	"imbrel/core/policy"
 )
 
-// A Table holds the ways between all nodes. It is only read once made.
+// A Table finds routes. It works them out when they are asked for and keeps those
+// of a few destinations, so that its memory grows with the network and not with
+// its square. It is for one goroutine.
 type Table struct {
 	file  *policy.File
-	nodes map[*policy.NetworkNode]int
-	next  [][]*policy.Interface // by node and destination node
-	where *bart.Table[*policy.Interface]
+	nodes map[*policy.Node]int
+	order []*policy.Node
+	// toward lists, for each node, the interfaces whose link ends there.
+	toward  [][]*policy.Interface
+	where   *bart.Table[*policy.Interface]
+	tunnels map[*policy.Node][]start // by the node at which they begin
+	kept    map[int]*tree            // by destination
+	recent  []int                    // destinations kept, the one used last at the end
 }
 
-// New computes the ways: fewest links, then least delay, then the order of the
-// file.
+// keptTrees is for how many destinations the next hops of all nodes are kept.
+const keptTrees = 64
+
+// A tree is the next hop of every node towards one.
+type tree struct {
+	next []*policy.Interface
+}
+
+// A start is a tunnel and the nodes it goes through, in the direction in which it
+// begins at a node.
+type start struct {
+	tunnel *policy.Tunnel
+	nodes  []*policy.Node
+}
+
+// New returns the table of a file's network.
 func New(f *policy.File) *Table {
-	t := &Table{file: f, nodes: make(map[*policy.NetworkNode]int), where: &bart.Table[*policy.Interface]{}}
+	t := &Table{file: f, nodes: make(map[*policy.Node]int), where: &bart.Table[*policy.Interface]{}, kept: make(map[int]*tree), tunnels: make(map[*policy.Node][]start)}
 	nodes := f.Network.Nodes
-	toward := make([][]*policy.Interface, len(nodes)) // whose link ends at a node
+	t.toward = make([][]*policy.Interface, len(nodes))
 	for i := range nodes {
 		t.nodes[&nodes[i]] = i
+		t.order = append(t.order, &nodes[i])
 	}
 	for i := range nodes {
-		for j := range nodes[i].Interfaces {
-			face := &nodes[i].Interfaces[j]
-			for _, p := range face.Subnets {
-				t.where.Insert(p, face)
+		for _, iface := range nodes[i].Interfaces {
+			for _, p := range iface.Subnets {
+				t.where.Insert(p, iface)
 			}
-			if other := Peer(face); other != nil {
-				at := t.nodes[other.Node]
-				toward[at] = append(toward[at], face)
+			if peer := iface.Peer(); peer != nil {
+				at := t.nodes[peer.Node]
+				t.toward[at] = append(t.toward[at], iface)
 			}
 		}
 	}
-	t.next = make([][]*policy.Interface, len(nodes))
-	for i := range nodes {
-		t.next[i] = make([]*policy.Interface, len(nodes))
-	}
-	for to := range nodes {
-		t.flood(to, toward)
+	for i := range f.Network.Tunnels {
+		tunnel := &f.Network.Tunnels[i]
+		through := tunnel.Through
+		if len(through) < 2 {
+			continue
+		}
+		t.tunnels[through[0]] = append(t.tunnels[through[0]], start{tunnel, through})
+		if tunnel.Kind != policy.MPLS { // both ways
+			back := slices.Clone(through)
+			slices.Reverse(back)
+			t.tunnels[back[0]] = append(t.tunnels[back[0]], start{tunnel, back})
+		}
 	}
 	return t
 }
 
-// flood finds the way from every node to one, ring by ring outward.
-func (t *Table) flood(to int, toward [][]*policy.Interface) {
+// to returns the next hops towards a node.
+func (t *Table) to(node int) *tree {
+	if known := t.kept[node]; known != nil {
+		if last := len(t.recent) - 1; t.recent[last] != node {
+			at := slices.Index(t.recent, node)
+			copy(t.recent[at:], t.recent[at+1:])
+			t.recent[last] = node
+		}
+		return known
+	}
+	var next []*policy.Interface
+	if len(t.recent) >= keptTrees {
+		oldest := t.recent[0]
+		next = t.kept[oldest].next
+		clear(next)
+		delete(t.kept, oldest)
+		t.recent = append(t.recent[:0], t.recent[1:]...)
+	} else {
+		next = make([]*policy.Interface, len(t.order))
+	}
+	found := &tree{next}
+	t.flood(node, next)
+	t.kept[node] = found
+	t.recent = append(t.recent, node)
+	return found
+}
+
+// flood finds the next hop from every node to one, ring by ring outward: fewest
+// links, then least delay, then the order of the file.
+func (t *Table) flood(to int, next []*policy.Interface) {
 	type cost struct {
 		hops  int
 		delay time.Duration
 	}
-	costs := make([]cost, len(t.next))
-	reached := make([]bool, len(t.next))
-	reached[to] = true
+	costs := make(map[int]cost)
+	costs[to] = cost{}
 	ring := []int{to}
 	for hops := 1; len(ring) > 0; hops++ {
 		var outer []int
 		for _, at := range ring {
-			for _, face := range toward[at] {
-				from := t.nodes[face.Node]
-				c := cost{hops, costs[at].delay + face.Link.Delay}
-				switch was := costs[from]; {
-				case !reached[from]:
-					reached[from] = true
+			for _, iface := range t.toward[at] {
+				from := t.nodes[iface.Node]
+				c := cost{hops, costs[at].delay + iface.Link.Delay}
+				was, reached := costs[from]
+				switch {
+				case !reached:
 					outer = append(outer, from)
 				case was.hops < hops || was.delay <= c.delay:
 					continue
 				}
-				costs[from], t.next[from][to] = c, face
+				costs[from], next[from] = c, iface
 			}
 		}
 		ring = outer
 	}
 }
 
-// Peer returns the interface at the other end of an interface's link, or nil.
-func Peer(face *policy.Interface) *policy.Interface {
-	if face.Link == nil {
-		return nil
-	}
-	return face.Link.Ends[1-face.End].Interface
-}
-
-// Where returns the interface behind which an address is, by the longest prefix,
-// or nil.
+// Where returns the interface at which an address is, by the longest prefix, or nil.
 func (t *Table) Where(a netip.Addr) *policy.Interface {
-	face, _ := t.where.Lookup(a)
-	return face
+	iface, _ := t.where.Lookup(a)
+	return iface
 }
 
-// Next returns the interface by which packets leave a node towards another, or
-// nil when there is no way.
-func (t *Table) Next(from, to *policy.NetworkNode) *policy.Interface {
-	return t.next[t.nodes[from]][t.nodes[to]]
+// next returns the interface by which packets leave a node towards another, or nil
+// when there is no route.
+func (t *Table) next(from, to *policy.Node) *policy.Interface {
+	return t.to(t.nodes[to]).next[t.nodes[from]]
 }
 
 // Check finds out whether packets can cross the network from one interface to
@@ -108,9 +154,9 @@ func (t *Table) Next(from, to *policy.NetworkNode) *policy.Interface {
 func (t *Table) Check(from, to *policy.Interface) error {
 	switch {
 	case from == to:
-		return fmt.Errorf("both addresses are behind %s, so nothing between them crosses the network", from.Path())
-	case from.Node != to.Node && t.Next(from.Node, to.Node) == nil:
-		return fmt.Errorf("no way through the network from node `%s` to node `%s`: join them with an entry in `links`", from.Node.Name, to.Node.Name)
+		return fmt.Errorf("both addresses are at %s, so nothing between them crosses the network", from.Path())
+	case from.Node != to.Node && t.next(from.Node, to.Node) == nil:
+		return fmt.Errorf("no route through the network from node `%s` to node `%s`: join them with an entry in `links`", from.Node.Name, to.Node.Name)
 	}
 	return nil
 }
@@ -120,71 +166,57 @@ func (t *Table) Check(from, to *policy.Interface) error {
 type Hop struct {
 	In, Out *policy.Interface
 	Tunnel  *policy.Tunnel
+	Back    bool // the tunnel is gone through from its end to its start
 }
 
-// Way returns the hops from one interface to another. A tunnel whose ends the
-// way passes is taken, by the nodes that it names.
-func (t *Table) Way(from, to *policy.Interface) ([]Hop, error) {
+// Route returns the hops from one interface to another. A tunnel is taken where the
+// route passes both of its ends, by the nodes that it names.
+func (t *Table) Route(from, to *policy.Interface) ([]Hop, error) {
 	if err := t.Check(from, to); err != nil {
 		return nil, err
 	}
 	var hops []Hop
 	in := from
-	step := func(out *policy.Interface, tunnel *policy.Tunnel) {
-		hops = append(hops, Hop{In: in, Out: out, Tunnel: tunnel})
-		in = Peer(out)
+	step := func(out *policy.Interface, tunnel *policy.Tunnel, back bool) {
+		hops = append(hops, Hop{In: in, Out: out, Tunnel: tunnel, Back: back})
+		in = out.Peer()
 	}
 	for in.Node != to.Node {
-		if len(hops) > 4*len(t.next)+4 {
+		if len(hops) > 4*len(t.order)+4 {
 			return nil, fmt.Errorf("a loop in the network: the tunnels send packets from %s to %s around for ever, last at node `%s`", from.Path(), to.Path(), in.Node.Name)
 		}
-		tunnel, nodes := t.tunnelAt(in.Node, to.Node)
-		if tunnel == nil {
-			step(t.Next(in.Node, to.Node), nil)
+		s := t.tunnelAt(in.Node, to.Node)
+		if s == nil {
+			step(t.next(in.Node, to.Node), nil, false)
 			continue
 		}
-		for i := 1; i < len(nodes); i++ {
-			step(nodes[i-1].Towards(nodes[i]), tunnel)
+		for i := 1; i < len(s.nodes); i++ {
+			step(s.nodes[i-1].Towards(s.nodes[i]), s.tunnel, s.nodes[0] != s.tunnel.Through[0])
 		}
 	}
 	return append(hops, Hop{In: in, Out: to}), nil
 }
 
-// tunnelAt returns the tunnel that begins at a node and whose end is on the way
-// on, and its nodes in that direction.
-func (t *Table) tunnelAt(at, to *policy.NetworkNode) (*policy.Tunnel, []*policy.NetworkNode) {
-	for i := range t.file.Network.Tunnels {
-		tunnel := &t.file.Network.Tunnels[i]
-		nodes := tunnel.Through
-		if len(nodes) < 2 {
-			continue
-		}
-		if tunnel.Kind != "mpls" && nodes[len(nodes)-1] == at {
-			nodes = reversed(nodes)
-		}
-		if nodes[0] == at && t.passes(at, to, nodes[len(nodes)-1]) {
-			return tunnel, nodes
+// tunnelAt returns the tunnel that begins at a node and whose end is further on the
+// route, or nil.
+func (t *Table) tunnelAt(at, to *policy.Node) *start {
+	for i := range t.tunnels[at] {
+		s := &t.tunnels[at][i]
+		if t.passes(at, to, s.nodes[len(s.nodes)-1]) {
+			return s
 		}
 	}
-	return nil, nil
+	return nil
 }
 
-func reversed(nodes []*policy.NetworkNode) []*policy.NetworkNode {
-	out := make([]*policy.NetworkNode, len(nodes))
-	for i, n := range nodes {
-		out[len(nodes)-1-i] = n
-	}
-	return out
-}
-
-// passes reports whether the way between two nodes goes through a third.
-func (t *Table) passes(from, to, through *policy.NetworkNode) bool {
-	for n := 0; from != to && n <= len(t.next); n++ {
-		out := t.Next(from, to)
+// passes reports whether the route between two nodes goes through a third.
+func (t *Table) passes(from, to, through *policy.Node) bool {
+	for n := 0; from != to && n <= len(t.order); n++ {
+		out := t.next(from, to)
 		if out == nil {
 			return false
 		}
-		if from = Peer(out).Node; from == through {
+		if from = out.Peer().Node; from == through {
 			return true
 		}
 	}

@@ -26,7 +26,7 @@ func sizes(r *rand.Rand) func() int {
 func leavesOf(tree *Tree) []int {
 	var leaves []int
 	for id := range tree.nodes {
-		if tree.nodes[id].within == nil {
+		if tree.nodes[id].inner == nil {
 			leaves = append(leaves, id)
 		}
 	}
@@ -63,11 +63,11 @@ func TestFollowsTheFluidAllocation(t *testing.T) {
 	const line = 20 * unit.MbitPerSecond
 	const lasts = 4 * time.Second
 	for trial := range 120 {
-		var leaves []*fluid.Node
-		var grow func(depth int, promise unit.Rate) (Node, *fluid.Node)
-		grow = func(depth int, promise unit.Rate) (Node, *fluid.Node) {
-			d := Node{Weight: 1000 * (1 + r.Int64N(20)), Credit: 2 * maxPacket, Guarantee: promise}
-			f := &fluid.Node{Weight: d.Weight, Guarantee: promise}
+		var leaves []*fluid.Entry
+		var grow func(depth int, promise unit.Rate) (Entry, *fluid.Entry)
+		grow = func(depth int, promise unit.Rate) (Entry, *fluid.Entry) {
+			d := Entry{Weight: 1000 * (1 + r.Int64N(20)), Credit: 2 * maxPacket, Guarantee: promise}
+			f := &fluid.Entry{Weight: d.Weight, Guarantee: promise}
 			if r.IntN(5) == 0 && depth < 3 {
 				d.Ceiling = max(promise, unit.Rate(1_000_000+r.IntN(4_000_000)))
 				f.Ceiling = d.Ceiling
@@ -111,11 +111,11 @@ func TestNoWindowExceedsTheCeiling(t *testing.T) {
 		if depth > 0 {
 			credit = unit.Size(2+r.IntN(4)) * maxPacket
 		}
-		d := Node{Ceiling: rate, Credit: credit, Weight: 1, Children: []Node{{Weight: 1 + r.Int64N(9)}, {Priority: 1}}}
+		d := Entry{Ceiling: rate, Credit: credit, Weight: 1, Children: []Entry{{Weight: 1 + r.Int64N(9)}, {Priority: 1}}}
 		for range depth {
-			d = Node{Weight: 1, Children: []Node{d, {Weight: 1}}}
+			d = Entry{Weight: 1, Children: []Entry{d, {Weight: 1}}}
 		}
-		tree := New(Node{Children: []Node{{Priority: 1}, d}}, maxPacket)
+		tree := New(Entry{Children: []Entry{{Priority: 1}, d}}, maxPacket)
 		leaves := leavesOf(tree)
 		others := leaves[0]
 		shaped := make(map[int]bool)
@@ -169,10 +169,10 @@ func TestAWakingClassIsServedAtOnce(t *testing.T) {
 	const line = 10 * unit.MbitPerSecond
 	for trial := range 300 {
 		r := rand.New(rand.NewPCG(14, uint64(trial)))
-		d := Node{}
+		d := Entry{}
 		left := int64(line) * 95 / 100
 		for range 2 + r.IntN(12) {
-			n := Node{Weight: 1 + r.Int64N(30)}
+			n := Entry{Weight: 1 + r.Int64N(30)}
 			if r.IntN(3) > 0 {
 				n.Guarantee = unit.Rate(1 + r.Int64N(left)/3)
 				left -= int64(n.Guarantee)
@@ -205,7 +205,7 @@ func TestAWakingClassIsServedAtOnce(t *testing.T) {
 }
 
 func TestStrictPriority(t *testing.T) {
-	tree := New(Node{Children: []Node{{Weight: 1, Guarantee: 9_000_000}, {Priority: 2}, {Priority: 1}}}, maxPacket)
+	tree := New(Entry{Children: []Entry{{Weight: 1, Guarantee: 9_000_000}, {Priority: 2}, {Priority: 1}}}, maxPacket)
 	for _, l := range leavesOf(tree) {
 		tree.Ready(0, l)
 	}
@@ -228,9 +228,9 @@ func TestStrictPriority(t *testing.T) {
 func TestWeightedSharesAtEveryMoment(t *testing.T) {
 	weights := []int64{1, 5, 20, 1 << 20}
 	var total float64
-	d := Node{}
+	d := Entry{}
 	for _, w := range weights {
-		d.Children = append(d.Children, Node{Weight: w})
+		d.Children = append(d.Children, Entry{Weight: w})
 		total += float64(w)
 	}
 	tree := New(d, maxPacket)
@@ -256,9 +256,9 @@ func TestWeightedSharesAtEveryMoment(t *testing.T) {
 func BenchmarkTree(b *testing.B) {
 	for _, leaves := range []int{8, 100, 1000} {
 		b.Run(fmt.Sprint(leaves), func(b *testing.B) {
-			d := Node{}
+			d := Entry{}
 			for i := range leaves {
-				d.Children = append(d.Children, Node{Guarantee: unit.Rate(int64(unit.GbitPerSecond) / int64(2*leaves)), Weight: int64(1 + i%7)})
+				d.Children = append(d.Children, Entry{Guarantee: unit.Rate(int64(unit.GbitPerSecond) / int64(2*leaves)), Weight: int64(1 + i%7)})
 			}
 			tree := New(d, maxPacket)
 			for _, l := range leavesOf(tree) {
@@ -276,7 +276,7 @@ func BenchmarkTree(b *testing.B) {
 }
 
 func ExampleTree() {
-	tree := New(Node{Ceiling: 8 * unit.MbitPerSecond, Children: []Node{{Priority: 1}, {Weight: 1}}}, 1538)
+	tree := New(Entry{Ceiling: 8 * unit.MbitPerSecond, Children: []Entry{{Priority: 1}, {Weight: 1}}}, 1538)
 	tree.Ready(0, 2)
 	leaf, _ := tree.Next(0)
 	tree.Sent(0, leaf, 1000, true)

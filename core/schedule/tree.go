@@ -23,8 +23,8 @@ import (
 	"imbrel/core/unit"
 )
 
-// A Node describes an entry of the tree to be built.
-type Node struct {
+// An Entry describes an entry of the tree to be built.
+type Entry struct {
 	Priority  int       // 0: none; 1 to MaxPriority, 1 the most urgent
 	Guarantee unit.Rate // 0: none
 	Ceiling   unit.Rate // 0: none
@@ -34,7 +34,7 @@ type Node struct {
 	// Peak bounds what Credit lets it send at once; 0: nothing does.
 	Peak     unit.Rate
 	Weight   int64 // of what is left over, 1 to 1<<30
-	Children []Node
+	Children []Entry
 	// Relative, when it is not 0, makes guarantees within the entry parts of what
 	// it gets, not of time: they hold in full when it gets this rate, and in
 	// proportion when it gets less.
@@ -61,7 +61,7 @@ type Tree struct {
 // node is an entry. Two cache lines, of which those that are served without a
 // guarantee or a ceiling use one.
 type node struct {
-	in         *within // nil: the whole
+	in         *siblings // nil: the whole
 	id         int32
 	index      int32  // among the children there
 	weight     uint32 // at least 1
@@ -71,18 +71,18 @@ type node struct {
 	competes   bool       // stands in the contest it is in
 	start      uint64     // there, when it competes again
 	step       uint64     // of the virtual time, at its weight
-	within     *within    // nil: a leaf
+	inner      *siblings  // nil: a leaf
 	free       unit.Clock // of the ceiling
 
 	ceiling   unit.Pace
 	credit    time.Duration
-	peak      *peak
+	peak      *peakClock
 	guarantee unit.Pace
 	due       unit.Clock // of the guarantee
 }
 
-// within is the contest between the children of an entry.
-type within struct {
+// siblings is the contest between the children of an entry.
+type siblings struct {
 	of       *node
 	children []*node
 	removed  []*node         // of those added, to be used again
@@ -96,8 +96,8 @@ type within struct {
 	served   unit.Clock // how long it takes at relative to send what was sent
 }
 
-// peak is the clock of a rate above the ceiling.
-type peak struct {
+// peakClock is the clock of a rate above the ceiling.
+type peakClock struct {
 	rate   unit.Pace
 	free   unit.Clock
 	credit time.Duration
@@ -111,21 +111,21 @@ const (
 
 // New builds the tree of a description. The packets it will serve should not be
 // larger than maxPacket bytes, as the interface counts: its bounds are in these.
-func New(root Node, maxPacket unit.Size) *Tree {
+func New(root Entry, maxPacket unit.Size) *Tree {
 	t := &Tree{packet: uint64(maxPacket)}
 	t.add(&root, nil, 0)
 	return t
 }
 
-func (t *Tree) add(d *Node, in *within, index int32) *node {
+func (t *Tree) add(d *Entry, in *siblings, index int32) *node {
 	n := &node{in: in, id: int32(len(t.nodes)), index: index}
 	t.nodes = append(t.nodes, n)
 	t.throttled.at = append(t.throttled.at, 0)
 	if count := len(d.Children); d.Open {
-		n.within = &within{of: n}
+		n.inner = &siblings{of: n}
 	} else if count > 0 {
-		own := &within{of: n, children: make([]*node, count), slack: make([]time.Duration, count), promised: newSet(count), left: contest{set: newSet(count)}}
-		n.within = own
+		own := &siblings{of: n, children: make([]*node, count), slack: make([]time.Duration, count), promised: newSet(count), left: contest{set: newSet(count)}}
+		n.inner = own
 		most := 0
 		for i := range d.Children {
 			own.children[i] = t.add(&d.Children[i], own, int32(i))
@@ -141,19 +141,19 @@ func (t *Tree) add(d *Node, in *within, index int32) *node {
 }
 
 // set makes an entry as described, as it is before anything was sent.
-func (n *node) set(d *Node, packet unit.Size) {
+func (n *node) set(d *Entry, packet unit.Size) {
 	weight := max(d.Weight, 1)
-	*n = node{in: n.in, id: n.id, index: n.index, within: n.within, priority: int8(d.Priority), weight: uint32(weight), step: step(uint64(weight)),
+	*n = node{in: n.in, id: n.id, index: n.index, inner: n.inner, priority: int8(d.Priority), weight: uint32(weight), step: step(uint64(weight)),
 		ceiling: unit.NewPace(d.Ceiling), guarantee: unit.NewPace(d.Guarantee)}
 	if d.Ceiling > 0 {
 		n.credit = d.Ceiling.Time(d.Credit)
 		n.free.Set(-n.credit) // the bucket starts full
 		if d.Peak > 0 {
-			n.peak = &peak{rate: unit.NewPace(d.Peak), credit: d.Peak.Time(2 * packet)}
+			n.peak = &peakClock{rate: unit.NewPace(d.Peak), credit: d.Peak.Time(2 * packet)}
 			n.peak.free.Set(-n.peak.credit)
 		}
 	}
-	if in := n.within; in != nil {
+	if in := n.inner; in != nil {
 		in.relative = unit.NewPace(d.Relative)
 		in.served.Set(0)
 		for i := range d.Children {
@@ -165,18 +165,18 @@ func (n *node) set(d *Node, packet unit.Size) {
 }
 
 // reset makes an entry that has nothing to send, and those within it, as new.
-func (n *node) reset(d *Node, packet unit.Size) {
+func (n *node) reset(d *Entry, packet unit.Size) {
 	n.set(d, packet)
 	for i := range d.Children {
-		n.within.children[i].reset(&d.Children[i], packet)
+		n.inner.children[i].reset(&d.Children[i], packet)
 	}
 }
 
 // Add adds an entry within an open one and returns its number; the numbers of
 // those within it follow. All that are added within one must have the same shape.
 // Priority and Guarantee of d itself do not count.
-func (t *Tree) Add(open int, d Node) int {
-	in := t.nodes[open].within
+func (t *Tree) Add(open int, d Entry) int {
+	in := t.nodes[open].inner
 	d.Priority, d.Guarantee = 0, 0
 	if last := len(in.removed) - 1; last >= 0 {
 		n := in.removed[last]
@@ -197,6 +197,27 @@ func (t *Tree) Remove(entry int) {
 	n.in.removed = append(n.in.removed, n)
 }
 
+// Limit gives an entry another ceiling, with its credit and peak, from now on; 0
+// takes the ceiling off.
+func (t *Tree) Limit(now time.Duration, entry int, ceiling, peak unit.Rate, credit unit.Size) {
+	n := t.nodes[entry]
+	n.ceiling, n.credit, n.peak = unit.NewPace(ceiling), 0, nil
+	if ceiling > 0 {
+		n.credit = ceiling.Time(credit)
+		n.free.Set(now - n.credit)
+		if peak > 0 {
+			n.peak = &peakClock{rate: unit.NewPace(peak), credit: peak.Time(2 * unit.Size(t.packet))}
+			n.peak.free.Set(now - n.peak.credit)
+		}
+	}
+	if t.throttled.at[n.id] > 0 {
+		t.throttled.remove(n.id)
+		if n.backlogged {
+			t.enter(now, n)
+		}
+	}
+}
+
 // heldUntil returns until when the entry's ceiling, and the peak above it, hold
 // it back.
 func (n *node) heldUntil() time.Duration {
@@ -213,7 +234,7 @@ func (n *node) heldUntil() time.Duration {
 func (t *Tree) hold(n *node, until time.Duration) { t.throttled.put(n.id, uint64(until)) }
 
 // clock returns the time by which guarantees within an entry go.
-func (in *within) clock(now time.Duration) time.Duration {
+func (in *siblings) clock(now time.Duration) time.Duration {
 	if in.relative.IsZero() {
 		return now
 	}
@@ -266,7 +287,7 @@ func (t *Tree) enter(now time.Duration, n *node) {
 
 // promise puts a child among those that have a guarantee, due when its clock
 // says, with the deadline of the largest packet.
-func (in *within) promise(n *node, clock time.Duration) {
+func (in *siblings) promise(n *node, clock time.Duration) {
 	start := max(n.due.Ready(), 0)
 	in.promised.put(n.index, uint64(start), uint64(start+in.slack[n.index]), uint64(clock))
 }
@@ -313,14 +334,14 @@ func (t *Tree) Next(now time.Duration) (leaf int, again time.Duration) {
 	if !n.competes {
 		return -1, again
 	}
-	for n.within != nil {
-		n = n.within.choose(now)
+	for n.inner != nil {
+		n = n.inner.choose(now)
 	}
 	return int(n.id), now
 }
 
 // choose returns the child to serve now; one competes.
-func (in *within) choose(now time.Duration) *node {
+func (in *siblings) choose(now time.Duration) *node {
 	var child int32
 	mode := uint8(byWeight)
 	if in.urgent != 0 {
@@ -409,7 +430,7 @@ func (n *node) charge(now time.Duration, size int, packet uint64, stays bool) {
 }
 
 // rebase moves back the virtual time of a contest, of those of a priority.
-func (in *within) rebase(c *contest, priority int8) {
+func (in *siblings) rebase(c *contest, priority int8) {
 	base := c.rebase()
 	for _, n := range in.children {
 		if n.priority == priority {

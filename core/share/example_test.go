@@ -4,13 +4,14 @@ import (
 	"fmt"
 	"time"
 
-	"imbrel/core/policy"
+	"imbrel/core/codec"
+	"imbrel/core/language"
 	"imbrel/core/share"
 	"imbrel/core/unit"
 )
 
 func ExampleCompute() {
-	doc, err := policy.FromJSON("quay.json", []byte(`{"imbrel": 1,
+	doc, err := language.FromJSON("quay.json", []byte(`{"imbrel": 1,
 		"classes": [{"name": "voice", "match": [{"to-port": "16384-32767"}]}],
 		"policies": [{"name": "wan", "shape": "1.9Mbit/s", "treat": [
 			{"class": "voice", "mark": "ef", "priority": 1, "police": {"rate": "20%", "burst": "3kB"}},
@@ -25,12 +26,13 @@ func ExampleCompute() {
 		fmt.Println(err)
 		return
 	}
-	file, err := policy.Read(doc, time.LoadLocation)
+	file, err := language.Read(doc, time.LoadLocation)
 	if err != nil {
 		fmt.Println(err)
 		return
 	}
-	result, err := share.Compute(file, []share.Wish{{Class: "voice", Rate: 100 * unit.KbitPerSecond}, {Class: "rest"}})
+	calls, _ := codec.ByName("g711")
+	result, err := share.Compute(file, []share.Wish{{Class: "voice", Rate: 100 * unit.KbitPerSecond}, {Class: "rest", All: true}}, calls)
 	if err != nil {
 		fmt.Println(err)
 		return

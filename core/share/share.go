@@ -4,26 +4,28 @@ package share
 
 import (
 	"fmt"
+	"slices"
 	"strings"
-	"time"
 
-	"imbrel/core/datapath"
+	"imbrel/core/codec"
 	"imbrel/core/fluid"
-	"imbrel/core/packet"
+	"imbrel/core/plan"
 	"imbrel/core/policy"
-	"imbrel/core/traffic"
 	"imbrel/core/unit"
 )
 
 // A Class is what one entry of a policy gets.
 type Class struct {
-	Class   string `json:"class"`
-	Parent  string `json:"parent"` // "" at the top
-	Alone   int64  `json:"alone_bps"`
-	AllBusy int64  `json:"all_busy_bps"`
-	Gets    int64  `json:"gets_bps"` // with what was asked for; all busy when nothing was
-	// Reserved is what it is promised before anything is shared out: its at-least,
-	// or what bounds its priority. Lent is what it gets beyond AllBusy.
+	Class  string `json:"class"`
+	Parent string `json:"parent"` // "" at the top
+	Alone  int64  `json:"alone_bps"`
+	// Promised is what it can count on, AllBusy what it gets when everybody wants
+	// everything: the same, unless a priority without a bound takes all there is.
+	Promised int64 `json:"promised_bps"`
+	AllBusy  int64 `json:"all_busy_bps"`
+	Gets     int64 `json:"gets_bps"` // with what was asked for; all busy when nothing was
+	// Reserved is what it is promised before anything is divided: its at-least, or the
+	// bound of its priority. Lent is what it gets beyond Promised.
 	Reserved int64 `json:"reserved_bps"`
 	Lent     int64 `json:"lent_bps"`
 	Priority int   `json:"priority,omitempty"`
@@ -31,15 +33,15 @@ type Class struct {
 	// exceeds. The classes within it are those of one that gets as much.
 	Each    []string `json:"each,omitempty"`
 	EachBps int64    `json:"each_bps,omitempty"`
-	// Calls is how many G.711 calls fit in AllBusy.
+	// Calls is how many calls fit in Promised, of the codec that was asked for.
 	Calls int64 `json:"calls"`
-	// LongestWait is what a full queue means when all are busy, in ms, that of an
-	// instance when it gets all it may; nil for a class with others within it, or that
-	// gets nothing.
+	// LongestWait bounds how long a packet waits when all are busy, in ms, within one
+	// instance when it gets all it may; nil for a class with others within it, one
+	// that is promised nothing, and one behind a priority without a bound.
 	LongestWait *float64 `json:"longest_wait_ms"`
 }
 
-// An Interface is where a policy stands.
+// An Interface is where a policy is in force.
 type Interface struct {
 	Node      string  `json:"node"`
 	Interface string  `json:"interface"`
@@ -48,92 +50,90 @@ type Interface struct {
 	Rate      int64   `json:"rate_bps"` // what there is to share
 	Reserved  int64   `json:"reserved_bps"`
 	Classes   []Class `json:"classes"`
-	Note      string  `json:"note,omitempty"`
+	Note      string  `json:"note,omitempty"` // why nothing of this is kept
 }
 
 // A Result is the shares of every policy attached in a file.
 type Result struct {
+	Codec      string      `json:"codec"` // of Calls
 	Interfaces []Interface `json:"interfaces"`
 }
 
-// A Wish is what a class wants: a rate, or, when that is 0, all it can get.
+// A Wish is what a class wants: a rate, or all it can get.
 type Wish struct {
-	Class string
+	Class string // "voice", or with those around it "sales/voice"; "rest" is the outermost
 	Rate  unit.Rate
+	All   bool
 }
 
-// Compute returns the shares of every attachment. With wishes, Gets is when
-// those classes want what they wish and the others nothing. An error names a
-// wish for a class that no attached policy has.
-func Compute(f *policy.File, wishes []Wish) (*Result, error) {
-	r := &Result{Interfaces: []Interface{}}
-	known := make(map[string]bool)
+// Compute returns the shares of every attachment, in calls of a codec. With wishes,
+// Gets is when those classes want what they wish and the others nothing. An error
+// names a wish for a class that no attached policy has.
+func Compute(f *policy.File, wishes []Wish, calls codec.Codec) (*Result, error) {
+	r := &Result{Codec: calls.Name, Interfaces: []Interface{}}
+	known := make([]bool, len(wishes))
+	names := make(map[string]bool)
 	for i := range f.Attach {
-		a := &f.Attach[i]
-		r.Interfaces = append(r.Interfaces, compute(a, wishes, known))
+		p := plan.Attached(&f.Attach[i])
+		r.Interfaces = append(r.Interfaces, compute(p, wishes, calls))
+		for _, e := range p.Entries {
+			names[e.Name] = true
+			for j, w := range wishes {
+				known[j] = known[j] || meant(e, w.Class)
+			}
+		}
 	}
-	for _, w := range wishes {
-		if !known[w.Class] {
-			return nil, fmt.Errorf("no attached policy treats a class `%s`", w.Class)
+	for j, w := range wishes {
+		if !known[j] {
+			var all []string
+			for n := range names {
+				all = append(all, n)
+			}
+			slices.Sort(all)
+			return nil, fmt.Errorf("no attached policy treats a class `%s`; %sthere are: %s", w.Class, policy.DidYouMean(w.Class, all), strings.Join(all[:min(len(all), 40)], ", "))
 		}
 	}
 	return r, nil
 }
 
-// is reports whether an entry is meant by a class's name: its own, or with the
-// classes around it.
-func is(entry, class string) bool { return entry == class || strings.HasSuffix(entry, "/"+class) }
-
-func compute(a *policy.Attachment, wishes []Wish, known map[string]bool) Interface {
-	p, rate := a.Policy, a.Interface.Rate
-	whole := datapath.Whole(p, rate)
-	out := Interface{Node: a.Interface.Node.Name, Interface: a.Interface.Name, Direction: a.Direction.String(), Policy: p.Name, Rate: int64(whole)}
-	if a.Direction == policy.In && p.Shape == 0 {
-		out.Note = "incoming without a shape: nothing ever waits, so nothing is shared out"
+// meant reports whether an entry is meant by a class's name: its own at any level,
+// or with the classes around it. The rest alone is the outermost.
+func meant(e *plan.Entry, class string) bool {
+	if class == policy.Rest {
+		return e.Name == class
 	}
-	promises := datapath.Promises(p, rate)
-	busy := flatten(nil, promises)
+	return e.Name == class || strings.HasSuffix(e.Name, "/"+class) && !strings.Contains(class, "/")
+}
+
+func compute(p *plan.Plan, wishes []Wish, calls codec.Codec) Interface {
+	out := Interface{Node: p.Interface.Node.Name, Interface: p.Interface.Name, Direction: p.Direction.String(), Policy: p.Policy.Name,
+		Rate: int64(p.Whole), Note: p.NotKept()}
+	busy := Allocate(p, func(*plan.Entry) unit.Rate { return fluid.Greedy })
 	gets := busy
 	if len(wishes) > 0 {
-		gets = flatten(nil, datapath.Shares(p, rate, func(name string) unit.Rate {
-			var wants unit.Rate
-			for _, w := range wishes {
-				if is(name, w.Class) {
-					if w.Rate == 0 {
-						return fluid.Greedy
-					}
-					wants += w.Rate
-				}
-			}
-			return wants
-		}))
+		gets = allocate(p, wishes)
 	}
-	framing := a.Interface.Framing
-	const headers = 20 + 8 + packet.RTPHeader // IPv4, UDP, RTP
-	perCall := int64(framing.Size(headers+traffic.G711.Payload)) * 8 * int64(time.Second/traffic.G711.Interval)
-	maxPacket := unit.Size(framing.Size(1500))
-	most, places := alone(nil, promises, whole), places(nil, promises, whole)
-	for i, o := range busy {
-		for _, w := range wishes {
-			known[w.Class] = known[w.Class] || is(o.Name, w.Class)
+	perCall := calls.Rate(p.Framing.Size(calls.Length(false), 0))
+	most := alone(p)
+	for i, e := range p.Entries {
+		c := Class{Class: e.Name, Alone: int64(most[i]), Promised: int64(e.Promise), AllBusy: int64(busy[i]), Gets: int64(gets[i]), Priority: e.Priority,
+			Lent: lent(gets[i], e.Promise, p.Whole), Calls: int64(e.Promise / perCall)}
+		if e.Parent != nil {
+			c.Parent = e.Parent.Name
 		}
-		c := Class{Class: o.Name, Alone: int64(most[i]), AllBusy: int64(o.Rate), Gets: int64(gets[i].Rate), Priority: o.Entry.Priority,
-			Lent: max(0, int64(gets[i].Rate-o.Rate)), Calls: int64(o.Rate) / perCall}
-		if at := strings.LastIndexByte(o.Name, '/'); at >= 0 {
-			c.Parent = o.Name[:at]
+		if c.Each = e.Each.Words(); len(c.Each) > 0 && e.Ceiling < p.Whole {
+			c.EachBps = int64(e.Ceiling)
 		}
-		if c.Each = o.Entry.Each; len(c.Each) > 0 && o.Ceiling < whole {
-			c.EachBps = int64(o.Ceiling)
+		switch {
+		case e.Priority == 0:
+			c.Reserved = int64(e.AtLeast)
+		case e.Bounded:
+			c.Reserved = int64(e.Promise)
 		}
-		c.Reserved = int64(o.AtLeast)
-		if o.Entry.Priority > 0 {
-			c.Reserved = int64(o.Rate)
-		}
-		if c.Parent == "" {
+		if e.Parent == nil {
 			out.Reserved += c.Reserved
 		}
-		if len(o.Inner) == 0 && o.Rate > 0 && !o.Entry.Block {
-			wait := longestWait(o, places[i], maxPacket)
+		if wait, ok := longestWait(p, e); ok {
 			c.LongestWait = &wait
 		}
 		out.Classes = append(out.Classes, c)
@@ -141,74 +141,130 @@ func compute(a *policy.Attachment, wishes []Wish, known map[string]bool) Interfa
 	return out
 }
 
-// A place is where an entry stands: among siblings that share a rate.
-type place struct {
-	siblings []*datapath.Promise
-	rate     unit.Rate
+// lent returns what an entry gets beyond its promise. Less than a ten-thousandth of
+// the whole is what rates are rounded by, and nothing.
+func lent(gets, promise, whole unit.Rate) int64 {
+	if more := gets - promise; more > whole/10_000 {
+		return int64(more)
+	}
+	return 0
 }
 
-// places lists where entries stand, each before those within it.
-func places(out []place, promises []*datapath.Promise, rate unit.Rate) []place {
-	for _, o := range promises {
-		within := o.Rate
-		if len(o.Entry.Each) > 0 {
-			within = o.Ceiling
-		}
-		out = places(append(out, place{promises, rate}), o.Inner, within)
-	}
-	return out
+// Allocate returns what each entry of a plan gets, by its number, when the entries
+// with nothing within them want what wants says.
+func Allocate(p *plan.Plan, wants func(*plan.Entry) unit.Rate) []unit.Rate {
+	t := &tree{gets: make([]*fluid.Entry, len(p.Entries)), wants: wants}
+	root := &fluid.Entry{}
+	t.grow(root, p.Top, p.Whole)
+	fluid.Allocate(root, p.Whole)
+	return t.result()
 }
 
-// longestWait returns how long the last packet of a full queue waits, in ms. An
-// entry with priority is served at the rate around it less that of the more
-// urgent, behind one packet that is being sent; a policer that drops lets no more
-// than its burst wait.
-func longestWait(o *datapath.Promise, at place, maxPacket unit.Size) float64 {
-	e := o.Entry
-	limit := datapath.QueueLimit(&e.Queue, o.Queue(), maxPacket)
-	if n := e.Queue.Packets; n > 0 {
-		limit = unit.Size(n) * maxPacket
-	}
-	if e.Police != nil && e.Police.Red.Drop {
-		limit = min(limit, e.Police.Burst+max(e.Police.Excess, e.Police.PeakBurst))
-	}
-	rate := o.Queue()
-	if e.Priority > 0 && e.AtMost.IsZero() {
-		rate, limit = at.rate, limit+maxPacket
-		for _, other := range at.siblings {
-			if p := other.Entry.Priority; p > 0 && p < e.Priority {
-				rate -= min(other.Rate, rate-unit.MinRate)
+// allocate does so for wishes: what a class with others within it wants, these
+// want together.
+func allocate(p *plan.Plan, wishes []Wish) []unit.Rate {
+	want := make([]unit.Rate, len(p.Entries))
+	limit := make([]unit.Rate, len(p.Entries)) // of an entry with others within it
+	for i, e := range p.Entries {
+		limit[i] = -1
+		for _, w := range wishes {
+			if !meant(e, w.Class) {
+				continue
+			}
+			rate := w.Rate
+			if w.All {
+				rate = fluid.Greedy
+			}
+			if e.Leaf() {
+				want[i] = min(want[i]+rate, fluid.Greedy)
+				continue
+			}
+			limit[i] = min(max(limit[i], 0)+rate, fluid.Greedy)
+			for _, o := range p.Entries {
+				if o.Leaf() && o.IsWithin(e) {
+					want[o.Number] = fluid.Greedy
+				}
 			}
 		}
 	}
-	return float64(rate.Time(limit)) / 1e6
+	t := &tree{gets: make([]*fluid.Entry, len(p.Entries)), wants: func(e *plan.Entry) unit.Rate { return want[e.Number] }, limit: limit}
+	root := &fluid.Entry{}
+	t.grow(root, p.Top, p.Whole)
+	fluid.Allocate(root, p.Whole)
+	return t.result()
+}
+
+// A tree is the fluid tree of a plan.
+type tree struct {
+	gets  []*fluid.Entry // by the plan's numbers
+	wants func(*plan.Entry) unit.Rate
+	limit []unit.Rate // what an entry with others within it wants at most; negative: anything
+}
+
+func (t *tree) grow(parent *fluid.Entry, entries []*plan.Entry, around unit.Rate) {
+	for _, e := range entries {
+		n := &fluid.Entry{Priority: e.Priority, Weight: e.Weight}
+		t.gets[e.Number] = n
+		if e.Priority == 0 {
+			n.Guarantee = e.Promise
+		}
+		if e.Ceiling < around && !e.Together() {
+			n.Ceiling = e.Ceiling
+		}
+		parent.Children = append(parent.Children, n)
+		switch {
+		case e.Block:
+		case e.Leaf():
+			n.Demand = t.wants(e)
+		case e.Each != 0: // of one that gets all it may
+			inside := &fluid.Entry{}
+			t.grow(inside, e.Inner, e.Ceiling)
+			fluid.Allocate(inside, e.Ceiling)
+			n.Demand = inside.Wants()
+		default:
+			t.grow(n, e.Inner, e.Ceiling)
+		}
+		if t.limit != nil && t.limit[e.Number] >= 0 {
+			n.Ceiling = max(1, t.limit[e.Number])
+			if around := e.Ceiling; !e.Together() {
+				n.Ceiling = min(n.Ceiling, around)
+			}
+		}
+	}
+}
+
+func (t *tree) result() []unit.Rate {
+	out := make([]unit.Rate, len(t.gets))
+	for i, n := range t.gets {
+		out[i] = n.Gets
+	}
+	return out
 }
 
 // alone lists what each entry gets when nothing outside it wants anything: what
 // its limits and those around it leave, as far as something within it wants it.
-func alone(out []unit.Rate, promises []*datapath.Promise, around unit.Rate) []unit.Rate {
-	for _, o := range promises {
-		at := len(out)
-		out = append(out, o.Ceiling)
-		if len(o.Inner) > 0 {
-			out[at] = 0
+func alone(p *plan.Plan) []unit.Rate {
+	out := make([]unit.Rate, len(p.Entries))
+	for i := len(p.Entries) - 1; i >= 0; i-- { // what is within an entry before it
+		e := p.Entries[i]
+		around := p.Whole
+		if e.Parent != nil {
+			around = e.Parent.Ceiling
 		}
-		for i := range o.Inner {
-			inner := len(out)
-			out = alone(out, o.Inner[i:i+1], o.Ceiling)
-			out[at] = min(out[at]+out[inner], o.Ceiling)
+		switch {
+		case e.Block:
+			continue
+		case e.Leaf():
+			out[i] = e.Ceiling
+		default:
+			out[i] = min(out[i], e.Ceiling)
 		}
-		if o.Together() && out[at] > 0 {
-			out[at] = around // of as many as it takes
+		if e.Together() && out[i] > 0 {
+			out[i] = around // of as many as it takes
 		}
-	}
-	return out
-}
-
-// flatten lists promises, each before those within it.
-func flatten(out, promises []*datapath.Promise) []*datapath.Promise {
-	for _, o := range promises {
-		out = flatten(append(out, o), o.Inner)
+		if e.Parent != nil {
+			out[e.Parent.Number] = min(out[e.Parent.Number]+out[i], p.Whole)
+		}
 	}
 	return out
 }

@@ -11,7 +11,7 @@ type event struct {
 	at     time.Duration
 	kind   kind
 	port   *port
-	parcel *parcel
+	flight *flight
 	source *source
 }
 
@@ -35,7 +35,7 @@ type events struct {
 	spare []uint32 // slots without an event
 }
 
-// due is when an event is, and where it stands.
+// due is when an event is, and in which slot it is.
 type due struct {
 	at, order uint64
 	slot      uint32

@@ -4,12 +4,12 @@ import (
 	"fmt"
 	"time"
 
-	"imbrel/core/policy"
+	"imbrel/core/language"
 	"imbrel/core/simulate"
 )
 
 func ExampleRun() {
-	doc, err := policy.FromJSON("quay.json", []byte(`{"imbrel": 1,
+	doc, err := language.FromJSON("quay.json", []byte(`{"imbrel": 1,
 		"classes": [{"name": "voice", "match": [{"to-port": "16384-32767"}]}],
 		"policies": [{"name": "wan", "shape": "1.9Mbit/s", "treat": [
 			{"class": "voice", "mark": "ef", "priority": 1, "police": {"rate": "20%", "burst": "3kB"}},
@@ -29,7 +29,7 @@ func ExampleRun() {
 		fmt.Println(err)
 		return
 	}
-	file, err := policy.Read(doc, time.LoadLocation)
+	file, err := language.Read(doc, time.LoadLocation)
 	if err != nil {
 		fmt.Println(err)
 		return

@@ -6,21 +6,23 @@ import (
 	"strings"
 	"time"
 
+	"imbrel/core/classify"
 	"imbrel/core/datapath"
 	"imbrel/core/measure"
 	"imbrel/core/packet"
+	"imbrel/core/plan"
 	"imbrel/core/policy"
 	"imbrel/core/queue"
 	"imbrel/core/route"
 	"imbrel/core/schedule"
+	"imbrel/core/tunnel"
 	"imbrel/core/unit"
 )
 
 // A port is an interface at work.
 type port struct {
-	face *policy.Interface
-	node int
-	peer *port // at the other end of the link, or nil
+	iface *policy.Interface
+	peer  *port // at the other end of the link, or nil
 
 	in, out path
 	sending bool
@@ -30,22 +32,26 @@ type port struct {
 	delay   time.Duration
 }
 
-// A path is a data path with what the rehearsal measures of it.
+// A path is a data path with what the rehearsal measures of it. It is made when the
+// first packet comes.
 type path struct {
-	*datapath.Path // nil: packets pass untouched
-	policy         *policy.Policy
-	learner        *datapath.Path // the policy attached here, in force or not; only to classify
-	class          []int          // that each entry of it stands for in the measures
-	names          []string       // of each of the data path's counters
-	delays         []measure.Distribution
-	asking         time.Duration // when it is asked again, if later than now
-	offered, sent  []uint64      // bytes in the measured time
+	*datapath.Path
+	config     datapath.Config
+	attached   *plan.Plan           // the policy attached here, in force or not
+	classifier *classify.Classifier // of that policy, every entry in force
+	class      []int                // that each entry of it counts as in the measures
+	names      []string             // of each of the data path's counters
+	delays     []measure.Distribution
+	asking     time.Duration // when it is asked again, if later than now
+	offered    []uint64      // bytes in the measured time
+	sent       []uint64      // the same
 }
 
 // A carrier is the provider's plain FIFO where a link carries less than the
-// interface sends.
+// interface sends. It counts bytes by a framing of its own.
 type carrier struct {
 	rate    unit.Rate
+	framing packet.Framing
 	queue   queue.FIFO
 	sending bool
 	clock   unit.Clock
@@ -54,56 +60,48 @@ type carrier struct {
 	delay   measure.Distribution
 }
 
+// A hop is one node on a packet's route.
+type hop struct {
+	tunnel.Crossing
+	in, out *port
+	wraps   bool
+}
+
 // network is the file's network at work.
 type network struct {
-	ports  []*port
-	byFace map[*policy.Interface]*port
-	table  *route.Table
-	next   [][]*port // the same, by node and destination node
+	ports   []*port
+	byIface map[*policy.Interface]*port
+	table   *route.Table
+	routes  map[[2]*port][]hop // nil: there is none
 }
 
-// where returns the port behind which an address is, or nil.
+// where returns the port at which an address is, or nil.
 func (n *network) where(a netip.Addr) *port {
-	return n.byFace[n.table.Where(a)]
+	return n.byIface[n.table.Where(a)]
 }
 
-// build puts the network together, with the policies in force or not.
-func build(f *policy.File, w *works) *network {
-	n := &network{byFace: make(map[*policy.Interface]*port), table: route.New(f)}
-	for i := range f.Network.Nodes {
-		node := &f.Network.Nodes[i]
-		for j := range node.Interfaces {
-			face := &node.Interfaces[j]
-			p := &port{face: face, node: i}
-			n.ports = append(n.ports, p)
-			n.byFace[face] = p
-			p.in = newPath(f, face, policy.In, w)
-			p.out = newPath(f, face, policy.Out, w)
-		}
+// route returns the hops between two ports, worked out once. An error says why
+// there are none.
+func (n *network) route(from, to *port) ([]hop, error) {
+	key := [2]*port{from, to}
+	if known, ok := n.routes[key]; ok && known != nil {
+		return known, nil
 	}
-	for _, p := range n.ports {
-		link := p.face.Link
-		if link == nil {
-			continue
-		}
-		own, other := link.Ends[p.face.End], link.Ends[1-p.face.End]
-		p.peer, p.delay = n.byFace[other.Interface], link.Delay
-		if own.Sends > 0 && own.Sends < p.face.Rate {
-			p.carrier = &carrier{rate: own.Sends, queue: queue.FIFO{Limits: queue.Limits{Bytes: int64(own.Sends.Bytes(own.Buffer))}}}
-		}
+	hops, err := n.table.Route(from.iface, to.iface)
+	if err != nil {
+		n.routes[key] = nil
+		return nil, err
 	}
-	n.next = make([][]*port, len(f.Network.Nodes))
-	for i := range f.Network.Nodes {
-		n.next[i] = make([]*port, len(f.Network.Nodes))
-		for j := range f.Network.Nodes {
-			n.next[i][j] = n.byFace[n.table.Next(&f.Network.Nodes[i], &f.Network.Nodes[j])]
-		}
+	out := make([]hop, len(hops))
+	for i, c := range tunnel.Crossings(hops) {
+		out[i] = hop{Crossing: c, in: n.byIface[c.In], out: n.byIface[c.Out], wraps: c.Wraps()}
 	}
-	return n
+	n.routes[key] = out
+	return out, nil
 }
 
-// works is what every path of a network is made with.
-type works struct {
+// conditions are what every path of a network is made with.
+type conditions struct {
 	withPolicy bool
 	classes    map[string]int // number of each class in the measures
 	names      []string       // the same, by number
@@ -113,7 +111,31 @@ type works struct {
 	startAt    time.Time
 }
 
-// measuredAs returns the class that an entry stands for in the measures: the
+// build puts the network together, with the policies in force or not.
+func build(f *policy.File, c *conditions) *network {
+	n := &network{byIface: make(map[*policy.Interface]*port), table: route.New(f), routes: make(map[[2]*port][]hop)}
+	for i := range f.Network.Nodes {
+		for _, iface := range f.Network.Nodes[i].Interfaces {
+			p := &port{iface: iface, in: newPath(f, iface, policy.In, c), out: newPath(f, iface, policy.Out, c)}
+			n.ports = append(n.ports, p)
+			n.byIface[iface] = p
+		}
+	}
+	for _, p := range n.ports {
+		peer := p.iface.Peer()
+		if peer == nil {
+			continue
+		}
+		p.peer, p.delay = n.byIface[peer], p.iface.Link.Delay
+		own := &p.iface.Link.Ends[p.iface.End]
+		if rate, framing, slower := own.Carrier(); slower {
+			p.carrier = &carrier{rate: rate, framing: framing, queue: queue.FIFO{Limits: queue.Limits{Bytes: int64(rate.Bytes(own.Buffer))}}}
+		}
+	}
+	return n
+}
+
+// measuredAs returns the class that an entry counts as in the measures: the
 // innermost of "sales/voice" that is not the rest.
 func measuredAs(name string) string {
 	parts := strings.Split(name, "/")
@@ -125,32 +147,31 @@ func measuredAs(name string) string {
 	return parts[0]
 }
 
-func newPath(f *policy.File, face *policy.Interface, d policy.Direction, w *works) path {
-	attached := f.Attached(face, d)
+func newPath(f *policy.File, iface *policy.Interface, d policy.Direction, c *conditions) path {
 	p := path{asking: schedule.Never}
-	c := datapath.Config{Rate: face.Rate, Framing: face.Framing, Classes: len(w.classes), ClassOf: w.classOf,
-		Drop: func(pkt *packet.Packet, _ datapath.Reason) { w.drop(pkt) }, Random: w.random(face.Path() + " " + d.String()), StartAt: w.startAt, InName: f.InterfaceName}
-	if attached != nil {
-		c.Policy, c.Always = attached, true
-		p.learner = datapath.New(c)
-		c.Always = false
-		for _, name := range p.learner.Classes() {
-			p.class = append(p.class, w.classes[measuredAs(name)])
+	p.config = datapath.Config{Rate: iface.Rate, Framing: iface.Framing, Classes: len(c.names), ClassOf: c.classOf,
+		Drop: func(pkt *packet.Packet, _ datapath.Reason) { c.drop(pkt) }, StartAt: c.startAt, InName: f.InterfaceName}
+	if a := iface.Attached[d]; a != nil {
+		p.attached = plan.Attached(a)
+		p.classifier = classify.New(p.attached)
+		for _, e := range p.attached.Entries {
+			p.class = append(p.class, c.classes[measuredAs(e.Name)])
 		}
-		c.Policy = nil
-		if w.withPolicy {
-			c.Policy, p.policy = attached, attached
+		if c.withPolicy {
+			p.config.Plan = p.attached
+			p.config.Random = c.random(iface.Path() + " " + d.String())
+			p.open(c.names)
 		}
 	}
-	if c.Policy == nil && d == policy.In {
-		return p // nothing stands there
-	}
-	p.Path = datapath.New(c)
-	p.names = p.Classes()
-	if c.Policy == nil {
-		p.names = w.names
+	return p
+}
+
+// open makes the data path.
+func (p *path) open(names []string) {
+	p.Path = datapath.New(p.config)
+	if p.names = p.Classes(); p.config.Plan == nil {
+		p.names = names
 	}
 	p.delays = make([]measure.Distribution, len(p.names))
 	p.offered, p.sent = make([]uint64, len(p.names)), make([]uint64, len(p.names))
-	return p
 }

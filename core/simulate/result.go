@@ -6,6 +6,7 @@ import (
 	"imbrel/core/codepoint"
 	"imbrel/core/datapath"
 	"imbrel/core/measure"
+	"imbrel/core/plan"
 	"imbrel/core/policy"
 )
 
@@ -26,7 +27,7 @@ func (r *run) result() *measure.Result {
 	for _, p := range r.network.ports {
 		if c := p.carrier; c != nil {
 			res.Links = append(res.Links, measure.Link{
-				From: p.face.Path(), To: p.peer.face.Path(), SendsBps: int64(c.rate), CarriedBps: r.bps(c.bytes),
+				From: p.iface.Path(), To: p.peer.iface.Path(), SendsBps: int64(c.rate), CarriedBps: r.bps(c.bytes),
 				Drops: c.drops, QueueDelay: c.delay.Summary(),
 			})
 		}
@@ -48,29 +49,14 @@ func (p *path) busy() bool {
 	return slices.ContainsFunc(p.Counters(), func(c datapath.Counters) bool { return c.OfferedPackets > 0 })
 }
 
-// promise is what an entry is promised, or one instance of what is around it.
-type promise struct {
-	rate        int64
-	perInstance bool
-}
-
-// flatten returns the promises in the order of the data path's entries.
-func flatten(out []promise, promises []*datapath.Promise, perInstance bool) []promise {
-	for _, o := range promises {
-		out = flatten(append(out, promise{int64(o.Rate), perInstance}), o.Inner, perInstance || len(o.Entry.Each) > 0)
-	}
-	return out
-}
-
 func (r *run) interfaceResult(p *port, d policy.Direction, path *path) measure.Interface {
-	res := measure.Interface{Node: p.face.Node.Name, Interface: p.face.Name, Direction: d.String(), RateBps: int64(p.face.Rate)}
-	var promises []promise
-	if path.policy != nil {
-		res.PolicyAt = path.policy.Name
-		res.RateBps = int64(datapath.Whole(path.policy, p.face.Rate))
+	res := measure.Interface{Node: p.iface.Node.Name, Interface: p.iface.Name, Direction: d.String(), RateBps: int64(p.iface.Rate)}
+	var entries []*plan.Entry
+	if pl := path.config.Plan; pl != nil {
+		res.PolicyAt, res.RateBps = pl.Policy.Name, int64(pl.Whole)
 		// Incoming without a shape nothing ever waits, so nothing is promised.
-		if d == policy.Out || path.policy.Shape > 0 {
-			promises = flatten(nil, datapath.Promises(path.policy, p.face.Rate), false)
+		if d == policy.Out || pl.Shape > 0 {
+			entries = pl.Entries
 		}
 	}
 	var sent uint64
@@ -80,7 +66,7 @@ func (r *run) interfaceResult(p *port, d policy.Direction, path *path) measure.I
 		if path.Parent(i) < 0 {
 			sent += path.sent[i]
 		}
-		if path.policy == nil && c.OfferedPackets == 0 {
+		if path.config.Plan == nil && c.OfferedPackets == 0 {
 			continue // a FIFO lists the classes that came
 		}
 		class := measure.Class{
@@ -90,8 +76,9 @@ func (r *run) interfaceResult(p *port, d policy.Direction, path *path) measure.I
 				Early: c.Drops[datapath.Early], Blocked: c.Drops[datapath.Blocked]},
 			Marks: make(map[string]uint64), MaxQueueBytes: c.MaxQueueBytes,
 		}
-		if promises != nil {
-			class.PromisedBps, class.PerInstance = &promises[i].rate, promises[i].perInstance
+		if entries != nil {
+			promised := int64(entries[i].Promise)
+			class.PromisedBps, class.PerInstance = &promised, entries[i].Instances() != nil
 		}
 		for dscp, n := range c.Marks {
 			if n > 0 {
@@ -102,8 +89,13 @@ func (r *run) interfaceResult(p *port, d policy.Direction, path *path) measure.I
 			class.Colors = &measure.Colors{Green: c.Colors[0], Yellow: c.Colors[1], Red: c.Colors[2]}
 		}
 		class.Congested, class.TooLarge = c.Congested, c.TooLarge
-		if held, times, sometimes := path.Presence(i, r.plan.Lasts); sometimes {
-			class.When = &measure.Presence{HeldS: held.Seconds(), Times: times}
+		for _, o := range path.Presences(i, r.plan.Lasts) {
+			held := measure.Presence{HeldS: o.Held.Seconds(), Times: o.Times}
+			if o.Limit == datapath.TheEntry {
+				class.When = &held
+			} else {
+				class.Limits = append(class.Limits, measure.LimitPresence{Limit: o.Limit.String(), Presence: held})
+			}
 		}
 		if most, shared, top := path.Instances(i, 5); most > 0 {
 			class.Instances = &measure.Instances{Most: most, Shared: shared}

@@ -9,9 +9,9 @@ package simulate
 import (
 	"fmt"
 	"math/rand/v2"
+	"net/netip"
 	"time"
 
-	"imbrel/core/datapath"
 	"imbrel/core/measure"
 	"imbrel/core/packet"
 	"imbrel/core/policy"
@@ -19,6 +19,7 @@ import (
 	"imbrel/core/recognise"
 	"imbrel/core/schedule"
 	"imbrel/core/traffic"
+	"imbrel/core/tunnel"
 	"imbrel/core/unit"
 )
 
@@ -27,10 +28,14 @@ import (
 type Options struct {
 	Seed          uint64
 	WithoutPolicy bool // plain FIFOs everywhere
-	// Capture opens a capture named in the file. Needed when there is one.
+	// Capture opens a capture named in the file; without it, a rehearsal that replays
+	// one is an error.
 	Capture func(name string) (traffic.Reader, error)
 	// Tap, when not nil, sees every packet that enters or leaves an interface.
 	Tap func(at *policy.Interface, d policy.Direction, now time.Duration, p *packet.Packet) error
+	// Classified, when not nil, is told which class of the policy in force an interface
+	// gave each packet, before its marks.
+	Classified func(at *policy.Interface, d policy.Direction, class string, p *packet.Packet)
 	// Progress, when not nil, is told now and then how much is done, from 0 to 1.
 	Progress func(done float64)
 }
@@ -41,16 +46,18 @@ const (
 	maxCallPackets = 100_000_000
 )
 
-// A parcel is a packet on its way.
-type parcel struct {
+// A flight is a packet on its way.
+type flight struct {
 	packet.Packet
 	source *source
 	flow   *measure.Flow
 	number int64 // in its flow
 	sent   time.Duration
-	to     *port // behind which its destination is
-	class  int   // that it is measured in
+	route  []hop
+	at     int // the hop it is at
+	class  int // that it is measured in
 	room   []byte
+	inside *tunnel.Inside // what an outer header hides; nil until there is one
 }
 
 // A source is a traffic source at work: one call's direction, one stream, or
@@ -60,13 +67,14 @@ type source struct {
 	index   int // of the traffic
 	reverse bool
 	from    *port
-	to      *port // nil: looked up for each packet
+	route   []hop // nil: looked up for each packet
 	flow    *measure.Flow
 	flows   map[packet.Flow]*sourceFlow // of a capture
 	end     time.Duration
 	lasts   time.Duration // of a capture
 	capture *measure.Capture
 	number  int64
+	next    []hop // of a capture, that of the packet just admitted
 }
 
 type sourceFlow struct {
@@ -84,42 +92,41 @@ type run struct {
 	events  events
 	sources []*source
 	collect measure.Collector
-	spare   []*parcel
+	spare   []*flight
 	now     time.Duration
 	failed  error
 	rest    int
 
-	recogniser *recognise.Recogniser // nil: nothing is told but by ports
+	recogniser *recognise.Recogniser
+	recognises bool                     // some application is recognised by more than ports
+	ports      map[[2]netip.Addr]uint32 // of calls between two addresses: the next free one of each end
 }
 
 // Run runs one rehearsal of a file and returns what it measured. An error is
-// about the input: an address that nothing leads to, a capture that cannot be
+// about the input: an address to which there is no route, a capture that cannot be
 // read.
-func Run(f *policy.File, plan *policy.Rehearsal, o Options) (*measure.Result, error) {
-	if problems := datapath.Unenforced(f, plan); len(problems) > 0 {
+func Run(f *policy.File, rehearsal *policy.Rehearsal, o Options) (*measure.Result, error) {
+	if problems := unrehearsed(f, rehearsal); len(problems) > 0 {
 		return nil, problems
 	}
-	r := &run{file: f, plan: plan, options: o, classes: f.ClassNames()}
+	r := &run{file: f, plan: rehearsal, options: o, classes: f.ClassNames(), recogniser: recognise.New(f.Apps), ports: make(map[[2]netip.Addr]uint32)}
 	for i := range f.Apps {
-		if f.Apps[i].Recognised() {
-			r.recogniser = recognise.New(f.Apps)
-			break
-		}
+		r.recognises = r.recognises || f.Apps[i].Recognised()
 	}
 	r.rest = len(r.classes) - 1
 	index := make(map[string]int, len(r.classes))
 	for i, c := range r.classes {
 		index[c] = i
 	}
-	r.network = build(f, &works{withPolicy: !o.WithoutPolicy, classes: index, names: r.classes,
+	r.network = build(f, &conditions{withPolicy: !o.WithoutPolicy, classes: index, names: r.classes,
 		classOf: func(p *packet.Packet) int {
-			if c := p.Owner.(*parcel).class; c >= 0 {
+			if c := p.Owner.(*flight).class; c >= 0 {
 				return c
 			}
 			return r.rest
 		},
-		drop:    func(p *packet.Packet) { r.lose(p.Owner.(*parcel)) },
-		startAt: plan.StartAt,
+		drop:    func(p *packet.Packet) { r.lose(p.Owner.(*flight)) },
+		startAt: rehearsal.StartAt,
 		random:  func(name string) *rand.Rand { return traffic.Random(o.Seed, name, 0) },
 	})
 	if err := r.start(); err != nil {
@@ -131,7 +138,7 @@ func Run(f *policy.File, plan *policy.Rehearsal, o Options) (*measure.Result, er
 			break
 		}
 		if steps&0xffff == 0 && o.Progress != nil {
-			o.Progress(min(1, float64(e.at)/float64(plan.Lasts)))
+			o.Progress(min(1, float64(e.at)/float64(rehearsal.Lasts)))
 		}
 		r.now = e.at
 		r.step(&e)
@@ -140,6 +147,52 @@ func Run(f *policy.File, plan *policy.Rehearsal, o Options) (*measure.Result, er
 		return nil, r.failed
 	}
 	return r.result(), nil
+}
+
+// unrehearsed returns what a rehearsal asks for that cannot be rehearsed: the
+// result without it would be wrong.
+func unrehearsed(f *policy.File, rehearsal *policy.Rehearsal) policy.Problems {
+	var out policy.Problems
+	for i := range rehearsal.Traffic {
+		if t := &rehearsal.Traffic[i]; t.Kind == policy.TCPFlows {
+			out = append(out, policy.Problem{Place: t.PlaceOf("tcp"), Text: fmt.Sprintf("`tcp` of the traffic `%s` cannot be rehearsed yet", t.Name),
+				Help: "`imbrel explain` knows it; to rehearse, use a stream with a `rate`"})
+		}
+	}
+	if !rehearsal.StartAt.IsZero() {
+		return out
+	}
+	seen := make(map[*policy.Policy]bool)
+	var look func(entries []policy.Entry)
+	look = func(entries []policy.Entry) {
+		for i := range entries {
+			e := &entries[i]
+			whens := []*policy.When{e.When, e.BlockWhen}
+			if e.AtMost != nil {
+				whens = append(whens, e.AtMost.When)
+			}
+			if e.Police != nil {
+				whens = append(whens, e.Police.When)
+			}
+			for _, w := range whens {
+				if w != nil && w.Time != nil {
+					out = append(out, policy.Problem{Place: w.TimeName.At, Text: fmt.Sprintf("the entry for `%s` depends on the time `%s`, and the rehearsal `%s` plays at none", e.ClassName.Text, w.Time.Name, rehearsal.Name),
+						Help: "give the rehearsal a `starts-at`, such as 2026-03-02T08:30"})
+				}
+			}
+			if look(e.Treat); e.Within != nil && !seen[e.Within] {
+				seen[e.Within] = true
+				look(e.Within.Treat)
+			}
+		}
+	}
+	for i := range f.Attach {
+		if p := f.Attach[i].Policy; !seen[p] {
+			seen[p] = true
+			look(p.Treat)
+		}
+	}
+	return out
 }
 
 // start makes the sources.
@@ -151,16 +204,15 @@ func (r *run) start() error {
 		t := &r.plan.Traffic[i]
 		var err error
 		switch end := r.end(t); {
-		case t.Calls > 0:
-			codec, _ := traffic.CodecByName(t.Codec)
-			err = r.calls(i, t, codec, end)
-		case t.Rate > 0:
+		case t.Kind == policy.Calls:
+			err = r.calls(i, t, end)
+		case t.Kind == policy.Stream:
 			err = r.stream(i, t, end)
 		default:
 			err = r.replay(i, t, end)
 		}
 		if err != nil {
-			return err
+			return fmt.Errorf("%s: `%s`: %w", t.At, t.Name, err)
 		}
 	}
 	return nil
@@ -180,9 +232,16 @@ func (r *run) bound() error {
 	for i := range r.plan.Traffic {
 		t := &r.plan.Traffic[i]
 		lasts := r.end(t) - t.Starts
-		if codec, ok := traffic.CodecByName(t.Codec); ok {
-			ofCalls += 2 * float64(t.Calls) * float64(lasts/codec.Interval+1)
-		} else if t.Rate > 0 {
+		switch t.Kind {
+		case policy.Calls:
+			if t.Codec.Interval <= 0 || t.Codec.Payload <= 0 {
+				return fmt.Errorf("%s: `%s`: calls need a codec with an interval and a payload", t.At, t.Name)
+			}
+			ofCalls += 2 * float64(t.Calls) * float64(lasts/t.Codec.Interval+1)
+		case policy.Stream:
+			if t.Rate < unit.MinRate || t.Packet <= 0 {
+				return fmt.Errorf("%s: `%s`: a stream needs a rate of at least %s and a packet length", t.At, t.Name, unit.MinRate)
+			}
 			packets += lasts.Seconds() * float64(t.Rate) / 8 / float64(t.Packet)
 		}
 	}
@@ -198,44 +257,80 @@ func (r *run) add(s *source) {
 	r.emitNext(s)
 }
 
-// check finds out whether a traffic's packets can get where they go.
-func (r *run) check(from, to *port, t *policy.Traffic) error {
-	if err := r.network.table.Check(from.face, to.face); err != nil {
-		return fmt.Errorf("%s: `%s`: %w", t.At, t.Name, err)
-	}
-	return nil
-}
-
-func (r *run) calls(index int, t *policy.Traffic, codec traffic.Codec, end time.Duration) error {
-	a, b := r.network.where(t.From), r.network.where(t.To)
-	for _, way := range [][2]*port{{a, b}, {b, a}} {
-		if err := r.check(way[0], way[1], t); err != nil {
-			return err
+// ends returns the ports of two addresses and the route between them.
+func (r *run) ends(from, to netip.Addr) (a, b *port, hops []hop, err error) {
+	a, b = r.network.where(from), r.network.where(to)
+	for _, end := range []struct {
+		p *port
+		a netip.Addr
+	}{{a, from}, {b, to}} {
+		if end.p == nil {
+			return nil, nil, nil, fmt.Errorf("the address %s is in no subnet of the network", end.a)
 		}
 	}
-	const firstPort = 16384
+	hops, err = r.network.route(a, b)
+	return a, b, hops, err
+}
+
+// dressed makes the packets of a traffic's hosts say what the traffic says: a tag,
+// and that their transport understands congestion marks.
+func dressed(s traffic.Source, t *policy.Traffic, tagged bool) traffic.Source {
+	d := &traffic.Dressed{Source: s, ECN: t.ECN}
+	if tagged && t.Tagged() {
+		d.Tag = &packet.Tag{VLAN: policy.DefaultVLAN}
+		if t.VLAN != nil {
+			d.Tag.VLAN = *t.VLAN
+		}
+		if t.PCP != nil {
+			d.Tag.PCP = *t.PCP
+		}
+	}
+	if d.Tag == nil && !d.ECN {
+		return s
+	}
+	return d
+}
+
+func (r *run) calls(index int, t *policy.Traffic, end time.Duration) error {
+	a, b, forth, err := r.ends(t.From, t.To)
+	if err != nil {
+		return err
+	}
+	back, err := r.network.route(b, a)
+	if err != nil {
+		return err
+	}
+	pair := [2]netip.Addr{t.From, t.To}
+	shift := uint32(0) // past the calls of other traffic between the same addresses
+	if t.FromPort == policy.FirstCallPort && t.ToPort == policy.FirstCallPort {
+		shift = r.ports[pair]
+		r.ports[pair] += 2 * uint32(t.Calls)
+	}
+	if last := uint32(max(t.FromPort, t.ToPort)) + shift + 2*uint32(t.Calls-1); last > 65535 {
+		return fmt.Errorf("%d calls between two addresses do not have a port each: divide them between more addresses", t.Calls)
+	}
 	for n := range t.Calls {
 		ends := packet.Flow{From: t.From, To: t.To, Protocol: packet.UDP,
-			FromPort: uint16(firstPort + 2*n%16384), ToPort: uint16(firstPort + 2*n%16384)}
+			FromPort: t.FromPort + uint16(shift) + uint16(2*n), ToPort: t.ToPort + uint16(shift) + uint16(2*n)}
 		random := traffic.Random(r.options.Seed, t.Name, n)
 		for _, reverse := range []bool{false, true} {
-			flow, from, to := ends, a, b
+			flow, from, hops := ends, a, forth
 			if reverse {
-				flow, from, to = ends.Reverse(), b, a
+				flow, from, hops = ends.Reverse(), b, back
 			}
-			start := t.Starts + time.Duration(random.Int64N(int64(codec.Interval)))
-			call := &traffic.Call{Codec: codec, Flow: flow, DSCP: t.DSCP, Start: start, End: end, ID: random.Uint32()}
-			count := int((end - start + codec.Interval - 1) / codec.Interval)
-			r.add(&source{Source: call, index: index, reverse: reverse, from: from, to: to, end: end,
-				flow: measure.NewCall(codec, t.Playout, end-t.Starts, max(count, 0))})
+			start := t.Starts + time.Duration(random.Int64N(int64(t.Codec.Interval)))
+			call := &traffic.Call{Codec: t.Codec, Flow: flow, DSCP: t.DSCP, Start: start, End: end, ID: random.Uint32()}
+			count := int((end - start + t.Codec.Interval - 1) / t.Codec.Interval)
+			r.add(&source{Source: dressed(call, t, !reverse), index: index, reverse: reverse, from: from, route: hops, end: end,
+				flow: measure.NewCall(t.Codec, t.Playout, end-t.Starts, max(count, 0))})
 		}
 	}
 	return nil
 }
 
 func (r *run) stream(index int, t *policy.Traffic, end time.Duration) error {
-	from, to := r.network.where(t.From), r.network.where(t.To)
-	if err := r.check(from, to, t); err != nil {
+	from, _, hops, err := r.ends(t.From, t.To)
+	if err != nil {
 		return err
 	}
 	s := &traffic.Stream{Rate: t.Rate, Length: int(t.Packet), DSCP: t.DSCP, Start: t.Starts, End: end,
@@ -246,16 +341,23 @@ func (r *run) stream(index int, t *policy.Traffic, end time.Duration) error {
 	} else { // streams of one rate should not stay in step
 		s.Start += time.Duration(random.Int64N(int64(t.Rate.Time(t.Packet))))
 	}
-	r.add(&source{Source: s, index: index, from: from, to: to, end: end, flow: measure.NewFlow(end - t.Starts)})
+	r.add(&source{Source: dressed(s, t, true), index: index, from: from, route: hops, end: end, flow: measure.NewFlow(end - t.Starts)})
 	return nil
 }
 
 func (r *run) replay(index int, t *policy.Traffic, end time.Duration) error {
+	if r.options.Capture == nil {
+		return fmt.Errorf("nothing opens the capture %s: set Options.Capture", t.Capture)
+	}
+	from := r.network.byIface[t.Enters]
+	if from == nil {
+		return fmt.Errorf("the capture enters at no interface of the network")
+	}
 	reader, err := r.options.Capture(t.Capture)
 	if err != nil {
-		return fmt.Errorf("%s: `%s`: %w", t.PlaceOf("capture"), t.Name, err)
+		return err
 	}
-	s := &source{index: index, from: r.network.byFace[t.Enters], flows: make(map[packet.Flow]*sourceFlow), end: end,
+	s := &source{index: index, from: from, flows: make(map[packet.Flow]*sourceFlow), end: end,
 		lasts: end - t.Starts, capture: &measure.Capture{Name: t.Name}}
 	s.Source = &traffic.Replay{Reader: reader, Start: t.Starts, End: end, Admit: func(p *packet.Packet, err error) bool {
 		s.capture.Packets++
@@ -266,15 +368,19 @@ func (r *run) replay(index int, t *policy.Traffic, end time.Duration) error {
 			s.capture.NotIP++
 		default:
 			to := r.network.where(p.Flow.To)
-			switch {
-			case to == nil || to.node != s.from.node && r.network.next[s.from.node][to.node] == nil:
-				s.capture.NoRoute++
-			case to == s.from:
-				s.capture.Behind++
-			default:
-				s.capture.Replayed++
-				return true
+			if to == s.from {
+				s.capture.OtherWay++
+				return false
 			}
+			if to != nil {
+				s.next, _ = r.network.route(s.from, to)
+			}
+			if to == nil || s.next == nil {
+				s.capture.NoRoute++
+				return false
+			}
+			s.capture.Replayed++
+			return true
 		}
 		return false
 	}}
@@ -284,7 +390,7 @@ func (r *run) replay(index int, t *policy.Traffic, end time.Duration) error {
 
 // emitNext plans the next packet of a source.
 func (r *run) emitNext(s *source) {
-	p := r.parcel()
+	p := r.flight()
 	at, ok, err := s.Next(&p.Packet, p.room)
 	if err != nil {
 		t := &r.plan.Traffic[s.index]
@@ -299,15 +405,15 @@ func (r *run) emitNext(s *source) {
 	}
 	p.source, p.sent = s, at
 	if s.flow != nil {
-		p.flow, p.number, p.to = s.flow, s.number, s.to
+		p.flow, p.number, p.route = s.flow, s.number, s.route
 		s.number++
 	} else {
 		f := s.track(p.Flow)
 		p.flow, p.number = f.flow, f.number
 		f.number++
-		p.to = r.network.where(p.Flow.To)
+		p.route = s.next
 	}
-	r.events.plan(event{at: at, kind: emit, source: s, parcel: p})
+	r.events.plan(event{at: at, kind: emit, source: s, flight: p})
 }
 
 // track returns the measure of a capture's flow. Beyond a bound, flows that are
@@ -327,15 +433,19 @@ func (s *source) track(f packet.Flow) *sourceFlow {
 	return t
 }
 
-func (r *run) parcel() *parcel {
+// room is how many bytes of a packet's headers there is room for before it takes
+// more: those that are built, and two tags and four labels.
+const room = packet.HeaderRoom + 2*4 + 4*4
+
+func (r *run) flight() *flight {
 	if n := len(r.spare); n > 0 {
 		p := r.spare[n-1]
 		r.spare = r.spare[:n-1]
-		*p = parcel{room: p.room, class: -1}
+		*p = flight{room: p.room, class: -1}
 		p.Owner = p
 		return p
 	}
-	p := &parcel{room: make([]byte, packet.HeaderRoom), class: -1}
+	p := &flight{room: make([]byte, room), class: -1}
 	p.Owner = p
 	return p
 }
@@ -345,16 +455,18 @@ func (r *run) step(e *event) {
 	switch e.kind {
 	case emit:
 		r.emitNext(e.source)
-		if r.recogniser != nil {
-			r.recogniser.Watch(&e.parcel.Packet)
+		if r.recognises || e.flight.Fragment {
+			r.recogniser.Watch(r.now, &e.flight.Packet)
 		}
-		r.enter(e.source.from, e.parcel)
+		r.enter(e.source.from, e.flight)
 	case arrive:
-		r.enter(e.port, e.parcel)
+		e.flight.at++
+		r.enter(e.port, e.flight)
 	case sent:
 		e.port.sending = false
-		r.tap(e.port, policy.Out, e.parcel)
-		r.leave(e.port, e.parcel)
+		e.flight.hop().Leave(&e.flight.Packet, e.flight.inside)
+		r.tap(e.port, policy.Out, e.flight)
+		r.leave(e.port, e.flight)
 		r.send(e.port)
 	case askOut:
 		if e.port.out.asking == r.now {
@@ -368,62 +480,75 @@ func (r *run) step(e *event) {
 		}
 	case carried:
 		e.port.carrier.sending = false
-		r.events.plan(event{at: r.now + e.port.delay, kind: arrive, port: e.port.peer, parcel: e.parcel})
+		r.events.plan(event{at: r.now + e.port.delay, kind: arrive, port: e.port.peer, flight: e.flight})
 		r.carry(e.port)
 	}
 }
 
-func (r *run) tap(p *port, d policy.Direction, pc *parcel) {
+// hop returns the node that the packet is at.
+func (p *flight) hop() *hop { return &p.route[p.at] }
+
+func (r *run) tap(p *port, d policy.Direction, f *flight) {
 	if r.options.Tap == nil || r.failed != nil {
 		return
 	}
-	r.failed = r.options.Tap(p.face, d, r.now, &pc.Packet)
+	r.failed = r.options.Tap(p.iface, d, r.now, &f.Packet)
 }
 
 // measured reports whether what happens now counts towards rates.
 func (r *run) measured() bool { return r.now < r.plan.Lasts }
 
 // enter brings a packet into a node through a port.
-func (r *run) enter(p *port, pc *parcel) {
-	pc.In = int32(p.face.Number)
-	r.tap(p, policy.In, pc)
-	p.in.learn(pc, r.rest)
+func (r *run) enter(p *port, f *flight) {
+	f.hop().Enter(&f.Packet)
+	r.tap(p, policy.In, f)
+	p.in.learn(f, r.rest)
 	if p.in.Path == nil {
-		r.forward(p, pc)
+		r.forward(p, f)
 		return
 	}
-	if r.offer(&p.in, pc) {
+	if r.offer(p, policy.In, f) {
 		r.drainIn(p)
 	}
 }
 
 // learn sets the class a packet is measured in: the first, other than the rest,
 // that an attached policy gives it. It asks the policy even when it is not in
-// force, so that a run without policies tells the same classes apart.
-func (p *path) learn(pc *parcel, rest int) {
-	if p.learner == nil || pc.class >= 0 && pc.class != rest {
+// force, so that a run without policies separates the same classes.
+func (p *path) learn(f *flight, rest int) {
+	if p.classifier == nil || f.class >= 0 && f.class != rest {
 		return
 	}
-	pc.class = p.class[p.learner.Classify(&pc.Packet)]
+	f.class = p.class[p.classifier.Take(&f.Packet).Number]
 }
 
-// offer puts a packet into a data path and books it if it is dropped.
-func (r *run) offer(p *path, pc *parcel) bool {
-	reason := p.Enqueue(r.now, &pc.Packet)
+// offer puts a packet into a data path and counts it if it is dropped.
+func (r *run) offer(at *port, d policy.Direction, f *flight) bool {
+	p := &at.out
+	if d == policy.In {
+		p = &at.in
+	}
+	if p.Path == nil {
+		p.open(r.classes)
+	}
+	reason := p.Enqueue(r.now, &f.Packet)
 	if r.measured() {
-		for i := int(pc.Slot); i >= 0; i = p.Parent(i) {
-			p.offered[i] += uint64(pc.Size)
+		for i := int(f.Slot); i >= 0; i = p.Parent(i) {
+			p.offered[i] += uint64(f.Size)
 		}
 	}
+	if r.options.Classified != nil && p.config.Plan != nil {
+		r.options.Classified(at.iface, d, p.names[f.Slot], &f.Packet)
+	}
 	if reason != 0 {
-		r.lose(pc)
+		r.lose(f)
 		return false
 	}
 	return true
 }
 
 // take gets the next packet out of a data path, or plans to ask again.
-func (r *run) take(p *path, owner *port, ask kind) *parcel {
+func (r *run) take(p *path, owner *port, ask kind) *flight {
 	pkt, again := p.Dequeue(r.now)
 	if pkt == nil {
 		if again != schedule.Never && again != p.asking {
@@ -438,29 +563,30 @@ func (r *run) take(p *path, owner *port, ask kind) *parcel {
 			p.sent[i] += uint64(pkt.Size)
 		}
 	}
-	return pkt.Owner.(*parcel)
+	return pkt.Owner.(*flight)
 }
 
 // drainIn passes on what the incoming data path lets through.
 func (r *run) drainIn(p *port) {
 	for {
-		pc := r.take(&p.in, p, askIn)
-		if pc == nil {
+		f := r.take(&p.in, p, askIn)
+		if f == nil {
 			return
 		}
-		r.forward(p, pc)
+		r.forward(p, f)
 	}
 }
 
 // forward takes a packet from a node's port to the one it leaves by.
-func (r *run) forward(p *port, pc *parcel) {
-	out := pc.to
-	if out.node != p.node {
-		out = r.network.next[p.node][out.node]
+func (r *run) forward(p *port, f *flight) {
+	h := f.hop()
+	if h.wraps && f.inside == nil {
+		f.inside = &tunnel.Inside{}
 	}
-	out.out.learn(pc, r.rest)
-	if r.offer(&out.out, pc) {
-		r.send(out)
+	h.Forward(&f.Packet, f.inside)
+	h.out.out.learn(f, r.rest)
+	if r.offer(h.out, policy.Out, f) {
+		r.send(h.out)
 	}
 }
 
@@ -469,28 +595,29 @@ func (r *run) send(p *port) {
 	if p.sending {
 		return
 	}
-	pc := r.take(&p.out, p, askOut)
-	if pc == nil {
+	f := r.take(&p.out, p, askOut)
+	if f == nil {
 		return
 	}
 	p.sending = true
 	p.clock.NotBefore(r.now)
-	p.clock.Advance(int(pc.Size), p.face.Rate)
-	r.events.plan(event{at: p.clock.Ready(), kind: sent, port: p, parcel: pc})
+	p.clock.Advance(int(f.Size), p.iface.Rate)
+	r.events.plan(event{at: p.clock.Ready(), kind: sent, port: p, flight: f})
 }
 
 // leave takes a packet that a port has sent onto the link, or to the hosts.
-func (r *run) leave(p *port, pc *parcel) {
+func (r *run) leave(p *port, f *flight) {
 	switch {
-	case p.peer == nil || pc.to == p:
-		r.deliver(pc)
+	case f.at == len(f.route)-1:
+		r.deliver(f)
 	case p.carrier == nil:
-		r.events.plan(event{at: r.now + p.delay, kind: arrive, port: p.peer, parcel: pc})
+		r.events.plan(event{at: r.now + p.delay, kind: arrive, port: p.peer, flight: f})
 	default:
-		pc.Arrived = r.now
-		if p.carrier.queue.Push(r.now, &pc.Packet) != queue.Taken {
+		f.Arrived = r.now
+		f.Size = int32(p.carrier.framing.Size(f.Length, f.Labels()))
+		if p.carrier.queue.Push(r.now, &f.Packet) != queue.Taken {
 			p.carrier.drops++
-			r.lose(pc)
+			r.lose(f)
 			return
 		}
 		r.carry(p)
@@ -514,25 +641,33 @@ func (r *run) carry(p *port) {
 	}
 	c.clock.NotBefore(r.now)
 	c.clock.Advance(int(pkt.Size), c.rate)
-	r.events.plan(event{at: c.clock.Ready(), kind: carried, port: p, parcel: pkt.Owner.(*parcel)})
+	r.events.plan(event{at: c.clock.Ready(), kind: carried, port: p, flight: pkt.Owner.(*flight)})
 }
 
-func (r *run) key(pc *parcel) measure.Key {
-	class := pc.class
+func (r *run) key(f *flight) measure.Key {
+	class := f.class
 	if class < 0 {
 		class = r.rest
 	}
-	return measure.Key{Traffic: pc.source.index, Reverse: pc.source.reverse, Class: class}
+	return measure.Key{Traffic: f.source.index, Reverse: f.source.reverse, Class: class}
 }
 
-func (r *run) deliver(pc *parcel) {
-	r.collect.Tally(pc.flow, r.key(pc)).Delivered(pc.flow, pc.number, pc.sent, r.now-pc.sent, pc.source.end, pc.Length)
-	r.spare = append(r.spare, pc)
+// length returns the length of the IP packet that its source sent.
+func (f *flight) length() int {
+	if f.inside.Hides() {
+		return f.inside.Length()
+	}
+	return f.Length
 }
 
-func (r *run) lose(pc *parcel) {
-	r.collect.Tally(pc.flow, r.key(pc)).Dropped(pc.flow, pc.number, pc.Length)
-	r.spare = append(r.spare, pc)
+func (r *run) deliver(f *flight) {
+	r.collect.Tally(f.flow, r.key(f)).Delivered(f.flow, f.number, f.sent, r.now-f.sent, f.source.end, f.length())
+	r.spare = append(r.spare, f)
+}
+
+func (r *run) lose(f *flight) {
+	r.collect.Tally(f.flow, r.key(f)).Dropped(f.flow, f.number, f.length())
+	r.spare = append(r.spare, f)
 }
 
 // bps returns bytes over the measured time as a rate.

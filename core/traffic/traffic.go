@@ -8,38 +8,11 @@ import (
 	"math/rand/v2"
 	"time"
 
+	"imbrel/core/codec"
 	"imbrel/core/codepoint"
 	"imbrel/core/packet"
 	"imbrel/core/unit"
 )
-
-// A Codec is how a call's voice becomes packets: payload and interval as usual
-// for ITU-T G.711 and G.729, impairment factors of ITU-T G.113 appendix I.
-type Codec struct {
-	Name        string
-	Interval    time.Duration // between packets
-	Payload     int           // bytes a packet, without headers
-	PayloadType uint8         // RFC 3551
-	Tick        uint32        // RTP timestamp units a packet
-	LookAhead   time.Duration
-	Ie, Bpl     float64 // of the E-model, with loss concealment
-}
-
-// The codecs a call can use.
-var (
-	G711 = Codec{Name: "g711", Interval: 20 * time.Millisecond, Payload: 160, PayloadType: 0, Tick: 160, Ie: 0, Bpl: 25.1}
-	G729 = Codec{Name: "g729", Interval: 20 * time.Millisecond, Payload: 20, PayloadType: 18, Tick: 160, LookAhead: 5 * time.Millisecond, Ie: 11, Bpl: 19.0}
-)
-
-// CodecByName returns a codec by its word in the language.
-func CodecByName(name string) (Codec, bool) {
-	for _, c := range []Codec{G711, G729} {
-		if c.Name == name {
-			return c, true
-		}
-	}
-	return Codec{}, false
-}
 
 // A Source yields packets. Next fills p, using room for its bytes where it
 // makes them itself, and returns when it is sent; false means there are no
@@ -58,7 +31,7 @@ func Random(seed uint64, name string, number int) *rand.Rand {
 
 // A Call is one direction of one call.
 type Call struct {
-	Codec      Codec
+	Codec      codec.Codec
 	Flow       packet.Flow
 	DSCP       codepoint.DSCP
 	Start, End time.Duration
@@ -73,19 +46,31 @@ func (c *Call) Next(p *packet.Packet, room []byte) (time.Duration, bool, error) 
 	if at >= c.End {
 		return 0, false, nil
 	}
-	p.Build(room, c.Flow, c.DSCP, c.Length(), packet.RTPHeader)
-	p.PutRTP(c.Codec.PayloadType, uint16(c.sent), c.sent*c.Codec.Tick, c.ID)
+	p.Build(room, c.Flow, c.DSCP, c.Codec.Length(c.Flow.From.Is6()), packet.RTPHeader)
+	p.PutRTP(c.Codec.PayloadType, uint16(c.sent), c.sent*c.Codec.Ticks(), c.ID)
 	c.sent++
 	return at, true, nil
 }
 
-// Length returns the length of the call's IP packets.
-func (c *Call) Length() int {
-	ip := 20
-	if c.Flow.From.Is6() {
-		ip = 40
+// Dressed is a source whose packets have what their hosts put around or into them.
+type Dressed struct {
+	Source
+	Tag *packet.Tag // nil: none
+	ECN bool        // ECT(0)
+}
+
+// Next yields the source's next packet.
+func (d *Dressed) Next(p *packet.Packet, room []byte) (time.Duration, bool, error) {
+	at, ok, err := d.Source.Next(p, room)
+	if ok && err == nil {
+		if d.ECN {
+			p.SetECN(2)
+		}
+		if d.Tag != nil {
+			p.SetTags([]packet.Tag{*d.Tag})
+		}
 	}
-	return ip + 8 + packet.RTPHeader + c.Codec.Payload
+	return at, ok, err
 }
 
 // A Stream sends packets of one length at a mean rate, evenly spaced or at

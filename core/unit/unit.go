@@ -70,7 +70,7 @@ func (r Rate) Bytes(d time.Duration) Size {
 }
 
 // Time returns how long s takes at rate r, rounded up to a nanosecond: the
-// serialisation delay of s bytes.
+// serialisation delay of s bytes. The rate must not be 0.
 func (r Rate) Time(s Size) time.Duration {
 	hi, lo := bits.Mul64(uint64(s)*8, uint64(time.Second))
 	q, rem := bits.Div64(hi, lo, uint64(r))
@@ -231,11 +231,12 @@ func FormatDuration(d time.Duration) string {
 	return strconv.FormatInt(int64(d), 10) + "ns"
 }
 
-// Share is a rate given outright or as a percentage of another: one of the
-// two is zero. The zero Share means "none given"; 0% is not told from it.
+// Share is a rate given outright or as a percentage of another: at most one of the
+// fields is set. The zero Share means "none given".
 type Share struct {
 	Rate    Rate
 	Percent Percent
+	Nothing bool // 0%: given, and nothing
 }
 
 // IsZero reports whether no share was given.
@@ -250,13 +251,22 @@ func (s Share) Of(whole Rate) Rate {
 }
 
 func (s Share) String() string {
-	if s.Percent > 0 {
+	if s.Percent > 0 || s.Nothing {
 		return s.Percent.String()
 	}
 	return s.Rate.String()
 }
 
-// ParseShare reads a rate or a percentage.
+// ParsePromise reads a rate or a percentage, which may be 0%.
+func ParsePromise(s string) (Share, error) {
+	if strings.HasSuffix(s, "%") {
+		p, err := ParsePercent(s)
+		return Share{Percent: p, Nothing: err == nil && p == 0}, err
+	}
+	return ParseShare(s)
+}
+
+// ParseShare reads a rate or a percentage above 0%.
 func ParseShare(s string) (Share, error) {
 	if strings.HasSuffix(s, "%") {
 		p, err := ParsePercent(s)

@@ -11,6 +11,7 @@ import (
 
 	"imbrel/core/codepoint"
 	"imbrel/core/explain"
+	"imbrel/core/language"
 	"imbrel/core/policy"
 	"imbrel/internal/files"
 	"imbrel/internal/render"
@@ -74,7 +75,7 @@ applications.`,
 	fl.StringVar(&r.serverName, "server-name", "", "the server `NAME` that its conversation began with")
 	fl.BoolVar(&r.rtp, "looks-like-rtp", false, "it is part of a flow that looks like RTP")
 	fl.StringVar(&r.enter, "enter", "", "where it enters, as `NODE/INTERFACE`; where its sender is when not given")
-	fl.StringVar(&r.at, "time", "", "the `TIME` it passes, such as 2026-03-02T08:30, in UTC; without it every `when` is taken as so")
+	fl.StringVar(&r.at, "time", "", "the `TIME` it passes, such as 2026-03-02T08:30, in UTC; without it every `when` is assumed to hold")
 	fl.BoolVar(&r.why, "why", false, "show every condition of the entries tried")
 	fl.StringVar(&r.capture, "capture", "", "explain every flow of a pcap or pcapng `FILE`")
 	fl.IntVar(&r.top, "top", 20, "how many flows the text shows, those with most bytes first; 0 is all")
@@ -162,7 +163,7 @@ func (r *explainRun) question(f *policy.File) (q explain.Question, err error) {
 	}
 	q.ServerName, q.RTP = r.serverName, r.rtp
 	if r.at != "" {
-		if q.At, err = policy.ParseMoment(r.at); err != nil {
+		if q.At, err = language.ParseMoment(r.at); err != nil {
 			return q, fmt.Errorf("--time: %w: write one such as 2026-03-02T08:30", err)
 		}
 	}
@@ -177,12 +178,11 @@ func interfaceOf(f *policy.File, path string) (*policy.Interface, error) {
 	}
 	var known []string
 	for i := range f.Network.Nodes {
-		for j := range f.Network.Nodes[i].Interfaces {
-			face := &f.Network.Nodes[i].Interfaces[j]
-			if face.Path() == path {
-				return face, nil
+		for _, iface := range f.Network.Nodes[i].Interfaces {
+			if iface.Path() == path {
+				return iface, nil
 			}
-			known = append(known, face.Path())
+			known = append(known, iface.Path())
 		}
 	}
 	if len(known) > 12 {

@@ -90,7 +90,7 @@ func TestLabelSwitchedModels(t *testing.T) {
 		if core2 := a.Hops[5]; core2.Node != "core2" || core2.Class != "rest" || tc(core2.MarksIn) != "5" {
 			t.Errorf("%s: core2 classifies by DSCP where there is a label, but takes it as %q", name, core2.Class)
 		}
-		if core1 := a.Hops[3]; core1.Class != "labelled-voice" || core1.Priority != 1 || core1.MarksOut.PCP == nil || *core1.MarksOut.PCP != 5 {
+		if core1 := a.Hops[3]; core1.Class != "labelled-voice" || core1.Priority != 1 || core1.MarksOut.PCP == nil || *core1.MarksOut.PCP != 0 {
 			t.Errorf("%s: core1: %+v", name, core1)
 		}
 		if !strings.Contains(a.Summary, "in a priority queue at 2 of 3 links") || !strings.Contains(a.Summary, "`core2` treats it as the rest") {
@@ -199,7 +199,7 @@ func TestExplainSaysWhy(t *testing.T) {
 	r := imbrel(t, dir, "", nil, "explain", "ternrock.yaml", "--from", "10.44.10.40", "--to", "10.44.64.99", "--protocol", "tcp", "--to-port", "8730", "--dscp", "ef", "--why")
 	for _, want := range []string{
 		"EF 46 0x2e (ToS 0xb8) → DF 0 0x00 (ToS 0x00)", "not charts", "except to 10.44.64.99", "takes it: rest, ternrock.yaml:",
-		"gets 2.92Mbit/s of 11.4Mbit/s when all are busy", "The packet arrives as DF, in a priority queue at 0 of 1 links on its way; `ternrock` treats it as the rest.",
+		"is promised 2.92Mbit/s of 11.4Mbit/s when all are busy", "The packet arrives as DF, in a priority queue at 0 of 1 links on its route; `ternrock` treats it as the rest.",
 	} {
 		if !strings.Contains(r.out, want) {
 			t.Errorf("does not say %q:\n%s%s", want, r.out, r.err)
@@ -218,7 +218,7 @@ func TestExplainBadQuestions(t *testing.T) {
 		"junk":              {"ternrock.yaml --from x --to 10.44.64.1", "not an address"},
 		"a stranger":        {"ternrock.yaml --from 192.0.2.1 --to 10.44.64.1", "the sender 192.0.2.1 is in no subnet"},
 		"to a stranger":     {"ternrock.yaml --from 10.44.8.1 --to 192.0.2.1", "the receiver 192.0.2.1 is in no subnet"},
-		"neighbours":        {"ternrock.yaml --from 10.44.8.1 --to 10.44.8.2", "both addresses are behind ternrock/lan"},
+		"neighbours":        {"ternrock.yaml --from 10.44.8.1 --to 10.44.8.2", "both addresses are at ternrock/lan"},
 		"mixed":             {"ternrock.yaml --from 10.44.8.1 --to 2001:db8:44:64::1", "different IP versions"},
 		"a bad DSCP":        {"ternrock.yaml --from 10.44.8.1 --to 10.44.64.1 --dscp 64", "0 to 63"},
 		"a bad PCP":         {"ternrock.yaml --from 10.44.8.1 --to 10.44.64.1 --pcp 8", "0 to 7"},
@@ -383,10 +383,10 @@ func TestExplainSaysWhatIsEachOnes(t *testing.T) {
 		replace []string
 		want    string
 	}{
-		"within each": {nil, "queue    all of them get 5Mbit/s of the 10Mbit/s of each interface when all within it are busy, each source never more than 3Mbit/s; 37.5kB may wait for each\n"},
-		"once":        {[]string{outer, ""}, "queue    all of them get 5Mbit/s of 30Mbit/s when all are busy, each source never more than 3Mbit/s; 37.5kB may wait for each\n"},
+		"within each": {nil, "queue    all of them are promised 5Mbit/s of the 10Mbit/s of each interface when all within it are busy, each source never more than 3Mbit/s; 37.5kB may wait for each\n"},
+		"once":        {[]string{outer, ""}, "queue    all of them are promised 5Mbit/s of 30Mbit/s when all are busy, each source never more than 3Mbit/s; 37.5kB may wait for each\n"},
 		// Of the 2 Mbit/s left over it gets 80 parts of 81.
-		"its own": {[]string{inner, "at-least: 80%"}, "queue    gets 9.98Mbit/s of the 10Mbit/s of each interface when all within it are busy; 125kB may wait for each\n"},
+		"its own": {[]string{inner, "at-least: 80%"}, "queue    is promised 8Mbit/s of the 10Mbit/s of each interface when all within it are busy; 100kB may wait for each\n"},
 		"policers": {[]string{outer, outer + "        police: {rate: 9Mbit/s, burst: 20kB}\n", inner, "police: {rate: 2Mbit/s, burst: 5kB}"},
 			"meter    9Mbit/s, burst 20kB; drops what exceeds it; then 2Mbit/s, burst 5kB; drops what exceeds it\n"},
 	} {

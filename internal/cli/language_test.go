@@ -163,7 +163,7 @@ func TestIncludes(t *testing.T) {
 		"a circle":       {map[string]string{"main.yaml": "imbrel: 1\ninclude: [b.yaml]\n", "b.yaml": "imbrel: 1\ninclude: [main.yaml]\n"}, "main.yaml → b.yaml → main.yaml"},
 		"missing":        {map[string]string{"main.yaml": "imbrel: 1\ninclude: [none.yaml]\n"}, "main.yaml:2:11: cannot include: none.yaml does not exist"},
 		"no version":     {map[string]string{"main.yaml": "imbrel: 1\ninclude: [b.yaml]\n", "b.yaml": "apps: {}\n"}, "needs the key `imbrel` too"},
-		"two networks":   {map[string]string{"main.yaml": "imbrel: 1\ninclude: [b.yaml]\nnetwork: {}\n", "b.yaml": "imbrel: 1\nnetwork: {}\n"}, "`network` cannot be joined"},
+		"two titles":     {map[string]string{"main.yaml": "imbrel: 1\ninclude: [b.yaml]\nnetwork: {nodes: []}\n", "b.yaml": "imbrel: 1\nnetwork: {nodes: {}}\n"}, "`nodes` cannot be joined"},
 		"its own errors": {map[string]string{"main.yaml": "imbrel: 1\ninclude: [b.yaml]\n", "b.yaml": "imbrel: 1\nclasses:\n  - {name: x, match: [{frm: 1}]}\n"}, "b.yaml:3:24: unknown key `frm`\n  3 |   - {name: x"},
 		"a name twice":   {map[string]string{"main.yaml": "imbrel: 1\ninclude: [b.yaml]\napps: {a: {tcp: 1}}\n", "b.yaml": "imbrel: 1\napps: {a: {tcp: 2}}\n"}, "two applications are named `a`"},
 		"many times": {map[string]string{"main.yaml": "imbrel: 1\ninclude: [" + strings.Repeat("b.yaml, ", 150) + "b.yaml]\n", "b.yaml": "imbrel: 1\n"},
@@ -214,9 +214,9 @@ func TestMoreBadPolicies(t *testing.T) {
 		"cells backwards":           {"48/53", "53/48", "payload and the whole of a cell"},
 		"a map of nothing":          {"{af41: af42,", "{af41: af42, af41: af43,", "af41 is mapped twice"},
 		"a server name with spaces": {"charts.example]", `"charts example"]`, "is not a server name"},
-		"too much within":           {"{class: bulk, at-least: 10%}", "{class: bulk, at-least: 9Mbit/s}", "but it is itself promised"},
+		"too much within":           {"{class: bulk, at-least: 10%}", "{class: bulk, at-least: 9Mbit/s}", "the promises within `rest` come to 11.7Mbit/s, and it is promised"},
 		"an interface unknown":      {"in: skerry/lan", "in: skerry/lam", "did you mean `skerry/lan`"},
-		"each of nothing":           {"each: source", "each: phone", "cannot stand here"},
+		"each of nothing":           {"each: source", "each: phone", "is not allowed here"},
 		"a burst below":             {"to: 6Mbit/s", "to: 1Mbit/s", "a burst to 1Mbit/s is below at-most 2Mbit/s"},
 	} {
 		put(t, dir, "bad.yaml", example(t, "every-key.yaml", c.old, c.new))

@@ -5,7 +5,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"imbrel/core/policy"
+	"imbrel/core/language"
 )
 
 func (a *app) schema() *cobra.Command {
@@ -20,7 +20,7 @@ several keys (names that must exist, promises that must fit) only Imbrel checks.
 			e := json.NewEncoder(a.out)
 			e.SetEscapeHTML(false)
 			e.SetIndent("", "  ")
-			return e.Encode(policy.Schema())
+			return e.Encode(language.Schema())
 		},
 	}
 }

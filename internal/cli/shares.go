@@ -6,6 +6,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"imbrel/core/codec"
 	"imbrel/core/share"
 	"imbrel/core/unit"
 	"imbrel/internal/files"
@@ -14,6 +15,7 @@ import (
 
 func (a *app) shares(text render.Text) *cobra.Command {
 	var busy, offer []string
+	voice := "g711"
 	c := &cobra.Command{
 		Use:   "shares FILE",
 		Short: "What each class gets: alone, when all are busy, and when only some are",
@@ -37,7 +39,11 @@ means to wait.`,
 			if len(f.Attach) == 0 {
 				return fmt.Errorf("%s: no policy is attached, so nothing is shared out; add entries under `attach`", args[0])
 			}
-			r, err := share.Compute(f, wishes)
+			calls, ok := codec.ByName(voice)
+			if !ok {
+				return fmt.Errorf("--codec %s: the codecs are %s", voice, strings.Join(codec.Names(), ", "))
+			}
+			r, err := share.Compute(f, wishes, calls)
 			if err != nil {
 				return err
 			}
@@ -48,26 +54,30 @@ means to wait.`,
 			return nil
 		},
 	}
-	c.Flags().StringSliceVar(&busy, "busy", nil, "only these `CLASSES` want something, as much as they can get")
+	c.Flags().StringSliceVar(&busy, "busy", nil, "only these `CLASSES` want something, as much as they can get: voice, or sales/voice for one within another; rest is the outermost")
 	c.Flags().StringSliceVar(&offer, "offer", nil, "these classes want a rate, as `CLASS=RATE`, and others than --busy nothing")
+	c.Flags().StringVar(&voice, "codec", voice, "count calls of the `CODEC`: "+strings.Join(codec.Names(), ", "))
 	return c
 }
 
 func wishesOf(busy, offer []string) ([]share.Wish, error) {
 	var wishes []share.Wish
 	for _, b := range busy {
-		wishes = append(wishes, share.Wish{Class: b})
+		wishes = append(wishes, share.Wish{Class: strings.TrimSpace(b), All: true})
 	}
 	for _, o := range offer {
 		class, rate, ok := strings.Cut(o, "=")
 		if !ok {
 			return nil, fmt.Errorf("--offer %s: write CLASS=RATE, as in voice=2Mbit/s", o)
 		}
-		r, err := unit.ParseRate(rate)
-		if err != nil {
-			return nil, fmt.Errorf("--offer %s: %w", o, err)
+		var r unit.Rate
+		if rate = strings.TrimSpace(rate); rate != "0" && rate != "0bit/s" {
+			var err error
+			if r, err = unit.ParseRate(rate); err != nil {
+				return nil, fmt.Errorf("--offer %s: %w", o, err)
+			}
 		}
-		wishes = append(wishes, share.Wish{Class: class, Rate: r})
+		wishes = append(wishes, share.Wish{Class: strings.TrimSpace(class), Rate: r})
 	}
 	return wishes, nil
 }

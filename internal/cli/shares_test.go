@@ -42,12 +42,12 @@ func TestSharesOfTheDemo(t *testing.T) {
 	if v.Calls != 9 || v.Alone != 900_000 || v.LongestWait == nil || math.Abs(*v.LongestWait-(3000+1538)*8/11.4e3) > 0.001 {
 		t.Errorf("voice: %+v; 900 kbit/s carry 9 calls of 95.2, and a burst of 3 kB behind a full packet waits 3.18 ms", v)
 	}
-	if charts := c["ternrock charts"]; charts.Alone != 6_840_000 || charts.Reserved != 2_280_000 || math.Abs(*charts.LongestWait-200) > 0.1 {
+	if charts := c["ternrock charts"]; charts.Alone != 6_840_000 || charts.Reserved != 2_280_000 || math.Abs(*charts.LongestWait-(200+float64(3000+2*1538)*8/11.4e3+1538*8/2.916666e3)) > 0.1 {
 		t.Errorf("charts: %+v", charts)
 	}
 	// Two want everything, one a little: the ceiling holds, and the rest is lent.
 	c = shares(t, demo, "--busy", "charts,rest", "--offer", "voice=600kbit/s")
-	if a, b := c["ternrock charts"], c["ternrock rest"]; a.Gets != 5_400_000 || b.Gets != 5_400_000 || a.Lent != a.Gets-a.AllBusy {
+	if a, b := c["ternrock charts"], c["ternrock rest"]; math.Abs(float64(a.Gets-5_400_000)) > 2 || math.Abs(float64(b.Gets-5_400_000)) > 2 || a.Lent != a.Gets-a.Promised {
 		t.Errorf("charts %+v, rest %+v", a, b)
 	}
 	c = shares(t, demo, "--busy", "charts", "--offer", "rest=1Mbit/s")

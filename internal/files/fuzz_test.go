@@ -9,6 +9,7 @@ import (
 	"strings"
 	"testing"
 
+	"imbrel/core/language"
 	"imbrel/core/packet"
 	"imbrel/core/policy"
 	"imbrel/examples"
@@ -84,8 +85,8 @@ func FuzzCapture(f *testing.F) {
 // A JSON text is the same document whether it is read as JSON or as YAML, which
 // holds JSON.
 func TestJSONIsTheSameDocument(t *testing.T) {
-	var plain func(n policy.Node) policy.Node
-	plain = func(n policy.Node) policy.Node {
+	var plain func(n language.Value) language.Value
+	plain = func(n language.Value) language.Value {
 		n.At = policy.Place{}
 		for i := range n.Keys {
 			n.Keys[i] = plain(n.Keys[i])
@@ -99,7 +100,7 @@ func TestJSONIsTheSameDocument(t *testing.T) {
 		`{"imbrel": 1, "classes": [{"name": "v", "match": [{"dscp": ["ef", 40]}, {}]}], "title": null}`,
 		"[]", "{}", `"text with \"quotes\""`, "7", "true", `{"a": {"b": [[1], [2, "3%"]]}, "c": "x: y"}`,
 	} {
-		a, err := policy.FromJSON("", []byte(text))
+		a, err := language.FromJSON("", []byte(text))
 		if err != nil {
 			t.Fatalf("%s: %v", text, err)
 		}

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 
+	"imbrel/core/language"
 	"imbrel/core/policy"
 )
 
@@ -27,17 +28,17 @@ type includer struct {
 
 // read reads one document and everything it includes. dir is the folder of the
 // file, relative to the outermost file's.
-func (c *includer) read(name, dir string, r io.Reader) (policy.Node, error) {
+func (c *includer) read(name, dir string, r io.Reader) (language.Value, error) {
 	text, err := io.ReadAll(io.LimitReader(r, int64(maxPolicyBytes-c.bytes)+1))
 	if err != nil {
-		return policy.Node{}, fmt.Errorf("cannot read %s: %w", name, err)
+		return language.Value{}, fmt.Errorf("cannot read %s: %w", name, err)
 	}
 	if c.bytes += len(text); c.bytes > maxPolicyBytes {
-		return policy.Node{}, fmt.Errorf("%s is larger than 4 MiB, with what it includes; no policy is", name)
+		return language.Value{}, fmt.Errorf("%s is larger than 4 MiB, with what it includes; no policy is", name)
 	}
 	c.in.texts[name] = text
 	doc, err := Document(name, text)
-	if err != nil || doc.Kind != policy.Keyed {
+	if err != nil || doc.Kind != language.Keyed {
 		return doc, err
 	}
 	c.chain = append(c.chain, name)
@@ -46,11 +47,11 @@ func (c *includer) read(name, dir string, r io.Reader) (policy.Node, error) {
 		moveCaptures(&doc, dir)
 	}
 	at := find(&doc, "include")
-	if at < 0 || doc.Items[at].Kind != policy.List {
+	if at < 0 || doc.Items[at].Kind != language.List {
 		return doc, nil // none, or the language's own error
 	}
 	for _, item := range doc.Items[at].Items {
-		if item.Kind != policy.Scalar {
+		if item.Kind != language.Scalar {
 			continue
 		}
 		part, err := c.include(item, dir)
@@ -65,9 +66,9 @@ func (c *includer) read(name, dir string, r io.Reader) (policy.Node, error) {
 }
 
 // include reads a file named in another.
-func (c *includer) include(item policy.Node, dir string) (policy.Node, error) {
-	fail := func(help, format string, args ...any) (policy.Node, error) {
-		return policy.Node{}, policy.Problems{{Place: item.At, Width: len(item.Text), Text: fmt.Sprintf(format, args...), Help: help}}
+func (c *includer) include(item language.Value, dir string) (language.Value, error) {
+	fail := func(help, format string, args ...any) (language.Value, error) {
+		return language.Value{}, policy.Problems{{Place: item.At, Width: len(item.Text), Text: fmt.Sprintf(format, args...), Help: help}}
 	}
 	name := item.Text
 	if !filepath.IsAbs(name) {
@@ -88,20 +89,21 @@ func (c *includer) include(item policy.Node, dir string) (policy.Node, error) {
 	}
 	file, err := openRegular(c.in, name)
 	if err != nil {
-		return fail("names are relative to the file they stand in", "cannot include: %s", err)
+		return fail("names are relative to the file that names them", "cannot include: %s", err)
 	}
 	defer file.Close()
 	return c.read(shown, path.Dir(name), file)
 }
 
-func find(n *policy.Node, key string) int {
-	return slices.IndexFunc(n.Keys, func(k policy.Node) bool { return k.Text == key })
+func find(n *language.Value, key string) int {
+	return slices.IndexFunc(n.Keys, func(k language.Value) bool { return k.Text == key })
 }
 
-// merge puts the parts of an included document into another: lists and names
-// are joined, the included ones first; what only one file can say stays.
-func merge(into, part *policy.Node) error {
-	if part.Kind != policy.Keyed {
+// merge puts the parts of an included document into another: lists and names are
+// joined, the included ones first, and so are the parts of the network; what only one
+// file can say stays.
+func merge(into, part *language.Value) error {
+	if part.Kind != language.Keyed {
 		return policy.Problems{{Place: part.At, Text: "an included file has the keys of a policy file", Help: "begin it with `imbrel: 1`"}}
 	}
 	if find(part, "imbrel") < 0 {
@@ -118,38 +120,61 @@ func merge(into, part *policy.Node) error {
 			into.Keys, into.Items = append(into.Keys, k), append(into.Items, v)
 			continue
 		}
-		old := &into.Items[at]
-		if old.Kind != v.Kind || k.Text == "network" || v.Kind != policy.List && v.Kind != policy.Keyed {
-			return policy.Problems{{Place: k.At, Width: len(k.Text), Text: "`" + k.Text + "` cannot be joined with that of " + old.At.String(),
-				Help: "say it in one file"}}
+		if err := join(&into.Items[at], k, v); err != nil {
+			return err
 		}
-		joined := policy.Node{Kind: v.Kind, At: old.At}
-		joined.Keys = append(slices.Clone(v.Keys), old.Keys...)
-		joined.Items = append(slices.Clone(v.Items), old.Items...)
-		*old = joined
 	}
+	return nil
+}
+
+// join puts an included value of a key before that of the file itself.
+func join(own *language.Value, k, included language.Value) error {
+	if own.Kind != included.Kind || included.Kind != language.List && included.Kind != language.Keyed {
+		return policy.Problems{{Place: k.At, Width: len(k.Text), Text: "`" + k.Text + "` cannot be joined with that of " + own.At.String(),
+			Help: "write it in one file"}}
+	}
+	if k.Text == "network" { // its nodes, links and tunnels
+		for i, key := range included.Keys {
+			if at := find(own, key.Text); at < 0 {
+				own.Keys, own.Items = append(own.Keys, key), append(own.Items, included.Items[i])
+			} else if err := join(&own.Items[at], key, included.Items[i]); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	joined := language.Value{Kind: included.Kind, At: own.At}
+	joined.Keys = append(slices.Clone(included.Keys), own.Keys...)
+	joined.Items = append(slices.Clone(included.Items), own.Items...)
+	*own = joined
 	return nil
 }
 
 // moveCaptures makes the captures that a file in another folder names relative
 // to the outermost file.
-func moveCaptures(doc *policy.Node, dir string) {
-	each := func(n *policy.Node, key string, f func(*policy.Node)) {
-		if i := find(n, key); n.Kind == policy.Keyed && i >= 0 {
+func moveCaptures(doc *language.Value, dir string) {
+	under := func(n *language.Value, key string, f func(*language.Value)) {
+		if i := find(n, key); n.Kind == language.Keyed && i >= 0 {
 			f(&n.Items[i])
 		}
 	}
-	each(doc, "rehearsals", func(rehearsals *policy.Node) {
-		for i := range rehearsals.Items {
-			each(&rehearsals.Items[i], "traffic", func(traffic *policy.Node) {
-				for j := range traffic.Items {
-					each(&traffic.Items[j], "capture", func(c *policy.Node) {
-						if !filepath.IsAbs(c.Text) {
-							c.Text = path.Join(dir, c.Text)
-						}
-					})
+	move := func(traffic *language.Value) {
+		for i := range traffic.Items {
+			under(&traffic.Items[i], "capture", func(c *language.Value) {
+				if !filepath.IsAbs(c.Text) {
+					c.Text = path.Join(dir, c.Text)
 				}
 			})
+		}
+	}
+	under(doc, "rehearsals", func(rehearsals *language.Value) {
+		for i := range rehearsals.Items {
+			under(&rehearsals.Items[i], "traffic", move)
+		}
+	})
+	under(doc, "loads", func(loads *language.Value) {
+		for i := range loads.Items {
+			move(&loads.Items[i])
 		}
 	})
 }

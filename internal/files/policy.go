@@ -18,6 +18,7 @@ import (
 
 	"go.yaml.in/yaml/v3"
 
+	"imbrel/core/language"
 	"imbrel/core/policy"
 )
 
@@ -91,7 +92,7 @@ func readPolicy(in Place, name string, r io.Reader) (*policy.File, Place, error)
 	doc, err := inc.read(name, "", r)
 	if err == nil {
 		var f *policy.File
-		if f, err = policy.Read(doc, time.LoadLocation); err == nil {
+		if f, err = language.Read(doc, time.LoadLocation); err == nil {
 			return f, in, nil
 		}
 	}
@@ -119,8 +120,8 @@ func openRegular(p Place, name string) (fs.File, error) {
 
 // Document turns the text of a YAML file into a document tree. Anchors,
 // aliases and tags are not part of the language.
-func Document(name string, text []byte) (policy.Node, error) {
-	var none policy.Node
+func Document(name string, text []byte) (language.Value, error) {
+	var none language.Value
 	at := policy.Place{File: name, Line: 1, Column: 1}
 	one := func(p policy.Problem) error { return policy.Problems{p} }
 	empty := one(policy.Problem{Place: policy.Place{File: name}, Text: "the file is empty", Help: "a policy file begins with `imbrel: 1`; `imbrel demo --write DIR` writes a whole one"})
@@ -141,7 +142,7 @@ func Document(name string, text []byte) (policy.Node, error) {
 		return none, yamlError(name, err)
 	}
 	if root.Kind != yaml.DocumentNode || len(root.Content) != 1 {
-		return policy.Node{At: at}, nil
+		return language.Value{At: at}, nil
 	}
 	c := converter{file: name}
 	n := c.convert(root.Content[0], 0)
@@ -179,10 +180,10 @@ func (c *converter) problem(at policy.Place, text, help string) {
 	}
 }
 
-func (c *converter) convert(y *yaml.Node, depth int) policy.Node {
-	n := policy.Node{At: policy.Place{File: c.file, Line: y.Line, Column: y.Column}}
-	if depth > policy.MaxNesting {
-		c.problem(n.At, fmt.Sprintf("nested more than %d deep", policy.MaxNesting), "no policy is; is this the right file?")
+func (c *converter) convert(y *yaml.Node, depth int) language.Value {
+	n := language.Value{At: policy.Place{File: c.file, Line: y.Line, Column: y.Column}}
+	if depth > language.MaxNesting {
+		c.problem(n.At, fmt.Sprintf("nested more than %d deep", language.MaxNesting), "no policy is; is this the right file?")
 		return n
 	}
 	if y.Anchor != "" {
@@ -198,17 +199,17 @@ func (c *converter) convert(y *yaml.Node, depth int) policy.Node {
 		if y.Tag == "!!null" && y.Style == 0 {
 			return n
 		}
-		n.Kind, n.Text = policy.Scalar, y.Value
+		n.Kind, n.Text = language.Scalar, y.Value
 	case yaml.SequenceNode:
-		n.Kind = policy.List
+		n.Kind = language.List
 		for _, item := range y.Content {
 			n.Items = append(n.Items, c.convert(item, depth+1))
 		}
 	case yaml.MappingNode:
-		n.Kind = policy.Keyed
+		n.Kind = language.Keyed
 		for i := 0; i+1 < len(y.Content); i += 2 {
 			k := c.convert(y.Content[i], depth+1)
-			if k.Kind == policy.Scalar && k.Text == "<<" {
+			if k.Kind == language.Scalar && k.Text == "<<" {
 				c.problem(k.At, "the merge key `<<` is not part of the language", "write the keys here")
 			}
 			n.Keys = append(n.Keys, k)

@@ -12,7 +12,7 @@ import (
 	"imbrel/core/policy"
 )
 
-// Answer writes a packet's way, hop by hop.
+// Answer writes a packet's route, hop by hop.
 func (t Text) Answer(q *explain.Question, a *explain.Answer, why bool) {
 	f := q.Flow
 	ports := ""
@@ -54,6 +54,11 @@ func (t Text) step(n int, s *explain.Step, why bool) {
 	}
 	if s.Blocked {
 		t.Line("   %s %s, %s:%d", t.bad("BLOCKED"), s.Class, s.File, s.Line)
+		return
+	}
+	if s.Policed {
+		t.Line("   %s %s, %s:%d: larger than its policer ever lets pass", t.bad("DROPPED"), s.Class, s.File, s.Line)
+		t.Line("     meter    %s", s.Meter)
 		return
 	}
 	line := ""
@@ -108,41 +113,37 @@ func marksOf(s *explain.Step) string {
 	} else {
 		parts = append(parts, point(in.DSCP)+" → "+point(out.DSCP))
 	}
+	if in.VLAN != nil && out.VLAN != nil && *in.VLAN != *out.VLAN || (in.VLAN == nil) != (out.VLAN == nil) {
+		parts = append(parts, "VLAN "+number(in.VLAN)+" → "+number(out.VLAN))
+	}
 	parts = append(parts, field("PCP", in.PCP, out.PCP)...)
 	parts = append(parts, field("TC", in.TC, out.TC)...)
 	return strings.Join(parts, "; ")
 }
 
-func field(name string, in, out *uint8) []string {
-	show := func(v *uint8) string {
-		if v == nil {
-			return "none"
-		}
-		return fmt.Sprint(*v)
+func number[T any](v *T) string {
+	if v == nil {
+		return "none"
 	}
+	return fmt.Sprint(*v)
+}
+
+func field(name string, in, out *uint8) []string {
 	switch {
 	case in == nil && out == nil:
 		return nil
 	case in != nil && out != nil && *in == *out:
 		return []string{fmt.Sprintf("%s %d", name, *in)}
 	}
-	return []string{name + " " + show(in) + " → " + show(out)}
+	return []string{name + " " + number(in) + " → " + number(out)}
 }
 
 // changed says what changed at an interface without a policy.
 func changed(s *explain.Step) string {
-	same := s.MarksIn.DSCP == s.MarksOut.DSCP && show(s.MarksIn.PCP) == show(s.MarksOut.PCP) && show(s.MarksIn.TC) == show(s.MarksOut.TC)
-	if same && s.MarksIn.PCP == nil && s.MarksIn.TC == nil {
+	if s.MarksIn.DSCP == s.MarksOut.DSCP && s.MarksIn.PCP == nil && s.MarksOut.PCP == nil && s.MarksIn.TC == nil && s.MarksOut.TC == nil {
 		return ", " + strings.ToUpper(s.MarksIn.DSCP) + " kept"
 	}
 	return ", " + marksOf(s)
-}
-
-func show(v *uint8) string {
-	if v == nil {
-		return ""
-	}
-	return fmt.Sprint(*v)
 }
 
 // Capture writes a capture explained.
@@ -179,7 +180,7 @@ func (t Text) flows(r *explain.CaptureResult, shown []explain.FlowResult) {
 	w := t.grid([]column{{"bytes", false}, {"packets", false}, {"application", true}, {"flow, and what each policy made of it", true}}, nil)
 	for i := range shown {
 		f := &shown[i]
-		w.AppendRow(table.Row{bytes(f.Bytes), count(f.Packets), orDash(short(f.App, 20)), flowName(f)})
+		w.AppendRow(table.Row{bytes(f.Bytes), count(f.Packets), appName(f), flowName(f)})
 		var made []string
 		for j := range f.At {
 			at := &f.At[j]
@@ -198,6 +199,15 @@ func (t Text) flows(r *explain.CaptureResult, shown []explain.FlowResult) {
 		}
 	}
 	t.put(w)
+}
+
+// appName prints a flow's application, and how it was recognised.
+func appName(f *explain.FlowResult) string {
+	name := orDash(short(f.App, 20))
+	if f.AppBy != "" && f.AppBy != "port" {
+		name += " (" + f.AppBy + ")"
+	}
+	return name
 }
 
 func orDash(s string) string {
@@ -299,7 +309,7 @@ func AppsJSON(apps []policy.App) any {
 	out := make([]AppJSON, 0, len(apps))
 	for i := range apps {
 		a := &apps[i]
-		j := AppJSON{a.Name, ranges(a.TCP), ranges(a.UDP), []string{}, append([]string{}, a.ServerNames...), a.LooksLike, a.What}
+		j := AppJSON{a.Name, ranges(a.TCP), ranges(a.UDP), []string{}, append([]string{}, a.ServerNames...), looks(a), a.What}
 		for _, p := range a.Protocols {
 			j.Protocols = append(j.Protocols, policy.ProtocolName(p))
 		}
@@ -310,7 +320,15 @@ func AppsJSON(apps []policy.App) any {
 	}{out}
 }
 
-func ranges(rs []policy.PortRange) []string {
+// looks returns what packets of an application look like, or "".
+func looks(a *policy.App) string {
+	if a.LooksLike == policy.LooksLikeRTP {
+		return "rtp"
+	}
+	return ""
+}
+
+func ranges(rs []policy.Range) []string {
 	out := []string{}
 	for _, r := range rs {
 		s := fmt.Sprint(r.First)
@@ -332,8 +350,8 @@ func (t Text) Apps(apps []policy.App) {
 			other = append(other, "protocol "+policy.ProtocolName(p))
 		}
 		other = append(other, a.ServerNames...)
-		if a.LooksLike != "" {
-			other = append(other, "looks like "+a.LooksLike)
+		if l := looks(a); l != "" {
+			other = append(other, "looks like "+l)
 		}
 		what := a.What
 		if what == "" {

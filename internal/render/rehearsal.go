@@ -109,14 +109,11 @@ func (t Text) interfaces(r *measure.Result) {
 
 // counters writes what was counted of an entry beyond its row.
 func (t Text) counters(c *measure.Class, lasts float64) {
-	switch w := c.When; {
-	case w == nil:
-	case w.HeldS == 0:
-		t.Line("    %s: its `when` never held", c.Class)
-	case w.Times == 1:
-		t.Line("    %s: its `when` held for %.1f s of %.4g s", c.Class, w.HeldS, lasts)
-	default:
-		t.Line("    %s: its `when` held for %.1f s of %.4g s, in %d parts", c.Class, w.HeldS, lasts, w.Times)
+	if c.When != nil {
+		t.presence(c.Class+": its `when`", *c.When, lasts)
+	}
+	for _, l := range c.Limits {
+		t.presence(c.Class+": the `when` of its `"+l.Limit+"`", l.Presence, lasts)
 	}
 	if m := c.Colors; m != nil && m.Yellow+m.Red > 0 {
 		t.Line("    %s: metered %s green, %s yellow, %s red", c.Class, count(m.Green), count(m.Yellow), count(m.Red))
@@ -128,6 +125,18 @@ func (t Text) counters(c *measure.Class, lasts float64) {
 		t.Line("    %s: %s left with a congestion mark (ECN)", c.Class, plural(int(c.Congested), "packet"))
 	}
 	t.instances(c)
+}
+
+// presence writes for how long a `when` held.
+func (t Text) presence(what string, w measure.Presence, lasts float64) {
+	switch {
+	case w.HeldS == 0:
+		t.Line("    %s never held", what)
+	case w.Times == 1:
+		t.Line("    %s held for %.1f s of %.4g s", what, w.HeldS, lasts)
+	default:
+		t.Line("    %s held for %.1f s of %.4g s, in %d parts", what, w.HeldS, lasts, w.Times)
+	}
 }
 
 // instances writes the separate instances of an entry.
@@ -185,7 +194,7 @@ func (t Text) captures(r *measure.Result) {
 		for _, n := range []struct {
 			count int64
 			why   string
-		}{{c.NotIP, "not IP"}, {c.Malformed, "with headers cut or contradicting each other"}, {c.NoRoute, "to addresses in no subnet of the network"}, {c.Behind, "travelling the other way"}} {
+		}{{c.NotIP, "not IP"}, {c.Malformed, "with headers cut or contradicting each other"}, {c.NoRoute, "to addresses in no subnet of the network"}, {c.OtherWay, "travelling the other way"}} {
 			if n.count > 0 {
 				not = append(not, count(n.count)+" "+n.why)
 			}
@@ -297,7 +306,7 @@ func (t Text) sideBySide(without, with *measure.Result) {
 	t.Line("")
 }
 
-// rowName tells the two directions of calls apart.
+// rowName names a traffic in one direction.
 func rowName(r *measure.Row) string {
 	if r.Direction == "reverse" {
 		return r.Name + " back"

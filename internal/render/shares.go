@@ -6,6 +6,7 @@ import (
 
 	"github.com/jedib0t/go-pretty/v6/table"
 
+	"imbrel/core/codec"
 	"imbrel/core/share"
 )
 
@@ -13,12 +14,14 @@ import (
 func (t Text) Shares(r *share.Result, wishes []share.Wish) {
 	var words []string
 	for _, w := range wishes {
-		if w.Rate == 0 {
+		if w.All {
 			words = append(words, w.Class+" wants all it can get")
 		} else {
 			words = append(words, w.Class+" wants "+Rate(int64(w.Rate)))
 		}
 	}
+	codec, _ := codec.ByName(r.Codec)
+	calls := codec.String()
 	for i := range r.Interfaces {
 		f := &r.Interfaces[i]
 		if i > 0 {
@@ -26,17 +29,19 @@ func (t Text) Shares(r *share.Result, wishes []share.Wish) {
 		}
 		t.Title("%s/%s %s, policy %s: %s to share, %s reserved", f.Node, f.Interface, f.Direction, f.Policy, Rate(f.Rate), Rate(f.Reserved))
 		if f.Note != "" {
-			t.Line("  %s", f.Note)
-			continue
+			t.Line("  %s.", f.Note)
+			if f.Direction == "in" {
+				continue
+			}
 		}
 		if len(words) > 0 {
 			t.Line("  gets: when %s, and the others nothing", list(words))
 		}
-		columns := []column{{"class", true}, {"alone", false}, {"reserved", false}, {"all busy", false}}
+		columns := []column{{"class", true}, {"alone", false}, {"reserved", false}, {"promised", false}, {"all busy", false}}
 		if len(words) > 0 {
 			columns = append(columns, column{"gets", false}, column{"lent", false})
 		}
-		columns = append(columns, column{"G.711 calls", false}, column{"longest wait", false})
+		columns = append(columns, column{calls + " calls", false}, column{"longest wait", false})
 		w := t.grid(columns, nil)
 		for _, c := range f.Classes {
 			name := strings.Repeat("  ", strings.Count(c.Class, "/")) + c.Class[strings.LastIndexByte(c.Class, '/')+1:]
@@ -49,7 +54,7 @@ func (t Text) Shares(r *share.Result, wishes []share.Wish) {
 					name += " " + Rate(c.EachBps)
 				}
 			}
-			row := table.Row{name, Rate(c.Alone), Rate(c.Reserved), Rate(c.AllBusy)}
+			row := table.Row{name, Rate(c.Alone), Rate(c.Reserved), Rate(c.Promised), Rate(c.AllBusy)}
 			if len(words) > 0 {
 				row = append(row, Rate(c.Gets), Rate(c.Lent))
 			}

@@ -1,16 +1,18 @@
-package policy
+package language
 
 import (
 	"fmt"
 	"slices"
 	"strings"
+
+	"imbrel/core/policy"
 )
 
-// A shape describes what may stand at a place of the file: it reads it, and it
-// tells its JSON Schema.
+// A shape describes what may be written at a place of the file: it reads it, and it
+// says its JSON Schema.
 type shape[V any] struct {
-	say    string // what may stand here, to go after "expected"
-	read   func(r *reader, n Node) (V, bool)
+	say    string // what may be written here, to go after "expected"
+	read   func(r *reader, n Value) (V, bool)
 	schema func(d definitions) schema
 }
 
@@ -31,20 +33,29 @@ func (d definitions) define(name string, make func() schema) schema {
 }
 
 // A key describes one key of an object: its name, what it means, what may
-// stand there, and where the value goes.
+// be written there, and where the value goes.
 type key[T any] struct {
 	name   string
 	doc    string
 	need   bool
-	read   func(r *reader, n Node, into *T)
+	read   func(r *reader, n Value, into *T)
 	schema func(d definitions) schema
 }
 
 // on describes an optional key.
 func on[T, V any](name, doc string, s shape[V], set func(*T, V)) key[T] {
-	return key[T]{name: name, doc: doc, schema: s.schema, read: func(r *reader, n Node, into *T) {
+	return key[T]{name: name, doc: doc, schema: s.schema, read: func(r *reader, n Value, into *T) {
 		if v, ok := s.read(r, n); ok {
 			set(into, v)
+		}
+	}}
+}
+
+// withReader describes an optional key whose value may have problems of its own.
+func withReader[T, V any](name, doc string, s shape[V], set func(*reader, *T, V)) key[T] {
+	return key[T]{name: name, doc: doc, schema: s.schema, read: func(r *reader, n Value, into *T) {
+		if v, ok := s.read(r, n); ok {
+			set(r, into, v)
 		}
 	}}
 }
@@ -56,30 +67,36 @@ func must[T, V any](name, doc string, s shape[V], set func(*T, V)) key[T] {
 	return k
 }
 
+// sourced is a part of the model, which knows where it was written.
+type sourced interface {
+	Begins(policy.Place)
+	Written(key string, at policy.Place)
+}
+
 // A reader walks a document along a description and collects what is wrong.
 type reader struct {
-	problems Problems
+	problems policy.Problems
 }
 
 // mostProblems bounds what one file is told at once.
 const mostProblems = 50
 
-func (r *reader) problem(at Place, width int, help, format string, args ...any) {
+func (r *reader) problem(at policy.Place, width int, help, format string, args ...any) {
 	if len(r.problems) <= mostProblems {
-		r.problems = append(r.problems, Problem{Place: at, Width: width, Text: fmt.Sprintf(format, args...), Help: help})
+		r.problems = append(r.problems, policy.Problem{Place: at, Width: width, Text: fmt.Sprintf(format, args...), Help: help})
 	}
 }
 
-func (r *reader) expected(n Node, say string) {
+func (r *reader) expected(n Value, say string) {
 	if n.Kind == Null {
-		r.problem(n.At, 0, "expected "+say, "nothing stands here")
+		r.problem(n.At, 0, "expected "+say, "nothing is written here")
 		return
 	}
 	found := n.Kind.String()
 	if n.Kind == Scalar {
 		found = fmt.Sprintf("%.40q", n.Text)
 	}
-	r.problem(n.At, len(n.Text), "expected "+say, "%s cannot stand here", found)
+	r.problem(n.At, len(n.Text), "expected "+say, "%s is not allowed here", found)
 }
 
 // object describes a set of keys that becomes a T. Every T embeds a Source,
@@ -105,35 +122,34 @@ func object[T any](what string, keys ...key[T]) shape[T] {
 			return schema{"type": "object", "properties": properties, "required": required, "additionalProperties": false}
 		})
 	}
-	return shape[T]{schema: describe, say: an(what) + " with keys such as " + strings.Join(firstFew(names, 4), ", "), read: func(r *reader, n Node) (T, bool) {
+	return shape[T]{schema: describe, say: an(what) + " with keys such as " + strings.Join(firstFew(names, 4), ", "), read: func(r *reader, n Value) (T, bool) {
 		var v T
-		src, _ := any(&v).(interface{ source() *Source })
+		src, _ := any(&v).(sourced)
 		if src != nil {
-			src.source().At = n.At
+			src.Begins(n.At)
 		}
 		if n.Kind != Keyed {
 			r.expected(n, an(what)+" with keys: "+strings.Join(names, ", "))
 			return v, false
 		}
-		seen := make(map[string]Place, len(n.Keys))
+		seen := make(map[string]policy.Place, len(n.Keys))
 		for i, kn := range n.Keys {
 			if kn.Kind != Scalar {
 				r.expected(kn, "the name of a key")
 				continue
 			}
 			if first, twice := seen[kn.Text]; twice {
-				r.problem(kn.At, len(kn.Text), fmt.Sprintf("it stands first in line %d; keep one", first.Line), "key `%s` stands twice", kn.Text)
+				r.problem(kn.At, len(kn.Text), fmt.Sprintf("it is first given in line %d; keep one", first.Line), "key `%s` is given twice", kn.Text)
 				continue
 			}
 			seen[kn.Text] = kn.At
 			k := slices.IndexFunc(keys, func(k key[T]) bool { return k.name == kn.Text })
 			switch {
 			case k < 0:
-				r.problem(kn.At, len(kn.Text), didYouMean(kn.Text, names)+an(what)+" may have: "+strings.Join(names, ", "), "unknown key `%.40s`", kn.Text)
+				r.problem(kn.At, len(kn.Text), policy.DidYouMean(kn.Text, names)+an(what)+" may have: "+strings.Join(names, ", "), "unknown key `%.40s`", kn.Text)
 			default:
 				if src != nil {
-					s := src.source()
-					s.keys = append(s.keys, keyPlace{kn.Text, n.Items[i].At})
+					src.Written(kn.Text, n.Items[i].At)
 				}
 				keys[k].read(r, n.Items[i], &v)
 			}
@@ -163,7 +179,7 @@ func value[V any](say string, parse func(string) (V, error)) shape[V] {
 	describe := func(definitions) schema {
 		return schema{"type": []string{"string", "number"}, "title": say}
 	}
-	return shape[V]{schema: describe, say: say, read: func(r *reader, n Node) (V, bool) {
+	return shape[V]{schema: describe, say: say, read: func(r *reader, n Value) (V, bool) {
 		var zero V
 		if n.Kind != Scalar {
 			r.expected(n, say)
@@ -180,9 +196,9 @@ func value[V any](say string, parse func(string) (V, error)) shape[V] {
 
 // words describes one word of a few.
 func words(list ...string) shape[string] {
-	s := value(orList(list), func(s string) (string, error) {
+	s := value(policy.OrList(list), func(s string) (string, error) {
 		if !slices.Contains(list, s) {
-			return "", fmt.Errorf("%.40q cannot stand here%s", s, strings.TrimRight("; "+didYouMean(s, list), "; "))
+			return "", fmt.Errorf("%.40q is not allowed here%s", s, strings.TrimRight("; "+policy.DidYouMean(s, list), "; "))
 		}
 		return s, nil
 	})
@@ -194,7 +210,7 @@ func words(list ...string) shape[string] {
 var flag = shape[bool]{
 	say:    "true or false",
 	schema: func(definitions) schema { return schema{"type": "boolean"} },
-	read: func(r *reader, n Node) (bool, bool) {
+	read: func(r *reader, n Value) (bool, bool) {
 		if n.Kind != Scalar || n.Text != "true" && n.Text != "false" {
 			r.expected(n, "true or false")
 			return false, false
@@ -207,7 +223,7 @@ var flag = shape[bool]{
 func either[V any](single, object shape[V]) shape[V] {
 	return shape[V]{say: single.say + ", or " + object.say,
 		schema: func(d definitions) schema { return schema{"anyOf": []schema{single.schema(d), object.schema(d)}} },
-		read: func(r *reader, n Node) (V, bool) {
+		read: func(r *reader, n Value) (V, bool) {
 			if n.Kind == Keyed {
 				return object.read(r, n)
 			}
@@ -217,7 +233,7 @@ func either[V any](single, object shape[V]) shape[V] {
 
 // as turns what a shape reads into something else.
 func as[V, W any](s shape[V], turn func(V) W) shape[W] {
-	return shape[W]{say: s.say, schema: s.schema, read: func(r *reader, n Node) (W, bool) {
+	return shape[W]{say: s.say, schema: s.schema, read: func(r *reader, n Value) (W, bool) {
 		v, ok := s.read(r, n)
 		return turn(v), ok
 	}}
@@ -236,19 +252,19 @@ func matching[V any](pattern string, s shape[V]) shape[V] {
 }
 
 // ref describes a name defined elsewhere.
-func ref(say string) shape[Ref] {
-	return shape[Ref]{schema: func(definitions) schema { return schema{"type": []string{"string", "number"}, "title": say} }, say: say, read: func(r *reader, n Node) (Ref, bool) {
+func ref(say string) shape[policy.Ref] {
+	return shape[policy.Ref]{schema: func(definitions) schema { return schema{"type": []string{"string", "number"}, "title": say} }, say: say, read: func(r *reader, n Value) (policy.Ref, bool) {
 		if n.Kind != Scalar || n.Text == "" {
 			r.expected(n, say)
-			return Ref{}, false
+			return policy.Ref{}, false
 		}
-		return Ref{n.Text, n.At}, true
+		return policy.Ref{Text: n.Text, At: n.At}, true
 	}}
 }
 
 // list describes a list of one shape.
 func list[V any](s shape[V]) shape[[]V] {
-	return shape[[]V]{schema: func(d definitions) schema { return schema{"type": "array", "items": s.schema(d)} }, say: "a list, each item " + s.say, read: func(r *reader, n Node) ([]V, bool) {
+	return shape[[]V]{schema: func(d definitions) schema { return schema{"type": "array", "items": s.schema(d)} }, say: "a list, each item " + s.say, read: func(r *reader, n Value) ([]V, bool) {
 		if n.Kind != List {
 			r.expected(n, "a list, each item "+s.say)
 			return nil, false
@@ -270,7 +286,7 @@ func oneOrMany[V any](s shape[V]) shape[[]V] {
 		one := s.schema(d)
 		return schema{"anyOf": []schema{one, {"type": "array", "items": one, "minItems": 1}}}
 	}
-	return shape[[]V]{schema: describe, say: s.say + ", or a list of them", read: func(r *reader, n Node) ([]V, bool) {
+	return shape[[]V]{schema: describe, say: s.say + ", or a list of them", read: func(r *reader, n Value) ([]V, bool) {
 		if n.Kind == List && len(n.Items) > 0 {
 			return list(s).read(r, n)
 		}
@@ -281,12 +297,12 @@ func oneOrMany[V any](s shape[V]) shape[[]V] {
 
 // named describes a set of names of the writer's own, each with a value of one
 // shape; name puts the name into the value.
-func named[V any](what string, s shape[V], name func(*V, Ref)) shape[[]V] {
+func named[V any](what string, s shape[V], name func(*V, policy.Ref)) shape[[]V] {
 	say := "names of your own, each followed by " + s.say
 	describe := func(d definitions) schema {
 		return schema{"type": "object", "additionalProperties": s.schema(d), "propertyNames": schema{"pattern": identifierPattern}}
 	}
-	return shape[[]V]{schema: describe, say: say, read: func(r *reader, n Node) ([]V, bool) {
+	return shape[[]V]{schema: describe, say: say, read: func(r *reader, n Value) ([]V, bool) {
 		if n.Kind != Keyed {
 			r.expected(n, say)
 			return nil, false
@@ -307,69 +323,20 @@ func named[V any](what string, s shape[V], name func(*V, Ref)) shape[[]V] {
 const identifierPattern = "^[A-Za-z0-9][A-Za-z0-9._-]{0,63}$"
 
 // identifier describes a name of the writer's own.
-func identifier(what string) shape[Ref] {
+func identifier(what string) shape[policy.Ref] {
 	say := "a name for the " + what + " of letters, digits, '-', '_' and '.', that begins with a letter or digit, at most 64 long"
 	describe := func(definitions) schema {
 		return schema{"type": []string{"string", "number"}, "pattern": identifierPattern}
 	}
-	return shape[Ref]{schema: describe, say: say, read: func(r *reader, n Node) (Ref, bool) {
+	return shape[policy.Ref]{schema: describe, say: say, read: func(r *reader, n Value) (policy.Ref, bool) {
 		ok := n.Kind == Scalar && n.Text != "" && len(n.Text) <= 64 && !strings.ContainsAny(n.Text[:1], "-_.")
 		for _, c := range n.Text {
 			ok = ok && (c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || strings.ContainsRune("-_.", c))
 		}
 		if !ok {
 			r.expected(n, say)
-			return Ref{}, false
+			return policy.Ref{}, false
 		}
-		return Ref{n.Text, n.At}, true
+		return policy.Ref{Text: n.Text, At: n.At}, true
 	}}
-}
-
-// didYouMean returns "did you mean `x`? " for the nearest of the words, or "".
-func didYouMean(s string, words []string) string {
-	best, at := 1+min(3, len(s)/2), ""
-	for _, w := range words {
-		if d := editDistance(s, w); d < best {
-			best, at = d, w
-		}
-	}
-	if at == "" {
-		return ""
-	}
-	return "did you mean `" + at + "`? "
-}
-
-// editDistance is the number of letters to insert, delete, replace or swap with
-// their neighbour; long words count as far from everything.
-func editDistance(a, b string) int {
-	if len(a) > 64 || len(b) > 64 {
-		return 64
-	}
-	before, last, row := make([]int, len(b)+1), make([]int, len(b)+1), make([]int, len(b)+1)
-	for j := range row {
-		row[j] = j
-	}
-	for i := 1; i <= len(a); i++ {
-		before, last, row = last, row, before
-		row[0] = i
-		for j := 1; j <= len(b); j++ {
-			cost := 1
-			if a[i-1] == b[j-1] {
-				cost = 0
-			}
-			row[j] = min(last[j]+1, row[j-1]+1, last[j-1]+cost)
-			if i > 1 && j > 1 && a[i-1] == b[j-2] && a[i-2] == b[j-1] {
-				row[j] = min(row[j], before[j-2]+1)
-			}
-		}
-	}
-	return row[len(b)]
-}
-
-// orList joins words as "a, b or c".
-func orList(words []string) string {
-	if len(words) < 2 {
-		return strings.Join(words, "")
-	}
-	return strings.Join(words[:len(words)-1], ", ") + " or " + words[len(words)-1]
 }

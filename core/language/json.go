@@ -1,4 +1,4 @@
-package policy
+package language
 
 import (
 	"bytes"
@@ -6,25 +6,27 @@ import (
 	"fmt"
 	"io"
 	"strings"
+
+	"imbrel/core/policy"
 )
 
 // MaxNesting is how deep a document may be nested; no policy is that deep.
 const MaxNesting = 100
 
 // FromJSON returns the document that a JSON text holds, for Read: the same keys
-// and values as in a policy file, which is YAML. name stands in the places of what
-// is wrong with it.
-func FromJSON(name string, text []byte) (Node, error) {
-	d := &jsonDocument{text: text, decoder: json.NewDecoder(bytes.NewReader(text)), at: Place{File: name, Line: 1, Column: 1}}
+// and values as in a policy file, which is YAML. The places of what is wrong with it
+// have name as their file.
+func FromJSON(name string, text []byte) (Value, error) {
+	d := &jsonDocument{text: text, decoder: json.NewDecoder(bytes.NewReader(text)), at: policy.Place{File: name, Line: 1, Column: 1}}
 	d.decoder.UseNumber()
 	n, err := d.value(0)
 	if err == nil {
 		if _, more := d.decoder.Token(); more != io.EOF {
-			err = fmt.Errorf("something stands behind the document")
+			err = fmt.Errorf("there is more after the end of the document")
 		}
 	}
 	if err != nil {
-		return Node{}, Problems{{Place: d.place(), Text: "this is not a JSON document: " + err.Error(), Help: "look at this place and the one before it"}}
+		return Value{}, policy.Problems{{Place: d.place(), Text: "this is not a JSON document: " + err.Error(), Help: "look at this place and the one before it"}}
 	}
 	return n, nil
 }
@@ -33,11 +35,11 @@ type jsonDocument struct {
 	text    []byte
 	decoder *json.Decoder
 	offset  int // to where at is known
-	at      Place
+	at      policy.Place
 }
 
 // place returns where what the decoder reads next begins.
-func (d *jsonDocument) place() Place {
+func (d *jsonDocument) place() policy.Place {
 	for end := int(d.decoder.InputOffset()); d.offset < len(d.text); d.offset++ {
 		c := d.text[d.offset]
 		if d.offset >= end && strings.IndexByte(" \t\r\n,:", c) < 0 {
@@ -51,14 +53,14 @@ func (d *jsonDocument) place() Place {
 	return d.at
 }
 
-func (d *jsonDocument) value(depth int) (Node, error) {
+func (d *jsonDocument) value(depth int) (Value, error) {
 	if depth > MaxNesting {
-		return Node{}, fmt.Errorf("nested more than %d deep", MaxNesting)
+		return Value{}, fmt.Errorf("nested more than %d deep", MaxNesting)
 	}
-	n := Node{Kind: Scalar, At: d.place()}
+	n := Value{Kind: Scalar, At: d.place()}
 	token, err := d.decoder.Token()
 	if err != nil {
-		return Node{}, err
+		return Value{}, err
 	}
 	switch v := token.(type) {
 	case nil:
@@ -71,7 +73,7 @@ func (d *jsonDocument) value(depth int) (Node, error) {
 		for d.decoder.More() {
 			item, err := d.value(depth + 1)
 			if err != nil {
-				return Node{}, err
+				return Value{}, err
 			}
 			if n.Kind == Keyed && len(n.Keys) == len(n.Items) {
 				n.Keys = append(n.Keys, item)

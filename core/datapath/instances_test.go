@@ -10,6 +10,7 @@ import (
 
 	"imbrel/core/fluid"
 	"imbrel/core/packet"
+	"imbrel/core/plan"
 	"imbrel/core/policy"
 	"imbrel/core/unit"
 )
@@ -17,8 +18,8 @@ import (
 // sources is an entry for ports 1 to last, each source on its own.
 func sources(last int, e policy.Entry) policy.Entry {
 	e = treats(1, e)
-	e.Class.Match[0].ToPort[0].Last = uint16(last)
-	e.ClassName.Text, e.Each = "clients", []string{"source"}
+	e.Class.Match[0] = policy.All(policy.KeyToPort.In(policy.Range{First: 1, Last: uint32(last)}))
+	e.ClassName.Text, e.Each = "clients", policy.BySource
 	return e
 }
 
@@ -26,8 +27,8 @@ func sources(last int, e policy.Entry) policy.Entry {
 // whose promises are parts of what the source gets, be it all it may or less.
 func TestEachHasATreeOfItsOwn(t *testing.T) {
 	const seconds = 10
-	entry := sources(3, policy.Entry{AtMost: unit.Share{Rate: 2 * unit.MbitPerSecond}, Treat: []policy.Entry{
-		treats(1, policy.Entry{Priority: 1, AtMost: unit.Share{Percent: 500_000}}),
+	entry := sources(3, policy.Entry{AtMost: &policy.Ceiling{Rate: unit.Share{Rate: 2 * unit.MbitPerSecond}}, Treat: []policy.Entry{
+		treats(1, policy.Entry{Priority: 1, AtMost: &policy.Ceiling{Rate: unit.Share{Percent: 500_000}}}),
 		treats(2, policy.Entry{AtLeast: unit.Share{Percent: 600_000}, Weight: 1}),
 		treats(3, policy.Entry{AtLeast: unit.Share{Percent: 200_000}, Weight: 3}),
 	}})
@@ -55,7 +56,7 @@ func TestEachHasATreeOfItsOwn(t *testing.T) {
 			}
 		}
 		sent := make(map[[2]int]float64)
-		p := New(Config{Rate: 100 * unit.MbitPerSecond, Policy: &policy.Policy{Shape: c.shape, Treat: []policy.Entry{entry}}})
+		p := New(Config{Plan: plan.New(&policy.Policy{Shape: unit.Share{Rate: c.shape}, Treat: []policy.Entry{entry}}, 100*unit.MbitPerSecond, packet.FramingIP())})
 		serve(p, 100*unit.MbitPerSecond, floods(fs...), func(now time.Duration, pkt *packet.Packet) {
 			if now < seconds*time.Second {
 				sent[[2]int{int(pkt.Flow.From.As4()[3]) - 1, int(pkt.Flow.ToPort)}] += float64(pkt.Size)
@@ -63,7 +64,7 @@ func TestEachHasATreeOfItsOwn(t *testing.T) {
 		})
 		for source, classes := range c.busy {
 			g := c.gets[source]
-			ideal := &fluid.Node{Children: []*fluid.Node{{Priority: 1, Ceiling: 1_000_000}, {Guarantee: g * 6 / 10, Weight: 1}, {Guarantee: g * 2 / 10, Weight: 3}}}
+			ideal := &fluid.Entry{Children: []*fluid.Entry{{Priority: 1, Ceiling: 1_000_000}, {Guarantee: g * 6 / 10, Weight: 1}, {Guarantee: g * 2 / 10, Weight: 3}}}
 			for _, n := range classes {
 				ideal.Children[n-1].Demand = wants(n)
 			}
@@ -85,11 +86,11 @@ func TestEachHasATreeOfItsOwn(t *testing.T) {
 // most 3 of these. They go when they have idled, the inner before the outer, and
 // are used again.
 func TestEachWithinEach(t *testing.T) {
-	source := sources(1, policy.Entry{AtMost: unit.Share{Rate: 3 * unit.MbitPerSecond}})
-	vlan := sources(1, policy.Entry{AtMost: unit.Share{Rate: 10 * unit.MbitPerSecond}, Treat: []policy.Entry{source}})
-	vlan.ClassName.Text, vlan.Each = "sites", []string{"vlan"}
+	source := sources(1, policy.Entry{AtMost: &policy.Ceiling{Rate: unit.Share{Rate: 3 * unit.MbitPerSecond}}})
+	vlan := sources(1, policy.Entry{AtMost: &policy.Ceiling{Rate: unit.Share{Rate: 10 * unit.MbitPerSecond}}, Treat: []policy.Entry{source}})
+	vlan.ClassName.Text, vlan.Each = "sites", policy.ByVLAN
 	const line = 100 * unit.MbitPerSecond
-	p := New(Config{Rate: line, Policy: &policy.Policy{Treat: []policy.Entry{vlan}}})
+	p := New(Config{Plan: plan.New(&policy.Policy{Treat: []policy.Entry{vlan}}, line, packet.FramingIP())})
 	nodes := 0
 	for round := range 3 {
 		// In VLAN 1 five sources, in VLAN 2 two, and one that wants little.
@@ -135,9 +136,9 @@ func TestEachWithinEach(t *testing.T) {
 // With fq-codel in every instance a flood drops its own packets, which its
 // instance counts; the thin flow beside it and the other source lose none.
 func TestEachWithFQCoDel(t *testing.T) {
-	p := New(Config{Rate: 100 * unit.MbitPerSecond, Policy: &policy.Policy{Treat: []policy.Entry{
-		sources(2, policy.Entry{AtMost: unit.Share{Rate: unit.MbitPerSecond}, Queue: policy.QueueSpec{Drop: "fq-codel"}}),
-	}}})
+	p := New(Config{Plan: plan.New(&policy.Policy{Treat: []policy.Entry{
+		sources(2, policy.Entry{AtMost: &policy.Ceiling{Rate: unit.Share{Rate: unit.MbitPerSecond}}, Queue: policy.Queue{Drop: policy.FQCoDel}}),
+	}}, 100*unit.MbitPerSecond, packet.FramingIP())})
 	const thin, flooding = 2, 1
 	worst := make(map[string]time.Duration)
 	sent := make(map[string]int)
@@ -168,8 +169,8 @@ func TestEachWithFQCoDel(t *testing.T) {
 // another port: each VLAN, and each arriving interface, has its own.
 func TestEachVLANAndPort(t *testing.T) {
 	police := &policy.Police{Rate: unit.Share{Rate: 100_000}, Burst: 2000, Red: policy.Action{Drop: true}}
-	for _, by := range []string{"vlan", "interface"} {
-		p := New(Config{Rate: unit.GbitPerSecond, Policy: &policy.Policy{Treat: []policy.Entry{treats(1, policy.Entry{Each: []string{by}, Police: police})}}})
+	for _, by := range []policy.Each{policy.ByVLAN, policy.ByInterface} {
+		p := New(Config{Plan: plan.New(&policy.Policy{Treat: []policy.Entry{treats(1, policy.Entry{Each: by, Police: police})}}, unit.GbitPerSecond, packet.FramingIP())})
 		var l pool
 		lost := [3]int{}
 		for at := time.Duration(0); at < 2*time.Second; at += time.Millisecond {
@@ -179,9 +180,9 @@ func TestEachVLANAndPort(t *testing.T) {
 				}
 				pkt := l.get(1, 200)
 				switch {
-				case by == "vlan" && k < 2: // the last is not tagged
+				case by == policy.ByVLAN && k < 2: // the last is not tagged
 					pkt.Tagged, pkt.VLAN = true, uint16(40+k)
-				case by == "interface":
+				case by == policy.ByInterface:
 					pkt.In = int32(1 + k)
 				}
 				if p.Enqueue(at, pkt) == Policed {
@@ -194,7 +195,7 @@ func TestEachVLANAndPort(t *testing.T) {
 			t.Errorf("by %s: the call loses %d of 100, the floods %d and %d of 2000", by, lost[0], lost[1], lost[2])
 		}
 		_, _, list := p.Instances(0, 5)
-		want := map[string]string{"vlan": "[{no vlan 2000} {vlan 41 2000} {vlan 40 100}]", "interface": "[{interface 2 2000} {interface 3 2000} {interface 1 100}]"}[by]
+		want := map[string]string{"vlan": "[{no vlan 2000} {vlan 41 2000} {vlan 40 100}]", "interface": "[{interface 2 2000} {interface 3 2000} {interface 1 100}]"}[by.String()]
 		var got []struct {
 			Value   string
 			Offered uint64
@@ -214,8 +215,8 @@ func TestEachVLANAndPort(t *testing.T) {
 // A flood of random sources: memory is bounded, the rest of the traffic does not
 // suffer, and instances that idle go.
 func TestAFloodOfSources(t *testing.T) {
-	e := treats(1, policy.Entry{Each: []string{"source"}, AtMost: unit.Share{Rate: unit.MbitPerSecond}, Queue: policy.QueueSpec{Packets: 2}})
-	p := New(Config{Rate: unit.GbitPerSecond, Policy: &policy.Policy{Treat: []policy.Entry{e}}})
+	e := treats(1, policy.Entry{Each: policy.BySource, AtMost: &policy.Ceiling{Rate: unit.Share{Rate: unit.MbitPerSecond}}, Queue: policy.Queue{Packets: 2}})
+	p := New(Config{Plan: plan.New(&policy.Policy{Treat: []policy.Entry{e}}, unit.GbitPerSecond, packet.FramingIP())})
 	var l pool
 	now := time.Duration(0)
 	send := func(n uint32) Reason {
@@ -241,14 +242,14 @@ func TestAFloodOfSources(t *testing.T) {
 	if most > MaxInstances+1 || shared != 3000 {
 		t.Errorf("%d instances, %d packets shared one; %d and 3000 are right", most, shared, MaxInstances)
 	}
-	now += 2 * idleAfter
+	now += 2 * leastIdle
 	before := len(p.nodes)
 	for n := range uint32(10_000) {
 		if send(n+1<<22) != Passed {
 			t.Fatal("a new source is refused after the others idled")
 		}
 	}
-	if got := len(p.elements[0].each.instances); got != 10_000 || len(p.nodes) != before {
+	if got := len(p.elements[0].instances.instances); got != 10_000 || len(p.nodes) != before {
 		t.Errorf("%d instances after all idled and 10,000 came; %d nodes, %d before", got, len(p.nodes), before)
 	}
 }
@@ -257,11 +258,11 @@ func TestAFloodOfSources(t *testing.T) {
 // what was promised to others, nor from the instance that was there before.
 func TestAFloodOfSourcesStarvesNobody(t *testing.T) {
 	const rate, seconds = 10 * unit.MbitPerSecond, 5
-	p := New(Config{Rate: rate, Policy: &policy.Policy{Treat: []policy.Entry{
+	p := New(Config{Plan: plan.New(&policy.Policy{Treat: []policy.Entry{
 		treats(2, policy.Entry{AtLeast: unit.Share{Percent: 400_000}}),
-		sources(1, policy.Entry{AtLeast: unit.Share{Percent: 400_000}, Queue: policy.QueueSpec{Packets: 3}}),
-		treats(3, policy.Entry{Priority: 1, AtMost: unit.Share{Percent: 100_000}}),
-	}}})
+		sources(1, policy.Entry{AtLeast: unit.Share{Percent: 400_000}, Queue: policy.Queue{Packets: 3}}),
+		treats(3, policy.Entry{Priority: 1, AtMost: &policy.Ceiling{Rate: unit.Share{Percent: 100_000}}}),
+	}}, rate, packet.FramingIP())})
 	var sent, worst [4]float64
 	r := rand.New(rand.NewPCG(70, 70))
 	others := floods(flood{2, 1500, 2 * rate, 0, seconds * time.Second}, flood{3, 200, 900_000, 0, seconds * time.Second})
@@ -292,16 +293,16 @@ func TestAFloodOfSourcesStarvesNobody(t *testing.T) {
 // A flood of sources, some of which come back, with trees of their own: what is
 // reused begins as new, and nothing is lost from what was counted.
 func TestInstancesAreReused(t *testing.T) {
-	p := New(Config{Rate: unit.GbitPerSecond, Policy: &policy.Policy{Treat: []policy.Entry{
-		sources(2, policy.Entry{AtMost: unit.Share{Rate: unit.MbitPerSecond}, Treat: []policy.Entry{
-			treats(1, policy.Entry{Priority: 1, AtMost: unit.Share{Percent: 500_000}}),
+	p := New(Config{Plan: plan.New(&policy.Policy{Treat: []policy.Entry{
+		sources(2, policy.Entry{AtMost: &policy.Ceiling{Rate: unit.Share{Rate: unit.MbitPerSecond}}, Treat: []policy.Entry{
+			treats(1, policy.Entry{Priority: 1, AtMost: &policy.Ceiling{Rate: unit.Share{Percent: 500_000}}}),
 			treats(2, policy.Entry{AtLeast: unit.Share{Percent: 500_000}, Police: &policy.Police{Rate: unit.Share{Rate: 10_000}, Burst: 1500, Red: policy.Action{Drop: true}}}),
 		}}),
-	}}})
+	}}, unit.GbitPerSecond, packet.FramingIP())})
 	var l pool
 	offered, got := uint64(0), uint64(0)
 	for round := range 6 {
-		now := time.Duration(round) * 3 * idleAfter
+		now := time.Duration(round) * 3 * leastIdle
 		for n := range 200 {
 			for _, k := range []int{1, 2, 2} { // the second of 2 exceeds its bucket
 				pkt := l.get(k, 1000)
@@ -316,7 +317,7 @@ func TestInstancesAreReused(t *testing.T) {
 			pkt, again := p.Dequeue(at)
 			if pkt != nil {
 				got++
-			} else if at = again; again > now+idleAfter {
+			} else if at = again; again > now+leastIdle {
 				break
 			}
 		}
@@ -333,11 +334,11 @@ func TestInstancesAreReused(t *testing.T) {
 // Instances cost little more than a handful of classes. The packets are 512, as
 // in the ring of a network card, in the order of a random permutation of their
 // sources.
-func BenchmarkEach(b *testing.B) {
+func BenchmarkInstances(b *testing.B) {
 	for _, n := range []int{8, 1000, 100_000} {
 		b.Run(fmt.Sprint(n), func(b *testing.B) {
-			e := treats(1, policy.Entry{Each: []string{"source"}, AtMost: unit.Share{Rate: unit.GbitPerSecond}})
-			p := New(Config{Rate: 10 * unit.GbitPerSecond, Policy: &policy.Policy{Treat: []policy.Entry{e}}})
+			e := treats(1, policy.Entry{Each: policy.BySource, AtMost: &policy.Ceiling{Rate: unit.Share{Rate: unit.GbitPerSecond}}})
+			p := New(Config{Plan: plan.New(&policy.Policy{Treat: []policy.Entry{e}}, 10*unit.GbitPerSecond, packet.FramingIP())})
 			var l pool
 			ring := make([]*packet.Packet, 512)
 			for i := range ring {

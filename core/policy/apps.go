@@ -1,9 +1,60 @@
 package policy
 
 import (
+	"slices"
 	"strconv"
 	"strings"
+
+	"imbrel/core/packet"
 )
+
+// An App is what an application looks like on the wire.
+type App struct {
+	Source
+	Name        string
+	Number      int // in File.Apps
+	TCP, UDP    []Range
+	Protocols   []uint8  // of the catalogue: applications without ports
+	ServerNames []string // patterns: "*.weather.example" is any name below, not the name itself
+	LooksLike   Look
+	What        string // of the catalogue: what it is
+}
+
+// A Look is what packets look like.
+type Look uint8
+
+// The looks that are recognised. NoLook is the zero Look.
+const (
+	NoLook Look = iota
+	LooksLikeRTP
+)
+
+// Recognised reports whether the application is recognised by more than a packet's
+// protocol and ports.
+func (a *App) Recognised() bool { return len(a.ServerNames) > 0 || a.LooksLike != NoLook }
+
+// Takes reports whether a packet is of the application: by what was recognised of
+// its conversation, by either port, or by its protocol.
+func (a *App) Takes(p *packet.Packet) bool {
+	if w := a.Number / 64; w < len(p.Apps) && p.Apps[w]&(1<<(a.Number%64)) != 0 {
+		return true
+	}
+	f := &p.Flow
+	if len(a.Protocols) > 0 && slices.Contains(a.Protocols, f.Protocol) {
+		return true
+	}
+	if !p.HasPorts {
+		return false
+	}
+	from, to := uint32(f.FromPort), uint32(f.ToPort)
+	switch f.Protocol {
+	case packet.TCP:
+		return contains(a.TCP, from) || contains(a.TCP, to)
+	case packet.UDP:
+		return contains(a.UDP, from) || contains(a.UDP, to)
+	}
+	return false
+}
 
 // catalogueText lists common applications with their registered ports (IANA
 // service names and port numbers): name, TCP ports, UDP ports, what it is. A
@@ -103,7 +154,7 @@ func Catalogue() []App {
 					n, _ := strconv.ParseUint(number, 10, 8)
 					a.Protocols = append(a.Protocols, uint8(n))
 				default:
-					r, _ := parsePorts(p)
+					r, _ := ParsePorts(p)
 					if i == 0 {
 						a.TCP = append(a.TCP, r)
 					} else {

@@ -16,10 +16,11 @@ import (
 
 // Bounds of the instances of one entry. Beyond MaxInstances those that are new
 // share one; where an instance has several queues, they are as many fewer, and
-// one with fq-codel counts as nine.
+// one with fq-codel counts as nine. An instance that has idled, and whose buckets
+// are full again, goes.
 const (
 	MaxInstances = 1 << 17
-	idleAfter    = time.Minute
+	leastIdle    = time.Minute
 )
 
 // A key is what the packets of one instance have in common.
@@ -33,20 +34,18 @@ type key struct {
 	parts               parts
 }
 
-// parts says which parts of a key there are.
+// parts says which parts of a key there are: those of policy.Each, and more.
 type parts uint8
 
 const (
-	bySource parts = 1 << iota
-	byDestination
-	byFlow
-	byVLAN
-	byInterface
-	is6
-	isOthers // the instance that those beyond the bound share
+	bySource      = parts(policy.BySource)
+	byDestination = parts(policy.ByDestination)
+	byFlow        = parts(policy.ByFlow)
+	byVLAN        = parts(policy.ByVLAN)
+	byInterface   = parts(policy.ByInterface)
+	is6           = parts(1 << 5)
+	isOthers      = parts(1 << 6) // the instance that those beyond the bound share
 )
-
-var partNames = [...]string{"source", "destination", "flow", "vlan", "interface"}
 
 // newKey returns the key of a packet by the parts that each wants. A part that
 // the packet has not is not in it.
@@ -92,7 +91,7 @@ func (k *key) text(by parts, inName func(int32) string) string {
 		return ip.String()
 	}
 	var words []string
-	for i, name := range partNames {
+	for i, name := range policy.EachWords() {
 		part := parts(1) << i
 		switch {
 		case by&part == 0:
@@ -116,28 +115,29 @@ func (k *key) text(by parts, inName func(int32) string) string {
 	return strings.Join(slices.Compact(words), ", ")
 }
 
-// each is the instances of an entry: separate policers, limits and queues for
+// An instanceSet is the instances of an entry: separate policers, limits and queues for
 // every value.
-type each struct {
+type instanceSet struct {
 	by         parts
-	first, end int32         // the elements of which an instance has a state
-	outer      *each         // that it is within, or nil
-	inner      []*each       // within it
-	open       int           // the scheduler's entry within which they are, or from the first of the outer instance
-	node       schedule.Node // of an instance
-	cost       int           // of an instance, in queues
+	first, end int32          // the elements of which an instance has a state
+	outer      *instanceSet   // that it is within, or nil
+	inner      []*instanceSet // within it
+	open       int            // the scheduler's entry within which they are, or from the first of the outer instance
+	node       schedule.Entry // of an instance
+	cost       int            // of an instance, in queues
 	instances  map[key]*instance
 	// In the order in which it was last looked whether they idle.
 	oldest, newest *instance
 	gone           map[key]*instance // of those removed, the ones that were offered most, and some more
 	forgotten      uint64            // packets offered to the others that were removed
 	most           int
-	shared         uint64 // packets of the instance that those beyond the bound share
+	idle           time.Duration // after which an instance is as a new one: its buckets are full
+	shared         uint64        // packets of the instance that those beyond the bound share
 }
 
 // An instance is one value's. It is removed when it has idled.
 type instance struct {
-	each   *each
+	set    *instanceSet
 	key    key
 	inner  int           // how many there are within it
 	seen   time.Duration // when its last packet came
@@ -151,19 +151,16 @@ type instance struct {
 	only   [1]state // states, when it has no more: beside what else is used with it
 }
 
-func newEach(by []string, outer *each, first int32, open int) *each {
-	e := &each{outer: outer, first: first, open: open, instances: make(map[key]*instance), gone: make(map[key]*instance)}
+func newInstanceSet(by policy.Each, outer *instanceSet, first int32, open int) *instanceSet {
+	e := &instanceSet{by: parts(by), outer: outer, first: first, open: open, idle: leastIdle, instances: make(map[key]*instance), gone: make(map[key]*instance)}
 	if outer != nil {
 		outer.inner = append(outer.inner, e)
-	}
-	for _, word := range by {
-		e.by |= 1 << slices.Index(partNames[:], word)
 	}
 	return e
 }
 
 // find returns the instance of a packet that has one.
-func (e *each) find(pkt *packet.Packet) *instance {
+func (e *instanceSet) find(pkt *packet.Packet) *instance {
 	k := newKey(e.by, pkt)
 	if e.outer != nil {
 		k.outer = e.outer.find(pkt)
@@ -175,7 +172,7 @@ func (e *each) find(pkt *packet.Packet) *instance {
 }
 
 // instance returns the instance of a packet, made on the first.
-func (p *Path) instance(now time.Duration, e *each, pkt *packet.Packet) *instance {
+func (p *Path) instance(now time.Duration, e *instanceSet, pkt *packet.Packet) *instance {
 	k := newKey(e.by, pkt)
 	if e.outer != nil {
 		k.outer = p.instance(now, e.outer, pkt)
@@ -196,21 +193,24 @@ func (p *Path) instance(now time.Duration, e *each, pkt *packet.Packet) *instanc
 	return i
 }
 
-func (p *Path) newInstance(now time.Duration, e *each, k key) *instance {
+func (p *Path) newInstance(now time.Duration, e *instanceSet, k key) *instance {
 	open := e.open
 	if k.outer != nil {
 		open += k.outer.node
 		k.outer.inner++
 	}
-	i := &instance{each: e, key: k, looked: now, node: p.tree.Add(open, e.node)}
+	i := &instance{set: e, key: k, looked: now, node: p.tree.Add(open, e.node)}
 	i.states = i.only[:]
 	if n := int(e.end - e.first); n > 1 {
 		i.states = make([]state, n)
 	}
 	for n := range i.states {
-		if el := p.elements[e.first+int32(n)]; el.each == e {
+		if el := p.elements[e.first+int32(n)]; el.instances == e {
 			i.states[n].start(el, i.node)
 			p.node(&i.states[n])
+			if el.limited {
+				p.limit(now, el, i.states[n].node)
+			}
 		}
 	}
 	e.instances[k] = i
@@ -219,7 +219,7 @@ func (p *Path) newInstance(now time.Duration, e *each, k key) *instance {
 	return i
 }
 
-func (e *each) append(i *instance) {
+func (e *instanceSet) append(i *instance) {
 	i.next = nil
 	if e.oldest == nil {
 		e.oldest = i
@@ -231,17 +231,17 @@ func (e *each) append(i *instance) {
 
 // expire removes instances that have idled. It looks at a few of those not
 // looked at for longest, so that no packet waits for it.
-func (p *Path) expire(now time.Duration, e *each) {
+func (p *Path) expire(now time.Duration, e *instanceSet) {
 	for _, inner := range e.inner {
 		p.expire(now, inner)
 	}
 	for range 16 {
 		i := e.oldest
-		if i == nil || now-i.looked <= idleAfter {
+		if i == nil || now-i.looked <= e.idle {
 			return
 		}
 		e.oldest = i.next
-		if now-i.seen > idleAfter && i.inner == 0 && !slices.ContainsFunc(i.states, state.waits) {
+		if now-i.seen > e.idle && i.inner == 0 && !slices.ContainsFunc(i.states, state.waits) {
 			if i.key.outer != nil {
 				i.key.outer.inner--
 			}
@@ -259,7 +259,7 @@ func (p *Path) expire(now time.Duration, e *each) {
 const remembered = 32
 
 // remember keeps an instance that was removed if it was offered more than others.
-func (e *each) remember(i *instance) {
+func (e *instanceSet) remember(i *instance) {
 	if before := e.gone[i.key]; before != nil {
 		before.Offered += i.Offered
 		before.Dropped += i.Dropped
@@ -290,7 +290,7 @@ func (s state) waits() bool { return s.waiting != nil && s.waiting.Packets > 0 }
 
 // text returns the value of an instance in words.
 func (i *instance) text(inName func(int32) string) string {
-	own := i.key.text(i.each.by, inName)
+	own := i.key.text(i.set.by, inName)
 	if i.key.outer != nil {
 		return i.key.outer.text(inName) + ", " + own
 	}
@@ -308,10 +308,10 @@ type Instance struct {
 // those that were offered most; one that idled and came again counts with what it
 // had before.
 func (p *Path) Instances(class, top int) (most int, shared uint64, list []Instance) {
-	if p.classOf != nil || p.elements[class].each == nil || p.elements[class].each.first != int32(class) {
+	if p.classifier == nil || p.elements[class].instances == nil || p.elements[class].instances.first != int32(class) {
 		return 0, 0, nil
 	}
-	e := p.elements[class].each
+	e := p.elements[class].instances
 	at := make(map[string]int)
 	add := func(i *instance) {
 		value := i.text(p.inName)

@@ -1,0 +1,444 @@
+package language
+
+import (
+	"time"
+
+	"imbrel/core/codec"
+	"imbrel/core/codepoint"
+	"imbrel/core/packet"
+	"imbrel/core/policy"
+	"imbrel/core/unit"
+)
+
+// Parts of a document that are not yet as the model has them.
+type (
+	// A document is a policy file as it is written.
+	document struct {
+		policy.File
+		times      []namedTime
+		attach     []attachLine
+		network    networkLines
+		loads      []loadLines
+		rehearsals []rehearsalLines
+	}
+	namedTime struct {
+		policy.Span
+		zone policy.Ref
+	}
+	attachLine struct {
+		policy.Source
+		policy    policy.Ref
+		at        []policy.Ref
+		direction policy.Direction
+	}
+	networkLines struct {
+		policy.Source
+		nodes   []nodeLines
+		links   []*policy.Link
+		tunnels []policy.Tunnel
+	}
+	nodeLines struct {
+		policy.Node
+		interfaces []interfaceLine
+	}
+	interfaceLine struct {
+		policy.Interface
+		link *siteLink
+	}
+	// A siteLink is a link written at the interface of one of its ends.
+	siteLink struct {
+		policy.Source
+		to              policy.Ref
+		sends, receives unit.Rate
+		delay, buffer   time.Duration
+		framing         *packet.Framing
+	}
+	loadLines struct {
+		policy.Source
+		name    string
+		traffic []trafficLine
+	}
+	rehearsalLines struct {
+		policy.Rehearsal
+		traffic []trafficLine
+	}
+	trafficLine struct {
+		policy.Traffic
+		load     policy.Ref
+		codec    string
+		interval time.Duration
+		bitRate  unit.Rate
+		between  []address
+	}
+	// A policeLine is a policer whose calls are not yet of a codec.
+	policeLine struct {
+		policy.Police
+		codec    string
+		interval time.Duration
+		bitRate  unit.Rate
+	}
+)
+
+var (
+	addresses = as(oneOrMany(ref("an address, a prefix, a group's name, or `here`")), func(given []policy.Ref) *policy.Addresses { return &policy.Addresses{Given: given} })
+
+	aGroup = shape[policy.Group]{say: addresses.say, schema: addresses.schema, read: func(r *reader, n Value) (policy.Group, bool) {
+		a, ok := addresses.read(r, n)
+		return policy.Group{Source: policy.Source{At: n.At}, Addresses: *a}, ok
+	}}
+
+	anApp = object("application",
+		on("tcp", "its TCP ports", oneOrMany(ports), func(a *policy.App, v []policy.Range) { a.TCP = v }),
+		on("udp", "its UDP ports", oneOrMany(ports), func(a *policy.App, v []policy.Range) { a.UDP = v }),
+		on("server-name", "TLS server names and HTTP hosts; *.weather.example is every name below", oneOrMany(value("a server name such as *.weather.example", parseServerName)), func(a *policy.App, v []string) { a.ServerNames = v }),
+		on("looks-like", "rtp: recognised by header and sequence over a few packets", words("rtp"), func(a *policy.App, _ string) { a.LooksLike = policy.LooksLikeRTP }),
+	)
+
+	aMap = shape[policy.Map]{say: "DSCPs, each followed by another, as in {af41: af42, cs3: le}",
+		schema: func(d definitions) schema {
+			return schema{"type": "object", "additionalProperties": aDSCP.schema(d)}
+		},
+		read: readMap}
+
+	aSpan = object("named time",
+		on("days", "mon, tue, … or a range such as mon-fri, or a list; every day when not given", oneOrMany(value("a day such as mon, or a range such as mon-fri", parseDays)), func(s *namedTime, v [][7]bool) {
+			for _, days := range v {
+				for d, on := range days {
+					s.Days[d] = s.Days[d] || on
+				}
+			}
+		}),
+		must("from", `a time of day such as "08:30"`, aMinute, func(s *namedTime, v int) { s.From = v }),
+		must("to", `a time of day; the next day's when earlier than from, the whole day when the same`, aMinute, func(s *namedTime, v int) { s.To = v }),
+		on("zone", "a time zone such as Europe/Oslo; UTC when not given", ref("a time zone such as Europe/Oslo"), func(s *namedTime, v policy.Ref) { s.zone = v }),
+	)
+
+	aCondition = conditionShape()
+
+	aClass = object("class",
+		must("name", "a name to use in `treat`", identifier("class"), func(c *policy.Class, v policy.Ref) { c.Name = v.Text }),
+		must("match", "a list of conditions: the class takes a packet for which one of them holds", list(aCondition), func(c *policy.Class, v []policy.Condition) { c.Match = v }),
+		on("except", "conditions under which it does not", list(aCondition), func(c *policy.Class, v []policy.Condition) { c.Except = v }),
+	)
+
+	aMark = either(
+		as(aDSCP, func(d codepoint.DSCP) *policy.Mark { return &policy.Mark{DSCP: &d} }),
+		as(object("marking",
+			on("dscp", "the DSCP", aDSCP, func(m *policy.Mark, v codepoint.DSCP) { m.DSCP = &v }),
+			on("map", "a map of `maps`, by which the DSCP becomes another", ref("the name of a map"), func(m *policy.Mark, v policy.Ref) { m.MapName = v }),
+			on("precedence", "the IP precedence: the upper three bits of the DSCP; the lower stay", aThreeBits("an IP precedence"), func(m *policy.Mark, v uint8) { m.Precedence = &v }),
+			on("dei", "the drop eligible indicator of the VLAN tag", flag, func(m *policy.Mark, v bool) { m.DEI = &v }),
+			on("pcp", "the priority code point of the VLAN tag", aThreeBits("a priority code point"), func(m *policy.Mark, v uint8) { m.PCP = &v }),
+			on("tc", "the traffic class of the topmost MPLS label", aThreeBits("a traffic class"), func(m *policy.Mark, v uint8) { m.TC = &v }),
+		), func(m policy.Mark) *policy.Mark { return &m }))
+
+	anAction = either(
+		as(words("pass", "drop"), func(w string) policy.Action { return policy.Action{Drop: w == "drop"} }),
+		object("action",
+			on("mark", "what the packets are marked with", aMark, func(a *policy.Action, v *policy.Mark) { a.Mark = v }),
+			on("map", "a map of `maps`", ref("the name of a map"), func(a *policy.Action, v policy.Ref) { a.Mark = &policy.Mark{MapName: v} }),
+		))
+
+	aPolice = as(object("policer",
+		on("rate", "the sustained rate (CIR)", aShare, func(p *policeLine, v unit.Share) { p.Rate = v }),
+		on("burst", "the size of the token bucket (CBS): how much may come at once", aSize, func(p *policeLine, v unit.Size) { p.Burst = v }),
+		on("calls", "in place of `rate` and `burst`: the rate of so many calls as the interface counts bytes, and a burst of two packets a call", count("a number of calls", 1, 100_000), func(p *policeLine, v int) { p.Calls = v }),
+		on("codec", "of the calls", words(codec.Names()...), func(p *policeLine, v string) { p.codec = v }),
+		on("interval", "between the packets of a call; the codec's usual one when not given", someTime, func(p *policeLine, v time.Duration) { p.interval = v }),
+		on("bitrate", "of a codec whose bit rate can be chosen (opus)", aRate, func(p *policeLine, v unit.Rate) { p.bitRate = v }),
+		on("ip", "the IP version of the calls: 4 (when not given) or 6", words("4", "6"), func(p *policeLine, v string) { p.IPv6 = v == "6" }),
+		on("excess-burst", "a second bucket (EBS, RFC 2697): what only it holds is yellow", aSize, func(p *policeLine, v unit.Size) { p.Excess = v }),
+		on("peak", "the peak rate (PIR, RFC 2698): what exceeds it is red, what exceeds only `rate` yellow", aShare, func(p *policeLine, v unit.Share) { p.Peak = v }),
+		on("peak-burst", "the size of the peak's bucket (PBS)", aSize, func(p *policeLine, v unit.Size) { p.PeakBurst = v }),
+		on("aware", "true: packets keep at most the colour they arrive with", flag, func(p *policeLine, v bool) { p.Aware = v }),
+		on("green", "what is done with what conforms: pass (when not given), drop, {mark:} or {map:}", anAction, func(p *policeLine, v policy.Action) { p.Green = v }),
+		on("yellow", "the same for yellow; pass when not given", anAction, func(p *policeLine, v policy.Action) { p.Yellow = v }),
+		on("red", "the same for red; drop when not given", anAction, func(p *policeLine, v policy.Action) { p.Red = v }),
+		on("when", "when the policer is in force; always when not given", aWhen, func(p *policeLine, v *policy.When) { p.When = v }),
+	), func(p policeLine) *policeLine { return &p })
+
+	aLimit = value("a time such as 40ms, a size such as 30kB, or a number of packets such as 50", parseQueueLimit)
+
+	aQueue = object("queue",
+		on("limit", "how much may wait: a time such as 40ms, a size such as 30kB, or a number of packets such as 50", aLimit, func(q *policy.Queue, v policy.Queue) {
+			q.Time, q.Bytes, q.Packets = v.Time, v.Bytes, v.Packets
+		}),
+		on("drop", "what is dropped, and when: tail (when not given), red, codel or fq-codel", oneOf[policy.Dropper]([]string{"tail", "red", "codel", "fq-codel"}), func(q *policy.Queue, v policy.Dropper) { q.Drop = v }),
+		on("ecn", "true: mark instead of dropping where the packet allows it (RFC 3168)", flag, func(q *policy.Queue, v bool) { q.ECN = v }),
+	)
+
+	aBurst = object("burst",
+		must("to", "the rate it may reach", aShare, func(b *policy.Burst, v unit.Share) { b.To = v }),
+		must("for", "for how long at most", someTime, func(b *policy.Burst, v time.Duration) { b.For = v }),
+	)
+
+	aCeiling = either(
+		as(aShare, func(s unit.Share) *policy.Ceiling { return &policy.Ceiling{Rate: s} }),
+		as(object("ceiling",
+			must("rate", "the sustained ceiling", aShare, func(c *policy.Ceiling, v unit.Share) { c.Rate = v }),
+			on("burst", "above it for a while: {to:, for:}", aBurst, func(c *policy.Ceiling, v policy.Burst) { c.Burst = &v }),
+			on("when", "when the ceiling is in force; always when not given", aWhen, func(c *policy.Ceiling, v *policy.When) { c.When = v }),
+		), func(c policy.Ceiling) *policy.Ceiling { return &c }))
+
+	aBlock = either(
+		as(flag, func(on bool) blocking { return blocking{on: on} }),
+		object("block",
+			must("when", "when the entry's packets are dropped", aWhen, func(b *blocking, v *policy.When) { b.on, b.when = true, v }),
+		))
+
+	aPressure = func(doc string) shape[policy.Pressure] {
+		return object("load "+doc,
+			must("load", "of the interface, a rate or a percentage of what it has to share", aShare, func(p *policy.Pressure, v unit.Share) { p.Load = v }),
+			on("for", "how long it lasts first", aDuration, func(p *policy.Pressure, v time.Duration) { p.For = v }),
+		)
+	}
+
+	aWhen = either(
+		as(ref("the name of a time"), func(n policy.Ref) *policy.When { return &policy.When{TimeName: n} }),
+		as(object("pressure",
+			must("starts", "the load at or above which it comes into force: {load:, for:}", aPressure("above which"), func(w *policy.When, v policy.Pressure) { w.Starts = v }),
+			must("ends", "the load below which it goes out of force again: {load:, for:}", aPressure("below which"), func(w *policy.When, v policy.Pressure) { w.Ends = v }),
+		), func(w policy.When) *policy.When { return &w }))
+
+	anEntry = entryShape()
+
+	aPolicy = object("policy",
+		must("name", "a name to use in `attach`", identifier("policy"), func(p *policy.Policy, v policy.Ref) { p.Name = v.Text }),
+		on("shape", "the rate all its entries share, below what the link really carries; a percentage is of what it carries", aShare, func(p *policy.Policy, v unit.Share) { p.Shape = v }),
+		must("treat", "the list of entries, tried in order", list(anEntry), func(p *policy.Policy, v []policy.Entry) { p.Treat = v }),
+	)
+
+	anAttachment = object("attachment",
+		must("policy", "the name of a policy", ref("the name of a policy"), func(a *attachLine, v policy.Ref) { a.policy = v }),
+		must("at", "the interface, as node/interface; a pattern such as */wan; or a list of them", oneOrMany(ref("an interface, as node/interface, or a pattern such as */wan")), func(a *attachLine, v []policy.Ref) { a.at = v }),
+		must("direction", "in (towards the node) or out (away from it)", aDirection, func(a *attachLine, v policy.Direction) { a.direction = v }),
+	)
+
+	aFraming = either(value("a framing such as ethernet, ethernet-vlan or aal5-pppoe-llc", parseFraming), ownFraming)
+
+	ownFraming = as(object("framing of your own",
+		must("bytes", "added to every packet", count("a number of bytes", 0, 1000), func(f *framing, v int) { f.Bytes = v }),
+		on("minimum", "the least a packet takes, in bytes", count("a number of bytes", 0, 9000), func(f *framing, v int) { f.Minimum = v }),
+		on("cell", "payload and whole of a cell, such as 48/53", value("payload and whole of a cell, such as 48/53", parseCells), func(f *framing, v [2]int) { f.Payload, f.Cell = v[0], v[1] }),
+	), func(f framing) packet.Framing { f.Name = "own"; return f.Framing })
+
+	aSiteLink = object("link of a site",
+		must("to", "the node at the other end, which gets an interface with this node's name", ref("the name of a node"), func(l *siteLink, v policy.Ref) { l.to = v }),
+		on("sends", "what the link really carries from here; the interface's rate when not given", aRate, func(l *siteLink, v unit.Rate) { l.sends = v }),
+		on("receives", "what it really carries to here; the interface's rate when not given", aRate, func(l *siteLink, v unit.Rate) { l.receives = v }),
+		on("delay", "the propagation delay one way", aDuration, func(l *siteLink, v time.Duration) { l.delay = v }),
+		on("buffer", "how much the carrier's queues hold, 100ms when not given", someTime, func(l *siteLink, v time.Duration) { l.buffer = v }),
+		on("framing", "how the carrier counts bytes, in both directions; as the interface when not given", aFraming, func(l *siteLink, v packet.Framing) { l.framing = &v }),
+	)
+
+	anInterface = object("interface",
+		must("name", "its name at this node", identifier("interface"), func(i *interfaceLine, v policy.Ref) { i.Name = v.Text }),
+		must("rate", "the rate it sends at", aRate, func(i *interfaceLine, v unit.Rate) { i.Rate = v }),
+		on("framing", "what every rate on it counts; ethernet when not given", aFraming, func(i *interfaceLine, v packet.Framing) { i.Framing = v }),
+		on("vlan", "it routes: the VLAN of the tag that what it sends has; without it, it switches and tags are kept", aVLAN, func(i *interfaceLine, v *uint16) { i.VLAN = v }),
+		on("subnets", "the prefixes of the hosts at it", oneOrMany(aPrefix), func(i *interfaceLine, v []prefix) { i.Subnets = v }),
+		on("link", "the link to another node, in place of an entry in `links`", aSiteLink, func(i *interfaceLine, v siteLink) { i.link = &v }),
+	)
+
+	aNode = object("node",
+		must("name", "its name", identifier("node"), func(n *nodeLines, v policy.Ref) { n.Name = v.Text }),
+		must("interfaces", "the list of its interfaces", list(anInterface), func(n *nodeLines, v []interfaceLine) { n.interfaces = v }),
+	)
+
+	aLinkEnd = object("end of a link",
+		must("at", "the interface, as node/interface", anInterfaceName, func(e *policy.LinkEnd, v policy.Ref) { e.AtName = v }),
+		on("sends", "what the link really carries from here; the interface's rate when not given", aRate, func(e *policy.LinkEnd, v unit.Rate) { e.Sends = v }),
+		on("buffer", "how much the carrier's queue holds, 100ms when not given", someTime, func(e *policy.LinkEnd, v time.Duration) { e.Buffer = v }),
+		on("framing", "how the carrier counts bytes; as the interface when not given", aFraming, func(e *policy.LinkEnd, v packet.Framing) { e.Framing = &v }),
+	)
+
+	aLink = as(object("link",
+		must("ends", "a list of its two ends", list(aLinkEnd), func(l *policy.Link, v []policy.LinkEnd) { l.Ends = v }),
+		on("delay", "the propagation delay one way", aDuration, func(l *policy.Link, v time.Duration) { l.Delay = v }),
+	), func(l policy.Link) *policy.Link { return &l })
+
+	aTunnel = object("tunnel",
+		must("name", "its name", identifier("tunnel"), func(t *policy.Tunnel, v policy.Ref) { t.Name = v.Text }),
+		must("kind", "mpls (one way), gre or ipsec (both ways)", oneOf[policy.TunnelKind](policy.TunnelKindWords()), func(t *policy.Tunnel, v policy.TunnelKind) { t.Kind = v }),
+		must("through", "the nodes from its start to its end, each linked to the next", list(ref("the name of a node")), func(t *policy.Tunnel, v []policy.Ref) { t.ThroughName = v }),
+		on("labels", "of mpls: how many are pushed, 1 when not given", count("a number of labels", 1, 8), func(t *policy.Tunnel, v int) { t.Labels = v }),
+		on("model", "uniform, pipe (when not given) or short-pipe: what of the outer marking the packet keeps (RFC 3270 §2.6, RFC 2983)", oneOf[policy.TunnelModel](policy.TunnelModelWords()), func(t *policy.Tunnel, v policy.TunnelModel) { t.Model = v }),
+		on("pop", "of mpls: penultimate (when not given) or ultimate: which node takes the topmost label off", oneOf[policy.Pop](policy.PopWords()), func(t *policy.Tunnel, v policy.Pop) { t.Pop = v }),
+		on("from", "of gre and ipsec: the outer header's address at the start", anAddress, func(t *policy.Tunnel, v address) { t.From = v }),
+		on("to", "of gre and ipsec: the outer header's address at the end", anAddress, func(t *policy.Tunnel, v address) { t.To = v }),
+	)
+
+	aNetwork = object("network",
+		must("nodes", "the list of nodes", list(aNode), func(n *networkLines, v []nodeLines) { n.nodes = v }),
+		on("links", "the list of links", list(aLink), func(n *networkLines, v []*policy.Link) { n.links = v }),
+		on("tunnels", "the list of tunnels", list(aTunnel), func(n *networkLines, v []policy.Tunnel) { n.tunnels = v }),
+	)
+
+	aTraffic = object("traffic",
+		on("name", "its name in results", identifier("traffic"), func(t *trafficLine, v policy.Ref) { t.Name = v.Text }),
+		on("load", "in place of all else: the name of traffic in `loads`", ref("the name of a load"), func(t *trafficLine, v policy.Ref) { t.load = v }),
+		on("calls", "a number of calls", count("a number of calls", 1, 100_000), func(t *trafficLine, v int) { t.Calls = v }),
+		on("codec", "of the calls", words(codec.Names()...), func(t *trafficLine, v string) { t.codec = v }),
+		on("interval", "between the packets of a call; the codec's usual one when not given", someTime, func(t *trafficLine, v time.Duration) { t.interval = v }),
+		on("bitrate", "of a codec whose bit rate can be chosen (opus)", aRate, func(t *trafficLine, v unit.Rate) { t.bitRate = v }),
+		on("between", "the two addresses of the calls", list(anAddress), func(t *trafficLine, v []address) { t.between = v }),
+		on("playout", "the listener's playout buffer, 40ms when not given", aDuration, func(t *trafficLine, v time.Duration) { t.Playout = v }),
+		on("rate", "of a stream, in IP bytes", aRate, func(t *trafficLine, v unit.Rate) { t.Rate = v }),
+		on("packet", "the length of its IP packets", aSize, func(t *trafficLine, v unit.Size) { t.Packet = v }),
+		on("arrivals", "constant (evenly spaced) or poisson", words("constant", "poisson"), func(t *trafficLine, v string) { t.Poisson = v == "poisson" }),
+		on("tcp", "a number of TCP flows", count("a number of flows", 1, 100_000), func(t *trafficLine, v int) { t.Flows = v }),
+		on("from", "the sender", anAddress, func(t *trafficLine, v address) { t.From = v }),
+		on("to", "the receiver", anAddress, func(t *trafficLine, v address) { t.To = v }),
+		on("protocol", "udp when not given", aProtocol, func(t *trafficLine, v uint8) { t.Protocol = v }),
+		on("from-port", "the sender's port; of calls, the first call's at the first address", aPort, func(t *trafficLine, v uint16) { t.FromPort = v }),
+		on("to-port", "the receiver's port; of calls, the first call's at the second address", aPort, func(t *trafficLine, v uint16) { t.ToPort = v }),
+		on("vlan", "the VLAN of the tag that its hosts send with", aVLAN, func(t *trafficLine, v *uint16) { t.VLAN = v }),
+		on("pcp", "the priority code point of that tag", aThreeBits("a priority code point"), func(t *trafficLine, v uint8) { t.PCP = &v }),
+		on("ecn", "true: its packets say that their transport understands congestion marks (ECT(0), RFC 3168)", flag, func(t *trafficLine, v bool) { t.ECN = v }),
+		on("capture", "a pcap or pcapng file to replay, relative to this file", aText, func(t *trafficLine, v string) { t.Capture = v }),
+		on("enters", "the interface where the capture's packets arrive, as node/interface", anInterfaceName, func(t *trafficLine, v policy.Ref) { t.EntersName = v }),
+		on("dscp", "the marking its packets arrive with; none when not given", aDSCP, func(t *trafficLine, v codepoint.DSCP) { t.DSCP = v }),
+		on("starts", "when, from the start of the rehearsal", aDuration, func(t *trafficLine, v time.Duration) { t.Starts = v }),
+		on("lasts", "for how long; to the end when not given", someTime, func(t *trafficLine, v time.Duration) { t.Lasts = v }),
+	)
+
+	anExpectation = shape[policy.Expectation]{say: policy.ExpectationForm, schema: func(definitions) schema { return schema{"type": "string"} }, read: func(r *reader, n Value) (policy.Expectation, bool) {
+		e, ok := value(policy.ExpectationForm, policy.ParseExpectation).read(r, n)
+		e.At = n.At
+		return e, ok
+	}}
+
+	aLoad = shape[loadLines]{say: list(aTraffic).say, schema: func(d definitions) schema { return list(aTraffic).schema(d) }, read: func(r *reader, n Value) (loadLines, bool) {
+		traffic, ok := list(aTraffic).read(r, n)
+		return loadLines{Source: policy.Source{At: n.At}, traffic: traffic}, ok
+	}}
+
+	aRehearsal = object("rehearsal",
+		must("name", "its name, for the command line", identifier("rehearsal"), func(h *rehearsalLines, v policy.Ref) { h.Name = v.Text }),
+		must("lasts", "how long the traffic runs", someTime, func(h *rehearsalLines, v time.Duration) { h.Lasts = v }),
+		on("starts-at", "the date and time it plays at, such as 2026-03-02T08:30, in UTC", aMoment, func(h *rehearsalLines, v time.Time) { h.StartAt = v }),
+		must("traffic", "the list of traffic", list(aTraffic), func(h *rehearsalLines, v []trafficLine) { h.traffic = v }),
+		on("expect", "the list of expectations", list(anExpectation), func(h *rehearsalLines, v []policy.Expectation) { h.Expect = v }),
+	)
+
+	aFile = object("policy file",
+		must("imbrel", "the version of the language: `imbrel: 1` is the first line", count("the version of the language", 1, 1), func(f *document, v int) { f.Version = v }),
+		on("title", "for people", aText, func(f *document, v string) { f.Title = v }),
+		on("include", "other policy files, relative to this one, whose parts are read as if they were written here", list(aText), func(*document, []string) {}),
+		on("groups", "named address sets", named("group", aGroup, func(g *policy.Group, id policy.Ref) { g.Name, g.At = id.Text, id.At }), func(f *document, v []policy.Group) { f.Groups = v }),
+		on("apps", "what applications look like on the wire", named("application", anApp, func(a *policy.App, id policy.Ref) { a.Name, a.At = id.Text, id.At }), func(f *document, v []policy.App) { f.Apps = v }),
+		on("maps", "maps of DSCPs for marking anew", named("map", aMap, func(m *policy.Map, id policy.Ref) { m.Name, m.At = id.Text, id.At }), func(f *document, v []policy.Map) { f.Maps = v }),
+		on("times", "named times, to use in `when`", named("time", aSpan, func(s *namedTime, id policy.Ref) { s.Name, s.At = id.Text, id.At }), func(f *document, v []namedTime) { f.times = v }),
+		on("classes", "the list of classes", list(aClass), func(f *document, v []policy.Class) { f.Classes = v }),
+		on("policies", "the list of policies", list(aPolicy), func(f *document, v []policy.Policy) { f.Policies = v }),
+		on("attach", "where each policy is in force", list(anAttachment), func(f *document, v []attachLine) { f.attach = v }),
+		on("network", "nodes and links", aNetwork, func(f *document, v networkLines) { f.network = v }),
+		on("loads", "named traffic, for several rehearsals", named("load", aLoad, func(l *loadLines, id policy.Ref) { l.name, l.At = id.Text, id.At }), func(f *document, v []loadLines) { f.loads = v }),
+		on("rehearsals", "the list of rehearsals", list(aRehearsal), func(f *document, v []rehearsalLines) { f.rehearsals = v }),
+	)
+)
+
+// blocking is a `block`: always, or sometimes.
+type blocking struct {
+	policy.Source
+	on   bool
+	when *policy.When
+}
+
+// A framing is one of the writer's own.
+type framing struct {
+	policy.Source
+	packet.Framing
+}
+
+// conditionShape describes a condition from the table of keys.
+func conditionShape() shape[policy.Condition] {
+	var keys []key[policy.Condition]
+	for _, k := range policy.Keys() {
+		row := k.Row()
+		add := func(c *policy.Condition, t policy.Term) {
+			t.Key = k
+			c.Terms = append(c.Terms, t)
+		}
+		switch row.Kind {
+		case policy.AddressSets:
+			keys = append(keys, on(row.Name, row.Doc, addresses, func(c *policy.Condition, v *policy.Addresses) { add(c, policy.Term{Addresses: v}) }))
+		case policy.AppNames, policy.InterfaceNames:
+			keys = append(keys, on(row.Name, row.Doc, oneOrMany(ref(row.Value)), func(c *policy.Condition, v []policy.Ref) { add(c, policy.Term{Given: v}) }))
+		default:
+			keys = append(keys, on(row.Name, row.Doc, oneOrMany(value(row.Value, row.Parse)), func(c *policy.Condition, v []policy.Range) { add(c, policy.Term{Ranges: v}) }))
+		}
+	}
+	return object("condition", keys...)
+}
+
+// entryShape describes an entry, which may contain entries.
+func entryShape() shape[policy.Entry] {
+	var self shape[policy.Entry]
+	nested := shape[[]policy.Entry]{
+		say:    "a list of entries within this one",
+		schema: func(d definitions) schema { return schema{"type": "array", "items": self.schema(d)} },
+		read:   func(r *reader, n Value) ([]policy.Entry, bool) { return list(self).read(r, n) },
+	}
+	type entry = policy.Entry
+	self = object("entry",
+		must("class", "the class it treats, or `rest`", ref("the name of a class, or `rest`"), func(e *entry, v policy.Ref) { e.ClassName = v }),
+		on("mark", "the DSCP that its packets leave with, or {dscp:, map:, pcp:, tc:}", aMark, func(e *entry, v *policy.Mark) { e.Mark = v }),
+		on("priority", "strict priority; 1 is the most urgent", count("a priority", 1, policy.MaxPriority), func(e *entry, v int) { e.Priority = v }),
+		withReader("police", "a meter; what exceeds it is dropped, or marked", aPolice, func(r *reader, e *entry, v *policeLine) { e.Police = r.police(v) }),
+		on("at-least", "what it is promised when everybody wants everything", aPromise, func(e *entry, v unit.Share) { e.AtLeast = v }),
+		on("at-most", "a ceiling: it waits rather than send faster", aCeiling, func(e *entry, v *policy.Ceiling) { e.AtMost = v }),
+		on("weight", "its part of what is left over, against its siblings'", count("a weight", 1, 1_000_000), func(e *entry, v int) { e.Weight = v }),
+		on("queue", "how much of it may wait, and what is dropped", aQueue, func(e *entry, v policy.Queue) { e.Queue = v }),
+		on("each", "a separate policer, limits and queue for every source, destination, flow, vlan or interface", oneOrMany(words(policy.EachWords()...)), func(e *entry, v []string) {
+			for _, w := range v {
+				for i, word := range policy.EachWords() {
+					if w == word {
+						e.Each |= 1 << i
+					}
+				}
+			}
+		}),
+		on("when", "a named time, or {starts:, ends:}: while it does not hold, the entry is skipped", aWhen, func(e *entry, v *policy.When) { e.When = v }),
+		on("block", "true: all its packets are dropped; {when:}: only sometimes", aBlock, func(e *entry, v blocking) { e.Block, e.BlockWhen = v.on, v.when }),
+		on("treat", "entries within this one", nested, func(e *entry, v []entry) { e.Treat = v }),
+		on("inside", "the policy whose entries are within this one", ref("the name of a policy"), func(e *entry, v policy.Ref) { e.Inside = v }),
+	)
+	return self
+}
+
+// readMap reads a map of DSCPs.
+func readMap(r *reader, n Value) (policy.Map, bool) {
+	m := policy.Map{Source: policy.Source{At: n.At}}
+	for d := range m.To {
+		m.To[d] = codepoint.DSCP(d)
+	}
+	if n.Kind != Keyed {
+		r.expected(n, "DSCPs, each followed by another, as in {af41: af42, cs3: le}")
+		return m, false
+	}
+	seen := make(map[codepoint.DSCP]bool)
+	for i := range n.Keys {
+		from, ok1 := aDSCP.read(r, n.Keys[i])
+		to, ok2 := aDSCP.read(r, n.Items[i])
+		if !ok1 || !ok2 {
+			continue
+		}
+		if seen[from] {
+			r.problem(n.Keys[i].At, len(n.Keys[i].Text), "keep one", "%s is mapped twice", from.Name())
+		}
+		seen[from], m.To[from] = true, to
+	}
+	return m, true
+}
+
+// Schema returns the JSON Schema of the language, from the very description
+// that the reader follows.
+func Schema() map[string]any {
+	d := make(definitions)
+	root := aFile.schema(d)
+	return schema{
+		"$schema": "https://json-schema.org/draft/2020-12/schema", "title": "Imbrel policy file, version 1",
+		"$ref": root["$ref"], "$defs": d,
+	}
+}

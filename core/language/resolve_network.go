@@ -1,0 +1,198 @@
+package language
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+
+	"imbrel/core/packet"
+	"imbrel/core/policy"
+)
+
+// network puts the network together: the nodes, their interfaces, the links, those
+// written at an interface among them, and the tunnels.
+func (s *resolver) network() {
+	lines := &s.doc.network
+	n := &s.f.Network
+	n.Source, n.Links, n.Tunnels = lines.Source, lines.links, lines.tunnels
+	n.Nodes = make([]policy.Node, len(lines.nodes))
+	unique(s, "nodes", lines.nodes, func(n *nodeLines) (string, policy.Place) { return n.Name, n.PlaceOf("name") })
+	s.nodes = make(map[string]*policy.Node, len(n.Nodes))
+	s.interfaces = make(map[string]*policy.Interface)
+	s.subnets = make(map[netip.Prefix]*policy.Interface)
+	for i := range lines.nodes {
+		node := &n.Nodes[i]
+		*node = lines.nodes[i].Node
+		if _, twice := s.nodes[node.Name]; !twice {
+			s.nodes[node.Name] = node
+		}
+		own := lines.nodes[i].interfaces
+		unique(s, "interfaces of `"+node.Name+"`", own, func(i *interfaceLine) (string, policy.Place) { return i.Name, i.PlaceOf("name") })
+		for j := range own {
+			s.addInterface(node, &own[j].Interface)
+		}
+	}
+	for i := range lines.nodes {
+		for j := range lines.nodes[i].interfaces {
+			if l := &lines.nodes[i].interfaces[j]; l.link != nil {
+				s.siteLink(&l.Interface, l.link)
+			}
+		}
+	}
+	for _, l := range n.Links {
+		s.link(l)
+	}
+	s.tunnels()
+	number := 0
+	for i := range n.Nodes {
+		for _, iface := range n.Nodes[i].Interfaces {
+			number++
+			iface.Number = number
+			if iface.Link == nil && len(iface.Subnets) == 0 {
+				s.problem(iface.At, 0, "join it to another with an entry in `links`, or say which `subnets` its hosts are in", "the interface %s leads nowhere", iface.Path())
+			}
+		}
+	}
+}
+
+func (s *resolver) addInterface(node *policy.Node, iface *policy.Interface) {
+	iface.Node = node
+	if iface.Framing == (packet.Framing{}) {
+		iface.Framing = packet.FramingEthernet()
+	}
+	if iface.VLAN != nil && iface.Framing.Tags == 0 {
+		s.problem(iface.PlaceOf("vlan"), 0, "give it a `framing` such as ethernet-vlan", "`vlan` needs a framing with a tag, and %s has %s", iface.Path(), iface.Framing.Name)
+	}
+	node.Interfaces = append(node.Interfaces, iface)
+	if _, twice := s.interfaces[iface.Path()]; !twice && iface.Name != "" {
+		s.interfaces[iface.Path()] = iface
+		s.paths = append(s.paths, iface.Path())
+	}
+	for _, p := range iface.Subnets {
+		if other, twice := s.subnets[p]; twice {
+			s.problem(iface.PlaceOf("subnets"), 0, "a subnet is at one interface", "the subnet %s is already at %s", p, other.Path())
+		}
+		s.subnets[p] = iface
+		s.prefixes[p.Bits()] = true
+	}
+}
+
+// siteLink makes the link that is written at an interface, and the interface at its
+// other end, which has the name of this node and is as this one.
+func (s *resolver) siteLink(iface *policy.Interface, l *siteLink) {
+	hub := s.nodes[l.to.Text]
+	if hub == nil {
+		s.unknown(l.to, "node", namesOf(s.f.Network.Nodes, func(n *policy.Node) string { return n.Name }))
+		return
+	}
+	far := &policy.Interface{Source: policy.Source{At: l.At}, Name: iface.Node.Name, Rate: iface.Rate, Framing: iface.Framing, VLAN: iface.VLAN}
+	if other := s.interfaces[hub.Name+"/"+far.Name]; other != nil {
+		s.problem(l.to.At, len(l.to.Text), "join the two with an entry in `links`, which names both interfaces", "the link makes the interface %s/%s, and there is one in line %d", hub.Name, far.Name, other.At.Line)
+		return
+	}
+	s.addInterface(hub, far)
+	s.f.Network.Links = append(s.f.Network.Links, &policy.Link{Source: l.Source, Delay: l.delay, Ends: []policy.LinkEnd{
+		{Source: l.Source, AtName: policy.Ref{Text: iface.Path(), At: l.At}, Sends: l.sends, Buffer: l.buffer, Framing: l.framing},
+		{Source: l.Source, AtName: policy.Ref{Text: far.Path(), At: l.At}, Sends: l.receives, Buffer: l.buffer, Framing: l.framing},
+	}})
+}
+
+func (s *resolver) link(l *policy.Link) {
+	if len(l.Ends) != 2 {
+		if has(l, "ends") {
+			s.problem(l.PlaceOf("ends"), 0, "a link joins two interfaces", "a link has two ends, not %d", len(l.Ends))
+		}
+		return
+	}
+	var ends [2]*policy.Interface
+	for i := range l.Ends {
+		end := &l.Ends[i]
+		if end.Buffer == 0 {
+			end.Buffer = policy.DefaultBuffer
+		}
+		iface := s.interfaces[end.AtName.Text]
+		if iface == nil {
+			s.unknown(end.AtName, "interface", s.paths)
+			continue
+		}
+		if iface.Link != nil {
+			s.problem(end.AtName.At, len(end.AtName.Text), fmt.Sprintf("the other is in line %d; an interface has one link", iface.Link.At.Line), "%s is already the end of a link", iface.Path())
+			continue
+		}
+		ends[i], end.Interface = iface, iface
+	}
+	if ends[0] == nil || ends[1] == nil || ends[0] == ends[1] {
+		if ends[0] != nil && ends[0] == ends[1] {
+			s.problem(l.PlaceOf("ends"), 0, "a link joins two interfaces", "both ends of the link are %s", ends[0].Path())
+		}
+		return
+	}
+	for i, iface := range ends {
+		iface.Link, iface.End = l, i
+	}
+}
+
+func (s *resolver) tunnels() {
+	n := &s.f.Network
+	unique(s, "tunnels", n.Tunnels, func(t *policy.Tunnel) (string, policy.Place) { return t.Name, t.PlaceOf("name") })
+	for i := range n.Tunnels {
+		t := &n.Tunnels[i]
+		for _, ref := range t.ThroughName {
+			node := s.nodes[ref.Text]
+			switch {
+			case node == nil:
+				s.unknown(ref, "node", namesOf(n.Nodes, func(n *policy.Node) string { return n.Name }))
+			case slices.Contains(t.Through, node):
+				s.problem(ref.At, len(ref.Text), "name each node once", "the tunnel `%s` goes through `%s` twice", t.Name, ref.Text)
+			default:
+				t.Through = append(t.Through, node)
+			}
+		}
+		if len(t.Through) != len(t.ThroughName) {
+			t.Through = nil
+			continue
+		}
+		if has(t, "through") && len(t.Through) < 2 {
+			s.problem(t.PlaceOf("through"), 0, "name the nodes from its start to its end", "the tunnel `%s` has no two ends", t.Name)
+		}
+		for j := 1; j < len(t.Through); j++ {
+			if t.Through[j-1].Towards(t.Through[j]) == nil {
+				s.problem(t.ThroughName[j].At, len(t.ThroughName[j].Text), "join them with an entry in `links`, or name the nodes between them", "no link joins `%s` and `%s`", t.Through[j-1].Name, t.Through[j].Name)
+			}
+		}
+		s.tunnelKeys(t)
+	}
+}
+
+// tunnelKeys checks that each key belongs to the kind, and sets what is not
+// given.
+func (s *resolver) tunnelKeys(t *policy.Tunnel) {
+	mpls := t.Kind == policy.MPLS
+	for _, k := range []struct {
+		name   string
+		ofMPLS bool
+	}{{"labels", true}, {"pop", true}, {"from", false}, {"to", false}} {
+		if has(t, k.name) && k.ofMPLS != mpls {
+			s.problem(t.PlaceOf(k.name), 0, "remove it", "`%s` means nothing to a tunnel of kind %s", k.name, t.Kind)
+		}
+	}
+	if mpls {
+		t.Labels = max(t.Labels, 1)
+	}
+}
+
+// interfaceOf returns the interface at which an address is, by the longest prefix
+// of all subnets, or nil.
+func (s *resolver) interfaceOf(a netip.Addr) *policy.Interface {
+	for bits := a.BitLen(); bits >= 0; bits-- {
+		if !s.prefixes[bits] {
+			continue
+		}
+		if p, err := a.Prefix(bits); err == nil {
+			if iface := s.subnets[p]; iface != nil {
+				return iface
+			}
+		}
+	}
+	return nil
+}

@@ -1,0 +1,235 @@
+package language
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"imbrel/core/packet"
+	"imbrel/core/policy"
+	"imbrel/core/unit"
+)
+
+func (s *resolver) rehearsals() {
+	f := s.f
+	unique(s, "loads", s.doc.loads, func(l *loadLines) (string, policy.Place) { return l.name, l.At })
+	s.loads = make(map[string]*loadLines)
+	for i := range s.doc.loads {
+		l := &s.doc.loads[i]
+		s.loads[l.name] = l
+		if len(l.traffic) == 0 {
+			s.problem(l.At, 0, "give it some", "the load `%s` has no traffic", l.name)
+		}
+		for j := range l.traffic {
+			if t := &l.traffic[j]; t.load.Text != "" {
+				s.problem(t.load.At, len(t.load.Text), "name both in the rehearsal", "a load cannot hold another")
+				t.load.Text = ""
+				continue
+			}
+			s.traffic(&l.traffic[j])
+		}
+		load := policy.Load{Source: l.Source, Name: l.name}
+		for j := range l.traffic {
+			load.Traffic = append(load.Traffic, l.traffic[j].Traffic)
+		}
+		f.Loads = append(f.Loads, load)
+	}
+	unique(s, "rehearsals", s.doc.rehearsals, func(h *rehearsalLines) (string, policy.Place) { return h.Name, h.PlaceOf("name") })
+	for i := range s.doc.rehearsals {
+		h := &s.doc.rehearsals[i]
+		s.trafficOf(h)
+		s.expectations(&h.Rehearsal)
+		f.Rehearsals = append(f.Rehearsals, h.Rehearsal)
+	}
+}
+
+// trafficOf puts together a rehearsal's traffic: its own and that of the loads it
+// names.
+func (s *resolver) trafficOf(h *rehearsalLines) {
+	if has(h, "traffic") && len(h.traffic) == 0 {
+		s.problem(h.PlaceOf("traffic"), 0, "give it some", "the rehearsal `%s` has no traffic", h.Name)
+	}
+	for i := range h.traffic {
+		t := &h.traffic[i]
+		if t.load.Text == "" {
+			s.traffic(t)
+			h.Traffic = append(h.Traffic, t.Traffic)
+			continue
+		}
+		if len(t.Keys()) > 1 {
+			s.problem(t.At, 0, "give the traffic an item of its own", "`load` has no other key beside it")
+		}
+		l := s.loads[t.load.Text]
+		if l == nil {
+			s.unknown(t.load, "load", namesOf(s.doc.loads, func(l *loadLines) string { return l.name }))
+			continue
+		}
+		for j := range l.traffic {
+			h.Traffic = append(h.Traffic, l.traffic[j].Traffic)
+		}
+	}
+	unique(s, "traffics of the rehearsal `"+h.Name+"`", h.Traffic, func(t *policy.Traffic) (string, policy.Place) { return t.Name, t.PlaceOf("name") })
+	for i := range h.Traffic {
+		if t := &h.Traffic[i]; t.Starts >= h.Lasts && h.Lasts > 0 {
+			s.problem(t.PlaceOf("starts"), 0, "start it earlier, or let the rehearsal last longer", "the traffic `%s` starts when the rehearsal is over", t.Name)
+		}
+	}
+}
+
+// expectations looks up what a rehearsal's expectations are about.
+func (s *resolver) expectations(h *policy.Rehearsal) {
+	isTraffic := make(map[string]bool, len(h.Traffic))
+	for i := range h.Traffic {
+		isTraffic[h.Traffic[i].Name] = true
+	}
+	for j := range h.Expect {
+		e := &h.Expect[j]
+		if e.Operator == "" {
+			continue // already reported
+		}
+		_, isClass := s.classNames[e.Subject]
+		if !isTraffic[e.Subject] && !isClass && e.Subject != policy.Rest {
+			subjects := append(namesOf(h.Traffic, func(t *policy.Traffic) string { return t.Name }), s.f.ClassNames()...)
+			s.unknown(policy.Ref{Text: e.Subject, At: e.At}, "class or traffic", subjects)
+		}
+		if e.WhereName == "" {
+			continue
+		}
+		if e.Where = s.interfaces[e.WhereName]; e.Where == nil {
+			s.unknown(policy.Ref{Text: e.WhereName, At: e.At}, "interface", s.paths)
+		}
+		if isTraffic[e.Subject] && !isClass {
+			s.problem(e.At, len(e.Text), "name the class instead", "an interface counts by class, not by traffic, so there is no figure of `%s` there", e.Subject)
+		}
+	}
+}
+
+// trafficKeys are the keys that go with the one that says the kind of a traffic,
+// those that are needed first.
+var trafficKeys = []struct {
+	key   string
+	kind  policy.TrafficKind
+	needs int
+	with  []string
+}{
+	{"calls", policy.Calls, 2, []string{"codec", "between", "interval", "bitrate", "playout", "from-port", "to-port", "dscp", "vlan", "pcp", "ecn"}},
+	{"rate", policy.Stream, 3, []string{"packet", "from", "to", "arrivals", "protocol", "from-port", "to-port", "dscp", "vlan", "pcp", "ecn"}},
+	{"tcp", policy.TCPFlows, 2, []string{"from", "to", "from-port", "to-port", "dscp", "vlan", "pcp"}},
+	{"capture", policy.Replay, 1, []string{"enters"}},
+}
+
+// traffic checks the keys of a traffic and fills in what is not given.
+func (s *resolver) traffic(t *trafficLine) {
+	if !has(t, "name") {
+		s.problem(t.At, 0, "its name in results; or `load` to take traffic of `loads`", "a traffic needs the key `name`")
+	}
+	kinds, kind := 0, 0
+	for i, k := range trafficKeys {
+		if has(t, k.key) {
+			kinds++
+			kind = i
+		}
+	}
+	if kinds != 1 {
+		s.problem(t.At, 0, "give it one of `calls`, `rate`, `tcp` or `capture`", "the traffic `%s` is of %d kinds", t.Name, kinds)
+		return
+	}
+	k := trafficKeys[kind]
+	t.Kind = k.kind
+	for _, key := range k.with[:k.needs] {
+		if !has(t, key) {
+			s.problem(t.PlaceOf(k.key), 0, "add it to `"+t.Name+"`", "`%s` needs the key `%s` beside it", k.key, key)
+		}
+	}
+	for _, g := range t.Keys() {
+		if !slices.Contains(k.with, g.Key) && !slices.Contains([]string{"name", "starts", "lasts", k.key}, g.Key) {
+			s.problem(g.Place, 0, "remove it; `"+k.key+"` goes with "+strings.Join(k.with, ", ")+", starts, lasts", "`%s` means nothing to `%s`", g.Key, k.key)
+		}
+	}
+	switch t.Kind {
+	case policy.Calls:
+		s.calls(t)
+	case policy.Stream:
+		if !has(t, "protocol") {
+			t.Protocol = packet.UDP
+		}
+		s.packetLength(t)
+	case policy.TCPFlows:
+		t.Protocol = packet.TCP
+	case policy.Replay:
+		if t.Enters = s.interfaces[t.EntersName.Text]; t.Enters == nil {
+			s.unknown(t.EntersName, "interface", s.paths)
+		}
+		return
+	}
+	s.ends(t)
+}
+
+func (s *resolver) calls(t *trafficLine) {
+	t.Protocol = packet.UDP
+	if !has(t, "playout") {
+		t.Playout = policy.DefaultPlayout
+	}
+	if t.codec != "" {
+		t.Codec = s.codec(t, t.codec, t.interval, t.bitRate)
+	}
+	switch len(t.between) {
+	case 0: // already reported
+	case 2:
+		t.From, t.To = t.between[0], t.between[1]
+	default:
+		s.problem(t.PlaceOf("between"), 0, "give the two ends of the calls", "calls are between two addresses, not %d", len(t.between))
+	}
+	for _, end := range []struct {
+		key  string
+		port *uint16
+	}{{"from-port", &t.FromPort}, {"to-port", &t.ToPort}} {
+		if !has(t, end.key) {
+			*end.port = policy.FirstCallPort
+		} else if *end.port == 0 {
+			s.problem(t.PlaceOf(end.key), 0, "give a port from 1 to 65535", "a call has no port 0")
+		}
+	}
+}
+
+// packetLength checks that a stream's packets hold their own headers.
+func (s *resolver) packetLength(t *trafficLine) {
+	if !has(t, "packet") || t.Packet == 0 {
+		return
+	}
+	least := unit.Size(20)
+	if t.From.Is6() {
+		least = 40
+	}
+	switch t.Protocol {
+	case packet.UDP:
+		least += 8
+	case packet.TCP:
+		least += 20
+	}
+	if t.Packet < least || t.Packet > 65535 {
+		s.problem(t.PlaceOf("packet"), 0, fmt.Sprintf("give a length from %d to 65535 bytes", least), "an IP packet of %d bytes cannot be", t.Packet)
+	}
+}
+
+// ends checks that the two addresses are at interfaces of the network, and that a
+// tag can be sent there.
+func (s *resolver) ends(t *trafficLine) {
+	if !t.From.IsValid() || !t.To.IsValid() {
+		return // already reported
+	}
+	if t.From.Is4() != t.To.Is4() {
+		s.problem(t.At, 0, "use two addresses of one kind", "%s and %s are of different IP versions", t.From, t.To)
+		return
+	}
+	for i, a := range []netip.Addr{t.From, t.To} {
+		iface := s.interfaceOf(a)
+		switch {
+		case iface == nil:
+			s.problem(t.At, 0, "add its subnet to an interface's `subnets`", "the address %s is in no subnet of the network", a)
+		case i == 0 && t.Tagged() && iface.Framing.Tags == 0:
+			s.problem(t.At, 0, "give the interface a framing such as ethernet-vlan, or leave `vlan` and `pcp` out", "`%s` sends a VLAN tag, and the framing of %s, %s, has none", t.Name, iface.Path(), iface.Framing.Name)
+		}
+	}
+}

@@ -1,0 +1,203 @@
+package language
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"imbrel/core/codepoint"
+	"imbrel/core/packet"
+	"imbrel/core/policy"
+	"imbrel/core/unit"
+)
+
+// The single values of the language.
+var (
+	aText = value("a text", func(s string) (string, error) {
+		if len(s) > 1000 {
+			return "", fmt.Errorf("a text of %d characters is too long: the most is 1000", len(s))
+		}
+		return s, nil
+	})
+	aRate     = matching(ratePattern, value("a rate such as 11.4Mbit/s", unit.ParseRate))
+	aSize     = matching(sizePattern, value("a size such as 3kB", unit.ParseSize))
+	aDuration = matching(timePattern, value("a duration such as 40ms", unit.ParseDuration))
+	someTime  = value("a duration such as 40ms, more than zero", func(s string) (time.Duration, error) {
+		d, err := unit.ParseDuration(s)
+		if err == nil && d == 0 {
+			err = fmt.Errorf("%q is no time at all", s)
+		}
+		return d, err
+	})
+	aShare    = matching(sharePattern, value("a rate such as 2Mbit/s or a percentage such as 30%", unit.ParseShare))
+	aPromise  = matching(sharePattern, value("a rate such as 2Mbit/s or a percentage such as 30%", unit.ParsePromise))
+	aDSCP     = value("a DSCP: a name such as ef or af41, or a number from 0 to 63", codepoint.ParseDSCP)
+	anAddress = value("an address such as 10.44.8.20", func(s string) (netip.Addr, error) {
+		a, err := netip.ParseAddr(s)
+		if err != nil || a.Zone() != "" {
+			return a, fmt.Errorf("%.60q is not an address", s)
+		}
+		return a.Unmap(), nil
+	})
+	aPrefix    = value("a prefix such as 10.44.8.0/22", parsePrefix)
+	aProtocol  = value("a protocol: udp, tcp, icmp, … or a number from 0 to 255", policy.ParseProtocol)
+	ports      = value("a port such as 5060 or a range such as 7400-7410", policy.ParsePorts)
+	aThreeBits = func(what string) shape[uint8] {
+		return as(count(what, 0, 7), func(n int) uint8 { return uint8(n) })
+	}
+	aVLAN      = as(count("a VLAN", 0, 4095), func(n int) *uint16 { v := uint16(n); return &v })
+	aDirection = as(words("in", "out"), func(s string) policy.Direction {
+		if s == "out" {
+			return policy.Out
+		}
+		return policy.In
+	})
+	aMinute = matching(`^[0-9]{2}:[0-9]{2}$`, value(`a time of day such as "08:30"`, parseMinute))
+	aMoment = value("a date and time such as 2026-03-02T08:30", ParseMoment)
+	aPort   = value("a port from 0 to 65535", func(s string) (uint16, error) {
+		n, err := strconv.ParseUint(s, 10, 16)
+		if err != nil {
+			return 0, fmt.Errorf("%.40q is not a port from 0 to 65535", s)
+		}
+		return uint16(n), nil
+	})
+	anInterfaceName = ref("an interface, as node/interface")
+)
+
+// Types of values that are written in several places.
+type (
+	address = netip.Addr
+	prefix  = netip.Prefix
+)
+
+// oneOf describes one of the words of a typed constant, which has them in order.
+func oneOf[T ~uint8](list []string) shape[T] {
+	return as(words(list...), func(s string) T { return T(max(slices.Index(list, s), 0)) })
+}
+
+// count describes a whole number from low to high.
+func count(what string, low, high int) shape[int] {
+	return value(fmt.Sprintf("%s, a whole number from %d to %d", what, low, high), func(s string) (int, error) {
+		n, err := strconv.Atoi(s)
+		if err != nil || n < low || n > high {
+			return 0, fmt.Errorf("%.40q is not a whole number from %d to %d", s, low, high)
+		}
+		return n, nil
+	})
+}
+
+func parsePrefix(s string) (netip.Prefix, error) {
+	if p, err := netip.ParsePrefix(s); err == nil {
+		if p.Masked() != p {
+			return p, fmt.Errorf("%s has address bits beyond its length: the prefix is %s", s, p.Masked())
+		}
+		return p, nil
+	}
+	return netip.Prefix{}, fmt.Errorf("%.60q is not a prefix", s)
+}
+
+// The forms of quantities, for the schema.
+const (
+	ratePattern  = `^[0-9.]+ *(bit|kbit|Mbit|Gbit)/s$`
+	sizePattern  = `^[0-9.]+ *(B|kB|MB|KiB|MiB)$`
+	timePattern  = `^[0-9.]+ *(ns|us|ms|s|min|h)$`
+	sharePattern = `^([0-9.]+ *(bit|kbit|Mbit|Gbit)/s|[0-9.]+%)$`
+)
+
+func parseFraming(s string) (packet.Framing, error) {
+	f, err := packet.ParseFraming(s)
+	if err != nil {
+		var names []string
+		for _, f := range packet.Framings() {
+			names = append(names, f.Name)
+		}
+		err = fmt.Errorf("%w; %sthere are: %s", err, policy.DidYouMean(s, names), strings.Join(names, ", "))
+	}
+	return f, err
+}
+
+// parseCells reads "48/53": how much of each cell is payload.
+func parseCells(s string) ([2]int, error) {
+	a, b, _ := strings.Cut(s, "/")
+	payload, err1 := strconv.Atoi(a)
+	cell, err2 := strconv.Atoi(b)
+	if err1 != nil || err2 != nil || payload < 1 || cell < payload || cell > 9000 {
+		return [2]int{}, fmt.Errorf("%.40q is not the payload and the whole of a cell", s)
+	}
+	return [2]int{payload, cell}, nil
+}
+
+// parseDays reads a day or a range of days, "mon-fri".
+func parseDays(s string) ([7]bool, error) {
+	var days [7]bool
+	a, b, ranged := strings.Cut(s, "-")
+	if !ranged {
+		b = a
+	}
+	from, to := slices.Index(policy.DayWords(), a), slices.Index(policy.DayWords(), b)
+	if from < 0 || to < 0 {
+		return days, fmt.Errorf("%.40q is not a day or a range of days", s)
+	}
+	for d := from; ; d = (d + 1) % 7 {
+		days[d] = true
+		if d == to {
+			return days, nil
+		}
+	}
+}
+
+// parseMinute reads a time of day.
+func parseMinute(s string) (int, error) {
+	if s == "24:00" {
+		return 24 * 60, nil
+	}
+	t, err := time.Parse("15:04", s)
+	if err != nil {
+		return 0, fmt.Errorf("%.40q is not a time of day", s)
+	}
+	return t.Hour()*60 + t.Minute(), nil
+}
+
+// ParseMoment reads a date and time without a zone; the zone is UTC.
+func ParseMoment(s string) (time.Time, error) {
+	for _, form := range []string{"2006-01-02T15:04", "2006-01-02T15:04:05", time.RFC3339} {
+		if t, err := time.Parse(form, s); err == nil {
+			return t, nil
+		}
+	}
+	return time.Time{}, fmt.Errorf("%.40q is not a date and time", s)
+}
+
+// parseServerName reads a name, or "*." before one.
+func parseServerName(s string) (string, error) {
+	name := strings.TrimPrefix(s, "*.")
+	ok := name != "" && len(s) <= 253
+	for _, c := range name {
+		ok = ok && (c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || strings.ContainsRune("-_.", c))
+	}
+	if !ok {
+		return "", fmt.Errorf("%.60q is not a server name: write a name such as www.weather.example, or *.weather.example for all below", s)
+	}
+	return strings.ToLower(s), nil
+}
+
+func parseQueueLimit(s string) (policy.Queue, error) {
+	if n, err := strconv.Atoi(s); err == nil {
+		if n < 1 || n > 10_000_000 {
+			return policy.Queue{}, fmt.Errorf("a limit of %d packets is out of range: 1 to 10000000", n)
+		}
+		return policy.Queue{Packets: n}, nil
+	}
+	if strings.HasSuffix(s, "B") {
+		n, err := unit.ParseSize(s)
+		return policy.Queue{Bytes: n}, err
+	}
+	d, err := unit.ParseDuration(s)
+	if err == nil && d == 0 {
+		err = fmt.Errorf("a limit of %s lets nothing wait; the least is one packet", s)
+	}
+	return policy.Queue{Time: d}, err
+}

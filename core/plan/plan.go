@@ -1,0 +1,261 @@
+// Package plan says what an attached policy means: a tree of entries with
+// absolute rates, computed once. The data path enforces it, `shares` divides by
+// it, `explain` and `rehearse` quote it; none of them computes a percentage.
+//
+// A Promise is what an entry can count on when everybody wants everything. It is
+// computed from the top down and from the keys of one level alone: it depends
+// neither on what is within the entry nor on what anybody wants.
+package plan
+
+import (
+	"fmt"
+	"time"
+
+	"imbrel/core/meter"
+	"imbrel/core/packet"
+	"imbrel/core/policy"
+	"imbrel/core/unit"
+)
+
+// A Plan is a policy at one interface in one direction.
+type Plan struct {
+	Policy    *policy.Policy
+	Interface *policy.Interface // nil: none in particular
+	Direction policy.Direction
+	Framing   packet.Framing
+	MaxPacket unit.Size // a full packet of 1500 bytes, as the interface counts
+
+	Rate    unit.Rate // of the interface
+	Carries unit.Rate // what the interface can really pass on: its rate, or its link's
+	Shape   unit.Rate // of the policy; 0: none
+	Whole   unit.Rate // what there is to share: the least of the three
+
+	Top     []*Entry
+	Entries []*Entry // all, in the order of the file, each before those within it
+
+	Problems []Problem
+}
+
+// An Entry is what an entry of the policy comes to.
+type Entry struct {
+	Spec   *policy.Entry
+	Number int    // in Plan.Entries
+	Name   string // of its class, with those of the entries around it: "sales/voice"
+	Class  *policy.Class
+	Parent *Entry   // nil at the top
+	Inner  []*Entry // the last takes the rest
+
+	// Promise is what the entry can count on; with Each and a priority, what one
+	// instance can.
+	Promise unit.Rate
+	// Ceiling is what the entry never exceeds; with Each, one instance. Limits that
+	// are in force only sometimes do not count.
+	Ceiling unit.Rate
+	// Bounded says that the entry has a bound of its own, and not only what is around
+	// it.
+	Bounded bool
+	AtLeast unit.Rate // what its `at-least` comes to
+	Weight  int64     // its part of what is lent, in thousandths of a per cent
+
+	Priority int
+	Each     policy.Each
+	Block    bool
+	AtMost   *AtMost
+	Meter    *Meter
+	Queue    Queue // of an entry with nothing within it
+}
+
+// AtMost is a ceiling by which packets wait.
+type AtMost struct {
+	Rate   unit.Rate
+	Peak   unit.Rate // 0: no burst above Rate
+	Credit unit.Size // how much may go at once beyond one packet
+	When   *policy.When
+}
+
+// A Meter is a policer with absolute rates.
+type Meter struct {
+	Kind    policy.MeterKind
+	Rate    unit.Rate
+	Burst   unit.Size
+	Peak    unit.Rate
+	Second  unit.Size // the excess burst, or the peak's
+	Aware   bool
+	Actions [3]policy.Action // by meter.Color
+	When    *policy.When
+}
+
+// New returns the meter, its buckets full.
+func (m *Meter) New() meter.Meter {
+	switch m.Kind {
+	case policy.SingleRate:
+		return meter.NewSingleRate(m.Rate, m.Burst, m.Second, m.Aware)
+	case policy.TwoRate:
+		return meter.NewTwoRate(m.Peak, m.Second, m.Rate, m.Burst, m.Aware)
+	case policy.TwoRateExcess:
+		return meter.NewTwoRateExcess(m.Rate, m.Burst, max(m.Peak-m.Rate, unit.MinRate), m.Second, m.Aware)
+	}
+	return meter.New(m.Rate, m.Burst, m.Aware)
+}
+
+// Bound returns the rate that the policer lets pass for good, and whether there is
+// one: there is none when it drops nothing, or is in force only sometimes.
+func (m *Meter) Bound() (unit.Rate, bool) {
+	switch {
+	case m.When != nil || !m.Actions[meter.Red].Drop:
+		return 0, false
+	case m.Peak > 0 && !m.Actions[meter.Yellow].Drop:
+		return m.Peak, true
+	}
+	return m.Rate, true
+}
+
+// Fills returns how long the policer's buckets take to fill.
+func (m *Meter) Fills() time.Duration {
+	slowest := max(m.Rate, unit.MinRate).Time(m.Burst + 1)
+	if m.Second > 0 {
+		second := m.Rate
+		switch m.Kind {
+		case policy.TwoRate:
+			second = m.Peak
+		case policy.TwoRateExcess:
+			second = m.Peak - m.Rate
+		case policy.SingleRate: // it fills when the first is full
+			return slowest + max(second, unit.MinRate).Time(m.Second)
+		}
+		slowest = max(slowest, max(second, unit.MinRate).Time(m.Second))
+	}
+	return slowest
+}
+
+// A Queue is how much may wait, and what is dropped.
+type Queue struct {
+	Drop    policy.Dropper
+	Bytes   unit.Size // 0: the limit is in packets
+	Packets int       // 0: the limit is in bytes
+	ECN     bool
+	Rate    unit.Rate // at which it is emptied when everybody wants everything
+}
+
+// DefaultQueueTime is how much may wait in a queue whose limit the policy does
+// not give, at the rate promised to it: 100 ms, a common depth.
+const DefaultQueueTime = 100 * time.Millisecond
+
+// LeastPackets is the least number of full packets that a limit in time comes to,
+// so that a class that is promised little can still send a window at a time.
+const LeastPackets = 10
+
+// limit returns a queue's limit in bytes, or 0 when it is in packets.
+func limit(q *policy.Queue, rate unit.Rate, maxPacket unit.Size) unit.Size {
+	switch {
+	case q.Packets > 0:
+		return 0
+	case q.Bytes > 0:
+		return q.Bytes
+	}
+	t := q.Time
+	if t == 0 {
+		t = DefaultQueueTime
+	}
+	return max(rate.Bytes(t), LeastPackets*maxPacket)
+}
+
+// FIFO returns the limit in bytes of a plain queue at a rate, as a policy that says
+// nothing has it.
+func FIFO(rate unit.Rate, framing packet.Framing) unit.Size {
+	return limit(&policy.Queue{}, rate, FullPacket(framing))
+}
+
+// FullPacket returns the size of a full IP packet of 1500 bytes in a framing.
+func FullPacket(framing packet.Framing) unit.Size { return unit.Size(framing.Size(fullPacket, 0)) }
+
+// fullPacket is the length of a full IP packet.
+const fullPacket = 1500
+
+// A Problem is a reason why a policy cannot be kept at an interface.
+type Problem struct {
+	At   policy.Place
+	Text string // to go before " at INTERFACE"
+	Help string
+}
+
+// Attached returns the plan of an attachment.
+func Attached(a *policy.Attachment) *Plan {
+	p := &Plan{Policy: a.Policy, Interface: a.Interface, Direction: a.Direction, Framing: a.Interface.Framing,
+		Rate: a.Interface.Rate, Carries: a.Interface.Carries(a.Direction)}
+	p.resolve(a.Interface.Node)
+	return p
+}
+
+// New returns the plan of a policy at a rate, for an interface that is not part of
+// a network.
+func New(pol *policy.Policy, rate unit.Rate, framing packet.Framing) *Plan {
+	p := &Plan{Policy: pol, Direction: policy.Out, Framing: framing, Rate: rate, Carries: rate}
+	p.resolve(nil)
+	return p
+}
+
+// Kept reports whether the policy keeps what it promises: packets wait in its own
+// queues, not in those of a carrier or of the sender.
+func (p *Plan) Kept() bool { return p.NotKept() == "" }
+
+// NotKept says why the policy does not keep what it promises, or returns "".
+func (p *Plan) NotKept() string {
+	var slower bool
+	if p.Interface != nil && p.Interface.Link != nil {
+		_, _, slower = p.Interface.Link.Ends[p.Interface.End].Carrier()
+	}
+	switch {
+	case p.Shape > p.Carries:
+		return fmt.Sprintf("the shape of %s is above the %s that the link carries: the queue is not here, so nothing is kept", p.Shape, p.Carries)
+	case p.Shape > 0:
+		return ""
+	case p.Direction == policy.In:
+		return "incoming without a shape: nothing ever waits here, so nothing is kept"
+	case slower:
+		return fmt.Sprintf("no shape, and the link carries %s where the interface sends %s: the queue is the carrier's, so nothing is kept", p.Carries, p.Rate)
+	}
+	return ""
+}
+
+// Where returns "NODE/INTERFACE out", or "" for a plan at no interface.
+func (p *Plan) Where() string {
+	if p.Interface == nil {
+		return ""
+	}
+	return p.Interface.Path() + " " + p.Direction.String()
+}
+
+// Leaf reports whether nothing is within the entry.
+func (e *Entry) Leaf() bool { return len(e.Inner) == 0 }
+
+// Together reports whether Promise is that of all instances of the entry.
+func (e *Entry) Together() bool { return e.Each != 0 && e.Priority == 0 }
+
+// Inside returns the rate that is shared within the entry, or within one instance.
+func (e *Entry) Inside() unit.Rate {
+	if e.Each != 0 {
+		return e.Ceiling
+	}
+	return e.Promise
+}
+
+// IsWithin reports whether the entry is within another, at any depth.
+func (e *Entry) IsWithin(outer *Entry) bool {
+	for o := e.Parent; o != nil; o = o.Parent {
+		if o == outer {
+			return true
+		}
+	}
+	return false
+}
+
+// Instances returns the nearest entry with instances around this one, or nil.
+func (e *Entry) Instances() *Entry {
+	for o := e.Parent; o != nil; o = o.Parent {
+		if o.Each != 0 {
+			return o
+		}
+	}
+	return nil
+}

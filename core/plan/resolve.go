@@ -1,0 +1,185 @@
+package plan
+
+import (
+	"fmt"
+	"net/netip"
+
+	"imbrel/core/meter"
+	"imbrel/core/policy"
+	"imbrel/core/unit"
+)
+
+// resolve computes the plan at a node, or at none.
+func (p *Plan) resolve(at *policy.Node) {
+	p.MaxPacket = unit.Size(p.Framing.Size(fullPacket, 0))
+	p.Whole = min(p.Rate, p.Carries)
+	if !p.Policy.Shape.IsZero() {
+		p.Shape = min(p.Policy.Shape.Of(p.Carries), p.Rate)
+		p.Whole = min(p.Whole, p.Shape)
+	}
+	r := &resolver{plan: p, classes: make(map[*policy.Class]*policy.Class)}
+	if at != nil {
+		r.here = at.Subnets()
+	}
+	p.Top = r.level(nil, p.Policy.Treat, p.Policy.Source, p.Whole, p.Whole)
+}
+
+// A resolver computes the entries of a plan, level by level.
+type resolver struct {
+	plan    *Plan
+	here    []netip.Prefix
+	classes map[*policy.Class]*policy.Class // as they are at this node
+}
+
+func (r *resolver) problem(at policy.Place, help, format string, args ...any) {
+	r.plan.Problems = append(r.plan.Problems, Problem{At: at, Text: fmt.Sprintf(format, args...), Help: help})
+}
+
+// class returns a class as it is at this node.
+func (r *resolver) class(c *policy.Class) *policy.Class {
+	if c == nil || !c.UsesHere() {
+		return c
+	}
+	if known := r.classes[c]; known != nil {
+		return known
+	}
+	if len(r.here) == 0 {
+		r.problem(c.PlaceOf("name"), "give an interface of the node `subnets`, or name the addresses", "the class `%s` uses `here`, and the node has no subnets", c.Name)
+	}
+	r.classes[c] = c.At(r.here)
+	return r.classes[c]
+}
+
+// level computes the entries of one level, which share whole and never exceed
+// ceiling.
+func (r *resolver) level(parent *Entry, specs []policy.Entry, at policy.Source, whole, ceiling unit.Rate) []*Entry {
+	entries := make([]*Entry, 0, len(specs)+1)
+	hasRest := false
+	for i := range specs {
+		entries = append(entries, r.entry(parent, &specs[i], whole, ceiling))
+		hasRest = i == len(specs)-1 && specs[i].Class == nil && specs[i].When == nil
+	}
+	if !hasRest {
+		rest := &policy.Entry{Source: policy.Source{At: at.At}, ClassName: policy.Ref{Text: policy.Rest, At: at.At}}
+		entries = append(entries, r.entry(parent, rest, whole, ceiling))
+	}
+	r.promises(entries, whole, ceiling)
+	for _, e := range entries {
+		e.Number = len(r.plan.Entries)
+		r.plan.Entries = append(r.plan.Entries, e)
+		if inner := e.Spec.Inner(); len(inner) > 0 {
+			e.Inner = r.level(e, inner, e.Spec.Source, e.Inside(), e.Ceiling)
+			continue
+		}
+		rate := e.Promise
+		if e.Each != 0 && e.Ceiling < ceiling {
+			rate = e.Ceiling
+		}
+		q := &e.Spec.Queue
+		e.Queue = Queue{Drop: q.Drop, Bytes: limit(q, rate, r.plan.MaxPacket), Packets: q.Packets, ECN: q.ECN, Rate: rate}
+	}
+	return entries
+}
+
+// entry computes the limits of an entry.
+func (r *resolver) entry(parent *Entry, spec *policy.Entry, whole, ceiling unit.Rate) *Entry {
+	e := &Entry{Spec: spec, Name: spec.ClassName.Text, Class: r.class(spec.Class), Parent: parent, Ceiling: ceiling,
+		Priority: spec.Priority, Each: spec.Each, Block: spec.Block && spec.BlockWhen == nil, AtLeast: spec.AtLeast.Of(whole)}
+	if parent != nil {
+		e.Name = parent.Name + "/" + e.Name
+	}
+	of := ceiling // what a percentage of a limit is of
+	if spec.Priority > 0 {
+		of = whole
+	}
+	bound := func(rate unit.Rate) { e.Ceiling, e.Bounded = min(e.Ceiling, rate), true }
+	if c := spec.AtMost; c != nil {
+		m := &AtMost{Rate: r.rate(c.Rate, of, spec, "at-most"), When: c.When, Credit: 2 * r.plan.MaxPacket}
+		if b := c.Burst; b != nil {
+			m.Peak = r.rate(b.To, of, spec, "at-most")
+			if m.Peak < m.Rate {
+				r.problem(spec.PlaceOf("at-most"), "let the burst reach further than the ceiling", "a burst to %s is below at-most %s", share(b.To, of), share(c.Rate, of))
+			}
+			m.Credit += max(m.Peak-m.Rate, 0).Bytes(b.For)
+		}
+		if e.AtMost = m; c.When == nil {
+			bound(m.Rate)
+		}
+	}
+	if p := spec.Police; p != nil {
+		e.Meter = r.meter(spec, p, of)
+		if rate, ok := e.Meter.Bound(); ok {
+			bound(rate)
+		}
+	}
+	if e.AtLeast > e.Ceiling && e.Each == 0 && e.Bounded {
+		what := "at-most"
+		if e.AtMost == nil || e.AtMost.When != nil || e.AtMost.Rate > e.Ceiling {
+			what = "its policer's"
+		}
+		r.problem(spec.PlaceOf("at-least"), "raise the ceiling or lower the promise", "at-least %s is above %s %s", share(spec.AtLeast, whole), what, e.Ceiling)
+	}
+	for _, w := range []*policy.When{spec.When, spec.BlockWhen, whenOf(spec)} {
+		r.pressure(w)
+	}
+	if p := spec.Police; p != nil {
+		r.pressure(p.When)
+	}
+	return e
+}
+
+func whenOf(spec *policy.Entry) *policy.When {
+	if spec.AtMost != nil {
+		return spec.AtMost.When
+	}
+	return nil
+}
+
+// pressure checks that a pressure comes to rest.
+func (r *resolver) pressure(w *policy.When) {
+	if w == nil || w.Time != nil || w.TimeName.Text != "" {
+		return
+	}
+	starts, ends := w.Starts.Load, w.Ends.Load
+	if ends.Of(r.plan.Whole) > starts.Of(r.plan.Whole) {
+		r.problem(w.PlaceOf("ends"), "end below the load at which it starts", "it would end at %s and start at %s, and never come to rest", share(ends, r.plan.Whole), share(starts, r.plan.Whole))
+	}
+}
+
+// rate returns what a limit comes to, at least the least rate there is.
+func (r *resolver) rate(s unit.Share, of unit.Rate, spec *policy.Entry, key string) unit.Rate {
+	rate := s.Of(of)
+	if rate < unit.MinRate {
+		r.problem(spec.PlaceOf(key), "promise more to the entry around it, or give a rate", "`%s` %s of `%s` is of %s and comes to less than %s", key, s, spec.ClassName.Text, of, unit.MinRate)
+	}
+	return max(rate, unit.MinRate)
+}
+
+// meter computes a policer.
+func (r *resolver) meter(spec *policy.Entry, p *policy.Police, of unit.Rate) *Meter {
+	m := &Meter{Kind: p.Kind(), Burst: p.Burst, Aware: p.Aware, When: p.When, Actions: [3]policy.Action{meter.Green: p.Green, meter.Yellow: p.Yellow, meter.Red: p.Red}}
+	if p.Calls > 0 {
+		size := r.plan.Framing.Size(p.Codec.Length(p.IPv6), 0)
+		m.Rate, m.Burst = p.Codec.Rate(p.Calls*size), unit.Size(2*p.Calls*size)
+	} else {
+		m.Rate = r.rate(p.Rate, of, spec, "police")
+	}
+	m.Second = p.Excess
+	if m.Kind == policy.TwoRate {
+		m.Second = p.PeakBurst
+	}
+	if m.Kind == policy.TwoRate || m.Kind == policy.TwoRateExcess {
+		if m.Peak = r.rate(p.Peak, of, spec, "police"); m.Peak < m.Rate {
+			r.problem(p.PlaceOf("peak"), "raise the peak", "the peak %s is below the rate %s", share(p.Peak, of), m.Rate)
+		}
+	}
+	return m
+}
+
+// share prints a share with what it comes to: "30% (3.42Mbit/s)".
+func share(s unit.Share, of unit.Rate) string {
+	if s.Rate > 0 {
+		return s.Rate.String()
+	}
+	return fmt.Sprintf("%s (%s)", s, s.Of(of))
+}

@@ -1,0 +1,210 @@
+package policy
+
+import (
+	"net/netip"
+	"time"
+
+	"imbrel/core/packet"
+	"imbrel/core/unit"
+)
+
+// A Network is nodes and the links between their interfaces.
+type Network struct {
+	Source
+	Nodes   []Node
+	Links   []*Link
+	Tunnels []Tunnel
+}
+
+// A Node is a router or a switch: packets cross it from one interface to another.
+type Node struct {
+	Source
+	Name       string
+	Interfaces []*Interface
+}
+
+// Subnets returns the prefixes of all hosts at the node: what `here` means there.
+func (n *Node) Subnets() []netip.Prefix {
+	var all []netip.Prefix
+	for _, iface := range n.Interfaces {
+		all = append(all, iface.Subnets...)
+	}
+	return all
+}
+
+// An Interface belongs to a node and sends at its rate, counting bytes as its
+// framing says.
+type Interface struct {
+	Source
+	Name    string
+	Rate    unit.Rate
+	Framing packet.Framing
+	VLAN    *uint16 // it routes: what leaves has this tag; nil: it switches, tags are kept
+	Subnets []netip.Prefix
+
+	Number   int // of all interfaces of the file, from 1
+	Node     *Node
+	Attached [2]*Attachment // by Direction; nil: no policy
+	Link     *Link          // nil when hosts are all there is at it
+	End      int            // which end of Link it is
+}
+
+// Path returns the interface's name in the file, "node/interface".
+func (i *Interface) Path() string { return i.Node.Name + "/" + i.Name }
+
+// Peer returns the interface at the other end of the link, or nil.
+func (i *Interface) Peer() *Interface {
+	if i.Link == nil {
+		return nil
+	}
+	return i.Link.Ends[1-i.End].Interface
+}
+
+// Carries returns what the interface can really pass on in a direction: outgoing
+// the least of its rate and what its link sends, incoming the least of its rate,
+// the far port's and what the far end sends.
+func (i *Interface) Carries(d Direction) unit.Rate {
+	rate := i.Rate
+	least := func(r unit.Rate) {
+		if r > 0 {
+			rate = min(rate, r)
+		}
+	}
+	switch peer := i.Peer(); {
+	case peer == nil:
+	case d == Out:
+		least(i.Link.Ends[i.End].Sends)
+	default:
+		least(peer.Rate)
+		least(i.Link.Ends[1-i.End].Sends)
+	}
+	return rate
+}
+
+// A Link joins two interfaces.
+type Link struct {
+	Source
+	Ends  []LinkEnd
+	Delay time.Duration
+}
+
+// A LinkEnd is one end of a link and what the link carries away from it.
+type LinkEnd struct {
+	Source
+	AtName  Ref
+	Sends   unit.Rate       // 0: the interface's rate
+	Buffer  time.Duration   // of the carrier's queue
+	Framing *packet.Framing // how the carrier counts bytes; nil: as the interface
+
+	Interface *Interface
+}
+
+// DefaultBuffer is how much the carrier's queue holds when the file does not
+// say: 100 ms is a common depth of provider equipment.
+const DefaultBuffer = 100 * time.Millisecond
+
+// Carrier returns the rate at which the carrier takes packets from this end and how
+// it counts them, and whether that is ever slower than the interface itself.
+func (e *LinkEnd) Carrier() (rate unit.Rate, framing packet.Framing, slower bool) {
+	iface := e.Interface
+	rate, framing = iface.Rate, iface.Framing
+	if e.Sends > 0 {
+		rate = e.Sends
+	}
+	if e.Framing != nil {
+		framing = *e.Framing
+	}
+	return rate, framing, rate < iface.Rate || rate == iface.Rate && framing != iface.Framing
+}
+
+// A Tunnel carries packets from the first node of Through to the last under
+// another header: a label stack, one way, or an outer IP header, both ways.
+type Tunnel struct {
+	Source
+	Name        string
+	Kind        TunnelKind
+	ThroughName []Ref
+	Labels      int // of MPLS; at least 1
+	Model       TunnelModel
+	Pop         Pop // of MPLS
+	From, To    netip.Addr
+
+	Through []*Node
+}
+
+// A TunnelKind is what a tunnel puts around a packet.
+type TunnelKind uint8
+
+// The kinds of tunnels.
+const (
+	MPLS  TunnelKind = iota // labels, RFC 3031
+	GRE                     // RFC 2784
+	IPsec                   // ESP in tunnel mode, RFC 4303
+)
+
+// TunnelKindWords are the words of the language for the kinds, in their order.
+func TunnelKindWords() []string { return []string{"mpls", "gre", "ipsec"} }
+
+func (k TunnelKind) String() string { return TunnelKindWords()[k] }
+
+// A TunnelModel is what of the outer marking a packet keeps (RFC 3270 §2.6, RFC
+// 2983 §3).
+type TunnelModel uint8
+
+// The models. Pipe is the zero TunnelModel.
+const (
+	Pipe TunnelModel = iota
+	ShortPipe
+	Uniform
+)
+
+// TunnelModelWords are the words of the language for the models, in their order.
+func TunnelModelWords() []string { return []string{"pipe", "short-pipe", "uniform"} }
+
+func (m TunnelModel) String() string { return TunnelModelWords()[m] }
+
+// A Pop says which node takes the topmost label off.
+type Pop uint8
+
+// Where the topmost label is popped. Penultimate is the zero Pop.
+const (
+	Penultimate Pop = iota
+	Ultimate
+)
+
+// PopWords are the words of the language for where a label is popped, in order.
+func PopWords() []string { return []string{"penultimate", "ultimate"} }
+
+// Towards returns the node's interface whose link ends at another node, the
+// first in the order of the file, or nil.
+func (n *Node) Towards(other *Node) *Interface {
+	for _, iface := range n.Interfaces {
+		if peer := iface.Peer(); peer != nil && peer.Node == other {
+			return iface
+		}
+	}
+	return nil
+}
+
+// InterfaceName returns the path of the interface of a number, from 1, or the
+// number when there is none.
+func (f *File) InterfaceName(number int32) string {
+	for i := range f.Network.Nodes {
+		for _, iface := range f.Network.Nodes[i].Interfaces {
+			if iface.Number == int(number) {
+				return iface.Path()
+			}
+		}
+	}
+	return "interface " + itoa(int(number))
+}
+
+// ClassNames returns the names of all classes in the order of the file, the
+// rest last.
+func (f *File) ClassNames() []string {
+	names := make([]string, 0, len(f.Classes)+1)
+	for i := range f.Classes {
+		names = append(names, f.Classes[i].Name)
+	}
+	return append(names, Rest)
+}

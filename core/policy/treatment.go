@@ -1,0 +1,196 @@
+package policy
+
+import (
+	"strings"
+	"time"
+
+	"imbrel/core/codec"
+	"imbrel/core/codepoint"
+	"imbrel/core/unit"
+)
+
+// A Policy is an ordered list of entries and the rate they share.
+type Policy struct {
+	Source
+	Name  string
+	Shape unit.Share // zero: what the interface really carries; a percentage is of that
+	Treat []Entry
+}
+
+// An Entry is what a policy does with one class.
+type Entry struct {
+	Source
+	ClassName Ref
+	Class     *Class // nil for the rest
+	Mark      *Mark
+	Priority  int // 0: none; 1 is the most urgent, MaxPriority the least
+	Police    *Police
+	AtLeast   unit.Share
+	AtMost    *Ceiling
+	Weight    int // 0: not given
+	Queue     Queue
+	Each      Each
+	When      *When // nil: always in force
+	Block     bool
+	BlockWhen *When // with Block, nil: always
+	Treat     []Entry
+	Inside    Ref     // or the policy whose entries are within this one
+	Within    *Policy // what Inside names
+}
+
+// MaxPriority is the least urgent priority.
+const MaxPriority = 16
+
+// Inner returns the entries within this one.
+func (e *Entry) Inner() []Entry {
+	if e.Within != nil {
+		return e.Within.Treat
+	}
+	return e.Treat
+}
+
+// A Mark is what a packet is marked with: at each layer a value or nothing.
+type Mark struct {
+	Source
+	DSCP       *codepoint.DSCP
+	Precedence *uint8 // the upper three bits of the DSCP; the lower stay
+	PCP, TC    *uint8
+	DEI        *bool
+	MapName    Ref
+	Map        *Map // of DSCPs
+}
+
+// A Ceiling is an at-most: the entry waits rather than send faster.
+type Ceiling struct {
+	Source
+	Rate  unit.Share
+	Burst *Burst // above Rate, for a while
+	When  *When  // nil: always in force
+}
+
+// A Burst lets an entry go above its at-most up to To for a time.
+type Burst struct {
+	Source
+	To  unit.Share
+	For time.Duration
+}
+
+// A Police is a meter and what is done with each colour. Its fields say which
+// meter it is: see Kind.
+type Police struct {
+	Source
+	Rate      unit.Share
+	Burst     unit.Size
+	Calls     int // in place of Rate and Burst: those of so many calls of Codec
+	Codec     codec.Codec
+	IPv6      bool       // of the calls
+	Excess    unit.Size  // of the second bucket
+	Peak      unit.Share // of the second bucket
+	PeakBurst unit.Size
+	Aware     bool // of the colour packets arrive with
+	Green     Action
+	Yellow    Action
+	Red       Action
+	When      *When // nil: always in force
+}
+
+// A MeterKind is the rule by which a policer colours packets.
+type MeterKind uint8
+
+// The kinds of meters.
+const (
+	OneBucket     MeterKind = iota // a rate and a burst: green or red
+	SingleRate                     // and an excess burst: RFC 2697
+	TwoRate                        // a peak and its burst: RFC 2698
+	TwoRateExcess                  // a peak and an excess burst: RFC 4115
+)
+
+// Kind returns the kind of meter that the policer's fields describe.
+func (p *Police) Kind() MeterKind {
+	switch {
+	case !p.Peak.IsZero() && p.PeakBurst > 0:
+		return TwoRate
+	case !p.Peak.IsZero() && p.Excess > 0:
+		return TwoRateExcess
+	case p.Excess > 0:
+		return SingleRate
+	}
+	return OneBucket
+}
+
+// An Action is what is done with the packets of a colour. The zero Action
+// passes them on.
+type Action struct {
+	Source
+	Drop bool
+	Mark *Mark
+}
+
+// A When says when an entry or a limit is in force: in a named time, or under
+// pressure.
+type When struct {
+	Source
+	TimeName     Ref
+	Time         *Span    // nil: under pressure
+	Starts, Ends Pressure // of the load of the interface
+}
+
+// A Pressure is a load of the interface that lasts.
+type Pressure struct {
+	Source
+	Load unit.Share
+	For  time.Duration
+}
+
+// A Queue is how much may wait, and what is dropped; at most one of the limits is
+// set.
+type Queue struct {
+	Source
+	Time    time.Duration
+	Bytes   unit.Size
+	Packets int
+	Drop    Dropper
+	ECN     bool
+}
+
+// A Dropper is what a queue drops, and when.
+type Dropper uint8
+
+// The droppers. TailDrop is the zero Dropper.
+const (
+	TailDrop Dropper = iota
+	RED
+	CoDel
+	FQCoDel
+)
+
+func (d Dropper) String() string { return [...]string{"tail", "red", "codel", "fq-codel"}[d] }
+
+// Each is by what an entry has separate instances: a set. The zero Each has none.
+type Each uint8
+
+// What the packets of one instance have in common.
+const (
+	BySource Each = 1 << iota
+	ByDestination
+	ByFlow
+	ByVLAN
+	ByInterface
+)
+
+// EachWords are the words of `each`, in the order of the bits.
+func EachWords() []string { return []string{"source", "destination", "flow", "vlan", "interface"} }
+
+// Words returns the words of the set.
+func (e Each) Words() []string {
+	var words []string
+	for i, w := range EachWords() {
+		if e&(1<<i) != 0 {
+			words = append(words, w)
+		}
+	}
+	return words
+}
+
+// String joins the words: "source and vlan".
+func (e Each) String() string { return strings.Join(e.Words(), " and ") }

@@ -1,0 +1,249 @@
+// Package tunnel is what a node does with the headers around a packet: VLAN tags
+// that are kept, put on or taken off, labels that are pushed and popped, and outer
+// IP headers. It rewrites the packet's own bytes, so that what `explain` says, what
+// a rehearsal does and what its captures show are one.
+//
+// A packet crosses a node in this order: Enter, the incoming policy, Forward, the
+// outgoing policy, Leave.
+package tunnel
+
+import (
+	"net/netip"
+
+	"imbrel/core/codepoint"
+	"imbrel/core/packet"
+	"imbrel/core/policy"
+	"imbrel/core/route"
+)
+
+// A Crossing is what a node does with the packets of one route between two of its
+// interfaces. It is only read once made.
+type Crossing struct {
+	In, Out *policy.Interface
+	Tunnel  *policy.Tunnel // the packet is in it when it leaves; nil: none
+
+	ends     *policy.Tunnel // at this node
+	begins   *policy.Tunnel // at this node
+	back     bool           // begins is gone through from its end to its start
+	pops     *policy.Tunnel // this node takes the topmost label off as the packet leaves
+	switched bool           // the node forwards by label
+	first    bool           // the packet enters the network here
+}
+
+// Crossings returns what each node of a route does.
+func Crossings(hops []route.Hop) []Crossing {
+	out := make([]Crossing, len(hops))
+	var before *policy.Tunnel
+	for i, h := range hops {
+		c := Crossing{In: h.In, Out: h.Out, Tunnel: h.Tunnel, first: i == 0}
+		if before != nil && before != h.Tunnel {
+			c.ends = before
+		}
+		if h.Tunnel != nil && h.Tunnel != before {
+			c.begins, c.back = h.Tunnel, h.Back
+		}
+		c.switched = before != nil && c.ends == nil && before.Kind == policy.MPLS
+		if t := h.Tunnel; t != nil && t.Kind == policy.MPLS && t.Pop == policy.Penultimate && hops[i+1].Tunnel != t {
+			c.pops = t
+		}
+		out[i] = c
+		before = h.Tunnel
+	}
+	return out
+}
+
+// Inside is what an outer IP header hides of a packet. The zero Inside is nothing.
+type Inside struct {
+	inner packet.Packet
+	full  bool
+}
+
+// Hides reports whether the packet is under an outer IP header.
+func (i *Inside) Hides() bool { return i != nil && i.full }
+
+// Length returns the length of the IP packet that is hidden.
+func (i *Inside) Length() int { return i.inner.Length }
+
+// Ends returns the tunnel that ends at the node, or nil.
+func (c *Crossing) Ends() *policy.Tunnel { return c.ends }
+
+// Begins returns the tunnel that begins at the node, or nil.
+func (c *Crossing) Begins() *policy.Tunnel { return c.begins }
+
+// Enter prepares a packet for the incoming policy.
+func (c *Crossing) Enter(p *packet.Packet) {
+	p.In = int32(c.In.Number)
+	p.LabelSwitched = c.switched && p.Labels() > 0
+}
+
+// Forward prepares a packet for the outgoing policy, which sees the frame as it
+// leaves: with its tag, and out of a tunnel that ends here unless its model is pipe.
+// A tunnel that begins here comes after the policy, which decides where it still
+// sees the packet; how much longer the packet will be is noted in it.
+func (c *Crossing) Forward(p *packet.Packet, in *Inside) {
+	if c.first && p.Labels() > 0 { // a capture's labels end where it enters
+		p.DropLabels()
+	}
+	if c.ends != nil && c.ends.Model != policy.Pipe {
+		c.unwrap(p, in)
+	}
+	c.tag(p)
+	if c.ends != nil && c.ends.Model == policy.Pipe {
+		p.GrowsLabels -= int8(p.Labels())
+		if in.Hides() {
+			p.GrowsBy += int32(in.inner.Length - p.Length)
+		}
+	}
+	if t := c.begins; t != nil {
+		if t.Kind == policy.MPLS {
+			p.GrowsLabels += int8(t.Labels)
+		} else {
+			length := p.Length + int(p.GrowsBy)
+			p.GrowsBy += int32(c.outerLength(length) - length)
+		}
+	}
+	if c.pops != nil {
+		p.GrowsLabels--
+	}
+}
+
+// Leave does what comes after the outgoing policy: labels and outer headers put on
+// or taken off.
+func (c *Crossing) Leave(p *packet.Packet, in *Inside) {
+	p.GrowsBy, p.GrowsLabels = 0, 0
+	if c.ends != nil && c.ends.Model == policy.Pipe {
+		c.unwrap(p, in)
+	}
+	if c.begins != nil {
+		c.wrap(p, in)
+	}
+	if c.pops != nil {
+		pop(p, c.pops.Model == policy.Uniform)
+	}
+	p.PushedTC = 0
+}
+
+// Wraps reports whether the crossing puts packets under an outer header, or takes
+// them out of one: then it needs an Inside.
+func (c *Crossing) Wraps() bool {
+	return c.begins != nil && c.begins.Kind != policy.MPLS || c.ends != nil && c.ends.Kind != policy.MPLS
+}
+
+// tag makes the frame's VLAN tags those of the interface it leaves by. A routing
+// interface has a VLAN of its own. A switching one keeps the tags that there are;
+// new ones are of the default VLAN and priority 0.
+func (c *Crossing) tag(p *packet.Packet) {
+	count, own := c.Out.Framing.Tags, c.Out.VLAN
+	if count == 0 && !p.Tagged || count == 1 && own == nil && p.Tagged && len(p.Tags()) == 1 {
+		return
+	}
+	if count == 0 {
+		p.SetTags(nil)
+		return
+	}
+	had := p.Tags()
+	tags := make([]packet.Tag, count)
+	for i := range tags {
+		switch {
+		case i == 0 && own != nil:
+			tags[i] = packet.Tag{VLAN: *own}
+		case i < len(had):
+			tags[i] = had[i]
+		default:
+			tags[i] = packet.Tag{VLAN: policy.DefaultVLAN}
+		}
+	}
+	p.SetTags(tags)
+}
+
+// outer returns the addresses of an outer header.
+func (c *Crossing) outer() (from, to netip.Addr) {
+	from, to = c.begins.From, c.begins.To
+	if c.back {
+		from, to = to, from
+	}
+	if !from.IsValid() || !to.IsValid() || from.Is4() != to.Is4() {
+		return netip.IPv4Unspecified(), netip.IPv4Unspecified()
+	}
+	return from, to
+}
+
+// maxIP is the length of the longest IP packet.
+const maxIP = 65535
+
+// outerLength returns the length of the outer IP packet around one of a length.
+func (c *Crossing) outerLength(length int) int {
+	header := 20
+	if from, _ := c.outer(); from.Is6() {
+		header = 40
+	}
+	if c.begins.Kind == policy.IPsec {
+		return min(header+packet.ESPLength(length), maxIP)
+	}
+	return min(header+packet.GREHeader+length, maxIP)
+}
+
+// wrap puts the packet into the tunnel that begins here: the upper bits of the DSCP
+// go to every label pushed (RFC 3270), the DSCP into the outer header (RFC 2983).
+func (c *Crossing) wrap(p *packet.Packet, in *Inside) {
+	if t := c.begins; t.Kind == policy.MPLS {
+		tc := p.DSCP().TC()
+		for n := 1; n <= t.Labels; n++ {
+			if n == t.Labels && p.PushedTC > 0 {
+				tc = p.PushedTC - 1
+			}
+			p.PushLabel(tc)
+		}
+		return
+	}
+	in.inner, in.full = *p, true
+	protocol := uint8(packet.GRE)
+	if c.begins.Kind == policy.IPsec {
+		protocol = packet.ESP
+	}
+	from, to := c.outer()
+	tags := p.Tags()
+	outer := packet.Packet{Owner: p.Owner, In: p.In, Next: p.Next, Arrived: p.Arrived, Size: p.Size, Slot: p.Slot}
+	outer.Encapsulate(&in.inner, packet.Flow{From: from, To: to, Protocol: protocol}, c.outerLength(p.Length))
+	outer.Next, outer.Arrived, outer.Size, outer.Slot = p.Next, p.Arrived, p.Size, p.Slot
+	*p = outer
+	p.SetTags(tags)
+}
+
+// unwrap takes the packet out of the tunnel that ends here; the uniform model
+// carries the outer marking down to it.
+func (c *Crossing) unwrap(p *packet.Packet, in *Inside) {
+	uniform := c.ends.Model == policy.Uniform
+	for p.Labels() > 0 {
+		pop(p, uniform)
+	}
+	if !in.Hides() {
+		return
+	}
+	outer := *p
+	*p = in.inner
+	p.Owner, p.In, p.Next, p.Arrived, p.Size, p.Slot = outer.Owner, outer.In, outer.Next, outer.Arrived, outer.Size, outer.Slot
+	p.GrowsBy, p.GrowsLabels, p.PushedTC, p.LabelSwitched = outer.GrowsBy, outer.GrowsLabels, outer.PushedTC, outer.LabelSwitched
+	in.full, in.inner = false, packet.Packet{}
+	if uniform {
+		p.SetDSCP(outer.DSCP())
+	}
+	if outer.ECN() == 3 { // RFC 6040 §4.2
+		p.CongestionExperienced()
+	}
+	p.SetTags(outer.Tags())
+}
+
+// pop takes the topmost label off. In the uniform model its traffic class goes
+// to the label below, or into the DSCP: where the upper three bits are what they
+// were, the DSCP stays; otherwise it becomes the class selector.
+func pop(p *packet.Packet, uniform bool) {
+	tc, ok := p.PopLabel()
+	switch {
+	case !ok || !uniform:
+	case p.Labels() > 0:
+		p.SetTC(tc)
+	case p.DSCP().TC() != tc:
+		p.SetDSCP(codepoint.DSCP(tc << 3))
+	}
+}
