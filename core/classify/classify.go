@@ -12,8 +12,8 @@ import (
 )
 
 // A Classifier finds the entry of a plan that takes a packet. An entry can be put
-// out of force: then it is as if it were not written. Only Take may be called from
-// several goroutines at a time.
+// out of force: then it is as if it were not written. Only Take and Number may be
+// called from several goroutines at a time.
 type Classifier struct {
 	levels  []level // by the number of the entry around it plus one
 	entries []*plan.Entry
@@ -22,55 +22,54 @@ type Classifier struct {
 
 // A level is the entries of one level.
 type level struct {
-	entries []*plan.Entry // of a matcher, those in force
+	choices []choice // of the matcher: the entries in force
 	matcher *Matcher
 }
+
+// A choice is an entry that takes a packet: its number, and the level within it.
+type choice struct{ number, inner int32 }
+
+// leaf is the inner of an entry with nothing within it.
+const leaf = -1
 
 // New returns the classifier of a plan, all entries in force.
 func New(p *plan.Plan) *Classifier {
 	c := &Classifier{levels: make([]level, len(p.Entries)+1), entries: p.Entries, out: make([]bool, len(p.Entries))}
-	c.compile(0, p.Top)
+	c.compile(nil)
 	for _, e := range p.Entries {
 		if !e.Leaf() {
-			c.compile(e.Number+1, e.Inner)
+			c.compile(e)
 		}
 	}
 	return c
 }
 
-// compile makes the matcher of the entries of a level that are in force.
-func (c *Classifier) compile(at int, entries []*plan.Entry) {
-	l := level{}
+// compile makes the matcher of the entries in force within an entry, or at the top.
+func (c *Classifier) compile(around *plan.Entry) {
+	at, l := 0, level{}
+	if around != nil {
+		at = around.Number + 1
+	}
 	var classes []*policy.Class
-	for _, e := range entries {
-		if !c.out[e.Number] {
-			l.entries, classes = append(l.entries, e), append(classes, e.Class)
+	for _, e := range c.within(around) {
+		if c.out[e.Number] {
+			continue
 		}
+		o := choice{int32(e.Number), leaf}
+		if !e.Leaf() {
+			o.inner = o.number + 1
+		}
+		l.choices, classes = append(l.choices, o), append(classes, e.Class)
 	}
 	l.matcher = Compile(classes)
 	c.levels[at] = l
 }
 
-// InForce puts entries in or out of force: force says for each that has changed.
-func (c *Classifier) InForce(changed []*plan.Entry, force func(*plan.Entry) bool) {
-	for _, e := range changed {
-		c.out[e.Number] = !force(e)
+// within returns the entries within an entry, or at the top.
+func (c *Classifier) within(around *plan.Entry) []*plan.Entry {
+	if around != nil {
+		return around.Inner
 	}
-	done := make(map[*plan.Entry]bool, 1)
-	for _, e := range changed {
-		if done[e.Parent] {
-			continue
-		}
-		done[e.Parent] = true
-		if e.Parent == nil {
-			c.compile(0, c.top())
-		} else {
-			c.compile(e.Parent.Number+1, e.Parent.Inner)
-		}
-	}
-}
-
-func (c *Classifier) top() []*plan.Entry {
 	var top []*plan.Entry
 	for _, e := range c.entries {
 		if e.Parent == nil {
@@ -80,29 +79,43 @@ func (c *Classifier) top() []*plan.Entry {
 	return top
 }
 
-// Take returns the innermost entry that takes the packet.
-func (c *Classifier) Take(p *packet.Packet) *plan.Entry {
+// InForce puts entries in or out of force: force says for each that has changed.
+func (c *Classifier) InForce(changed []*plan.Entry, force func(*plan.Entry) bool) {
+	for _, e := range changed {
+		c.out[e.Number] = !force(e)
+	}
+	done := make(map[*plan.Entry]bool, 1)
+	for _, e := range changed {
+		if !done[e.Parent] {
+			done[e.Parent] = true
+			c.compile(e.Parent)
+		}
+	}
+}
+
+// Number returns the number of the innermost entry that takes the packet.
+func (c *Classifier) Number(p *packet.Packet) int32 {
 	s := NewSubject(p)
 	for l := &c.levels[0]; ; {
 		i := l.matcher.MatchSubject(&s)
 		if i < 0 { // the last takes the rest, and is always in force
-			i = len(l.entries) - 1
+			i = len(l.choices) - 1
 		}
-		e := l.entries[i]
-		if e.Leaf() {
-			return e
+		o := l.choices[i]
+		if o.inner == leaf {
+			return o.number
 		}
-		l = &c.levels[e.Number+1]
+		l = &c.levels[o.inner]
 	}
 }
+
+// Take returns the innermost entry that takes the packet.
+func (c *Classifier) Take(p *packet.Packet) *plan.Entry { return c.entries[c.Number(p)] }
 
 // Tried returns the entries of the level of the one that took a packet that come
 // before it, in their order, whether in force or not.
 func (c *Classifier) Tried(taken *plan.Entry) []*plan.Entry {
-	siblings := c.top()
-	if taken.Parent != nil {
-		siblings = taken.Parent.Inner
-	}
+	siblings := c.within(taken.Parent)
 	return siblings[:slices.Index(siblings, taken)]
 }
 

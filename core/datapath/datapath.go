@@ -210,7 +210,7 @@ func (p *Path) Enqueue(now time.Duration, pkt *packet.Packet) Reason {
 	if p.classifier == nil {
 		pkt.Slot = int32(p.classOf(pkt))
 	} else {
-		e = p.elements[p.classifier.Take(pkt).Number]
+		e = p.elements[p.classifier.Number(pkt)]
 		pkt.Slot = e.number
 	}
 	c := &p.counters[pkt.Slot]

@@ -6,8 +6,8 @@ import (
 	"time"
 
 	"imbrel/core/explain"
-	"imbrel/core/packet"
 	"imbrel/core/language"
+	"imbrel/core/packet"
 )
 
 func ExampleFollower_Ask() {

@@ -175,11 +175,12 @@ func (s *resolver) calls(t *trafficLine) {
 		t.Codec = s.codec(t, t.codec, t.interval, t.bitRate)
 	}
 	switch len(t.between) {
-	case 0: // already reported
 	case 2:
 		t.From, t.To = t.between[0], t.between[1]
 	default:
-		s.problem(t.PlaceOf("between"), 0, "give the two ends of the calls", "calls are between two addresses, not %d", len(t.between))
+		if has(t, "between") {
+			s.problem(t.PlaceOf("between"), 0, "give the two ends of the calls", "calls are between two addresses, not %d", len(t.between))
+		}
 	}
 	for _, end := range []struct {
 		key  string

@@ -52,7 +52,9 @@ type Class struct {
 	Colors         *Colors           `json:"colors,omitempty"`            // where there is a meter
 	TooLarge       uint64            `json:"larger_than_burst,omitempty"` // packets that no bucket of the meter holds: always red
 	Congested      uint64            `json:"ecn_marked,omitempty"`
-	Marks          map[string]uint64 `json:"marks"`
+	Marks          map[string]uint64 `json:"marks"`         // packets sent, by DSCP
+	PCPs           map[string]uint64 `json:"pcp,omitempty"` // the same of frames with a VLAN tag, as they leave
+	TCs            map[string]uint64 `json:"tc,omitempty"`  // the same of frames with a label
 	MaxQueueBytes  int64             `json:"max_queue_bytes"`
 	Instances      *Instances        `json:"instances,omitempty"` // of an entry with `each`
 	When           *Presence         `json:"when,omitempty"`      // of an entry with `when`

@@ -29,6 +29,8 @@ type Class struct {
 	Reserved int64 `json:"reserved_bps"`
 	Lent     int64 `json:"lent_bps"`
 	Priority int   `json:"priority,omitempty"`
+	// Unbounded says that its priority has no bound of its own: it can take all.
+	Unbounded bool `json:"unbounded,omitempty"`
 	// Each is by what the class has instances, EachBps what one of them never
 	// exceeds. The classes within it are those of one that gets as much.
 	Each    []string `json:"each,omitempty"`
@@ -129,6 +131,8 @@ func compute(p *plan.Plan, wishes []Wish, calls codec.Codec) Interface {
 			c.Reserved = int64(e.AtLeast)
 		case e.Bounded:
 			c.Reserved = int64(e.Promise)
+		default:
+			c.Unbounded = !e.Block
 		}
 		if e.Parent == nil {
 			out.Reserved += c.Reserved

@@ -45,6 +45,27 @@ type path struct {
 	asking     time.Duration // when it is asked again, if later than now
 	offered    []uint64      // bytes in the measured time
 	sent       []uint64      // the same
+	pcps, tcs  [][8]uint64   // packets by the priority code point and the traffic class they left with
+}
+
+// leaves counts the marks below and above IP with which a packet leaves.
+func (p *path) leaves(f *flight) {
+	if !f.Tagged && f.Labels() == 0 {
+		return
+	}
+	if p.pcps == nil {
+		p.pcps, p.tcs = make([][8]uint64, len(p.names)), make([][8]uint64, len(p.names))
+	}
+	pcp, tagged := f.PCP()
+	tc, labelled := f.TC()
+	for i := int(f.Slot); i >= 0; i = p.Parent(i) {
+		if tagged {
+			p.pcps[i][pcp]++
+		}
+		if labelled {
+			p.tcs[i][tc]++
+		}
+	}
 }
 
 // A carrier is the provider's plain FIFO where a link carries less than the

@@ -2,6 +2,7 @@ package simulate
 
 import (
 	"slices"
+	"strconv"
 
 	"imbrel/core/codepoint"
 	"imbrel/core/datapath"
@@ -85,6 +86,9 @@ func (r *run) interfaceResult(p *port, d policy.Direction, path *path) measure.I
 				class.Marks[codepoint.DSCP(dscp).Name()] = n
 			}
 		}
+		if path.pcps != nil {
+			class.PCPs, class.TCs = byNumber(path.pcps[i]), byNumber(path.tcs[i])
+		}
 		if c.Colors != [3]uint64{} {
 			class.Colors = &measure.Colors{Green: c.Colors[0], Yellow: c.Colors[1], Red: c.Colors[2]}
 		}
@@ -108,4 +112,18 @@ func (r *run) interfaceResult(p *port, d policy.Direction, path *path) measure.I
 	}
 	res.SentBps = r.bps(sent)
 	return res
+}
+
+// byNumber returns the numbers that were counted, nil when none was.
+func byNumber(counts [8]uint64) map[string]uint64 {
+	var out map[string]uint64
+	for n, count := range counts {
+		if count > 0 {
+			if out == nil {
+				out = make(map[string]uint64)
+			}
+			out[strconv.Itoa(n)] = count
+		}
+	}
+	return out
 }

@@ -465,6 +465,7 @@ func (r *run) step(e *event) {
 	case sent:
 		e.port.sending = false
 		e.flight.hop().Leave(&e.flight.Packet, e.flight.inside)
+		e.port.out.leaves(e.flight)
 		r.tap(e.port, policy.Out, e.flight)
 		r.leave(e.port, e.flight)
 		r.send(e.port)
@@ -519,7 +520,7 @@ func (p *path) learn(f *flight, rest int) {
 	if p.classifier == nil || f.class >= 0 && f.class != rest {
 		return
 	}
-	f.class = p.class[p.classifier.Take(&f.Packet).Number]
+	f.class = p.class[p.classifier.Number(&f.Packet)]
 }
 
 // offer puts a packet into a data path and counts it if it is dropped.
@@ -573,6 +574,7 @@ func (r *run) drainIn(p *port) {
 		if f == nil {
 			return
 		}
+		p.in.leaves(f)
 		r.forward(p, f)
 	}
 }

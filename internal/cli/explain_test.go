@@ -247,13 +247,8 @@ func TestRealCapturesAreRecognised(t *testing.T) {
 		"tcp 22": "ssh shell", "udp 53": "dns dns", "udp 5060": "sip signalling", "udp 23456": "rtp-media voice", "udp 23457": "rtp-media voice",
 		"udp 23476": "rtp-media media", "udp 23477": "rtp-media media", "udp 7400": " radar", "icmp 0": "icmp rest", "icmpv6 0": "icmp rest",
 	}
-	captures, _ := filepath.Glob(filepath.Join("testdata", "site*.pcap"))
-	large, _ := filepath.Glob(filepath.Join("..", "..", "..", "shared", "captures", "site*.pcap*"))
-	if len(captures) < 3 {
-		t.Fatal("the small captures are missing")
-	}
-	for _, path := range append(captures, large...) {
-		full, _ := filepath.Abs(path)
+	for _, full := range siteCaptures(t) {
+		path := filepath.Base(full)
 		r := imbrel(t, dir, "", nil, "explain", "site.yaml", "--capture", full, "-o", "json")
 		var res explain.CaptureResult
 		if err := json.Unmarshal([]byte(r.out), &res); err != nil || r.status != 0 {
@@ -301,7 +296,7 @@ func TestRealCapturesAreRecognised(t *testing.T) {
 		if total != inClasses {
 			t.Errorf("%s: the classes hold %d packets, the flows %d", path, total, inClasses)
 		}
-		t.Logf("%s: %d packets, %d flows", filepath.Base(path), packets, len(res.Flows))
+		t.Logf("%s: %d packets, %d flows", path, packets, len(res.Flows))
 	}
 }
 

@@ -97,7 +97,7 @@ func (t Text) interfaces(r *measure.Result) {
 			if blocked {
 				row = append(row, count(c.Drops.Blocked))
 			}
-			w.AppendRow(append(row, marks(c.Marks), bytes(c.MaxQueueBytes), wait))
+			w.AppendRow(append(row, leavesAs(c), bytes(c.MaxQueueBytes), wait))
 		}
 		t.put(w)
 		for j := range f.Classes {
@@ -151,6 +151,18 @@ func (t Text) instances(c *measure.Class) {
 	if c.Instances.Shared > 0 {
 		t.Line("      %s shared one, because there were too many", plural(int(c.Instances.Shared), "packet"))
 	}
+}
+
+// leavesAs prints the markings of packets that left, at every layer.
+func leavesAs(c *measure.Class) string {
+	s := marks(c.Marks)
+	if len(c.PCPs) > 0 {
+		s += " pcp " + marks(c.PCPs)
+	}
+	if len(c.TCs) > 0 {
+		s += " tc " + marks(c.TCs)
+	}
+	return s
 }
 
 // marks prints the most common markings of packets that left.

@@ -66,6 +66,9 @@ func (t Text) Shares(r *share.Result, wishes []share.Wish) {
 		}
 		t.put(w)
 		for _, c := range f.Classes {
+			if c.Unbounded {
+				t.Line("    %s: its priority has no bound, so it can take everything from the others: give it `police` or `at-most`", c.Class)
+			}
 			if len(c.Each) > 0 && slices.ContainsFunc(f.Classes, func(o share.Class) bool { return o.Parent == c.Class }) {
 				t.Line("    within %s: what one %s gets when it gets all it may", c.Class, strings.Join(c.Each, " and "))
 			}

@@ -1,0 +1,325 @@
+package plan_test
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"strings"
+	"testing"
+	"time"
+
+	"imbrel/core/codec"
+	"imbrel/core/fluid"
+	"imbrel/core/packet"
+	"imbrel/core/plan"
+	"imbrel/core/policy"
+	"imbrel/core/share"
+	"imbrel/core/unit"
+)
+
+const mbit = unit.MbitPerSecond
+
+func percent(n float64) unit.Share {
+	return unit.Share{Percent: unit.Percent(n * 10_000), Nothing: n == 0}
+}
+func rate(r unit.Rate) unit.Share       { return unit.Share{Rate: r} }
+func most(s unit.Share) *policy.Ceiling { return &policy.Ceiling{Rate: s} }
+func police(s unit.Share, drop bool) *policy.Police {
+	return &policy.Police{Rate: s, Burst: 3000, Red: policy.Action{Drop: drop}}
+}
+
+// level names the entries of one level c1, c2, …, all of classes of their own.
+func level(entries ...policy.Entry) []policy.Entry {
+	for i := range entries {
+		if entries[i].ClassName.Text == "" {
+			entries[i].Class = &policy.Class{Name: fmt.Sprint("c", i+1)}
+			entries[i].ClassName.Text = entries[i].Class.Name
+		}
+	}
+	return entries
+}
+
+func promises(p *plan.Plan) string {
+	var out []string
+	for _, e := range p.Entries {
+		out = append(out, fmt.Sprintf("%s %d", e.Name, e.Promise/1000))
+	}
+	return strings.Join(out, ", ")
+}
+
+// What a level of 10 Mbit/s promises, by hand, in kbit/s.
+func TestPromises(t *testing.T) {
+	when := &policy.When{Starts: policy.Pressure{Load: percent(80)}, Ends: policy.Pressure{Load: percent(60)}}
+	named := func(name string, e policy.Entry) policy.Entry {
+		if e.ClassName.Text = name; name != policy.Rest {
+			e.Class = &policy.Class{Name: name}
+		}
+		return e
+	}
+	for _, c := range []struct {
+		name  string
+		treat []policy.Entry
+		want  string
+	}{
+		{"signalling with 3 % is promised 3 %, an unsaid rest the others' rest",
+			level(policy.Entry{Priority: 1, AtMost: most(rate(mbit))}, policy.Entry{AtLeast: percent(3)}), "c1 1000, c2 300, rest 8700"},
+		{"20 and 80 % of what voice leaves",
+			level(policy.Entry{Priority: 1, AtMost: most(rate(mbit))}, policy.Entry{Weight: 20}, named(policy.Rest, policy.Entry{Weight: 80})), "c1 1000, c2 1800, rest 7200"},
+		{"what is left of at-leasts goes by at-least", level(policy.Entry{AtLeast: percent(30)}, policy.Entry{AtLeast: percent(20)}, named(policy.Rest, policy.Entry{AtLeast: percent(0)})), "c1 6000, c2 4000, rest 0"},
+		{"or by weight, in per cent", level(policy.Entry{AtLeast: percent(30), Weight: 10}, policy.Entry{AtLeast: percent(20), Weight: 40}, named(policy.Rest, policy.Entry{AtLeast: percent(0)})), "c1 4000, c2 6000, rest 0"},
+		{"up to the ceilings; the remainder is nobody's", level(policy.Entry{AtLeast: percent(30), AtMost: most(percent(35))}, named(policy.Rest, policy.Entry{AtMost: most(percent(20))})), "c1 3500, rest 2000"},
+		{"a policer that drops is a ceiling", level(policy.Entry{Police: police(rate(mbit), true)}), "c1 1000, rest 9000"},
+		{"one that only marks is not", level(policy.Entry{Police: police(rate(mbit), false)}), "c1 5000, rest 5000"},
+		{"where yellow passes, the peak is", level(policy.Entry{Police: &policy.Police{Rate: rate(mbit), Burst: 3000, Peak: rate(2 * mbit), PeakBurst: 3000, Red: policy.Action{Drop: true}}}), "c1 2000, rest 8000"},
+		{"where yellow is dropped, the rate is", level(policy.Entry{Police: &policy.Police{Rate: rate(mbit), Burst: 3000, Peak: rate(2 * mbit), PeakBurst: 3000, Yellow: policy.Action{Drop: true}, Red: policy.Action{Drop: true}}}), "c1 1000, rest 9000"},
+		{"limits that are in force sometimes do not count", level(policy.Entry{AtMost: &policy.Ceiling{Rate: rate(mbit), When: when}}, policy.Entry{Block: true, BlockWhen: when}), "c1 3333, c2 3333, rest 3333"},
+		{"what is blocked is promised nothing", level(policy.Entry{Block: true}), "c1 0, rest 10000"},
+		{"a priority without a bound is not counted", level(policy.Entry{Priority: 1, AtMost: most(rate(2 * mbit))}, policy.Entry{Priority: 2}, policy.Entry{AtLeast: percent(40)}), "c1 2000, c2 8000, c3 4000, rest 4000"},
+		{"per cent of a priority are of what its parent is promised", level(policy.Entry{AtLeast: percent(50), AtMost: most(percent(80)), Treat: level(
+			policy.Entry{Priority: 1, AtMost: most(percent(10))}, policy.Entry{AtMost: most(percent(10))})}, named(policy.Rest, policy.Entry{})), "c1 5000, c1/c1 500, c1/c2 800, c1/rest 3700, rest 5000"},
+		{"inside an instance the whole is its ceiling", level(policy.Entry{Each: policy.BySource, AtMost: most(rate(4 * mbit)), Treat: level(policy.Entry{AtLeast: percent(50)})}), "c1 5000, c1/c1 2000, c1/rest 2000, rest 5000"},
+		{"never more than what is around it", level(policy.Entry{AtMost: most(rate(mbit)), Treat: level(policy.Entry{Each: policy.BySource, AtMost: most(rate(5 * mbit)), Treat: level(policy.Entry{AtLeast: percent(80)})})}),
+			"c1 1000, c1/c1 500, c1/c1/c1 800, c1/c1/rest 200, c1/rest 500, rest 9000"},
+		{"a strict instance counts as one", level(policy.Entry{Priority: 1, Each: policy.BySource, AtMost: most(rate(2 * mbit))}), "c1 2000, rest 8000"},
+		{"alternatives count once", level(named("a", policy.Entry{AtLeast: percent(10), When: when}), named("a", policy.Entry{AtLeast: percent(40)}), named(policy.Rest, policy.Entry{AtLeast: percent(60)})), "a 1000, a 4000, rest 6000"},
+		{"an alternative without an at-least has what the other reserves", level(named("a", policy.Entry{AtLeast: percent(40), When: when}), named("a", policy.Entry{}), named(policy.Rest, policy.Entry{AtLeast: percent(60)})), "a 4000, a 4000, rest 6000"},
+	} {
+		p := plan.New(&policy.Policy{Treat: c.treat}, 10*mbit, packet.FramingIP())
+		if got := promises(p); got != c.want || len(p.Problems) > 0 {
+			t.Errorf("%s: %s; want %s; problems %v", c.name, got, c.want, p.Problems)
+		}
+	}
+}
+
+func TestWhatCannotBeKept(t *testing.T) {
+	for _, c := range []struct {
+		name  string
+		treat []policy.Entry
+		want  string // "": it can
+	}{
+		{"promises and bounds above the whole", level(policy.Entry{Priority: 1, AtMost: most(rate(3 * mbit))}, policy.Entry{AtLeast: percent(80)}), "with at-least 80% (8Mbit/s) for `c2` the promises come to 11Mbit/s, and there is 10Mbit/s"},
+		{"a bound above what its parent is promised", level(policy.Entry{AtLeast: percent(10), Treat: level(policy.Entry{Priority: 1, AtMost: most(rate(2 * mbit))})}, policy.Entry{AtLeast: percent(90)}), "with a bound of 2Mbit/s for `c1` the promises within `c1` come to 2Mbit/s, and it is promised 1Mbit/s"},
+		{"a promise above the ceiling", level(policy.Entry{AtLeast: percent(40), AtMost: most(rate(3 * mbit))}), "at-least 40% (4Mbit/s) is above at-most 3Mbit/s"},
+		{"two per cents of different bases that fit", level(policy.Entry{AtLeast: percent(10), Treat: level(policy.Entry{AtLeast: percent(30), AtMost: most(percent(20))})}, policy.Entry{AtLeast: percent(90)}), ""},
+		{"a policer that only marks bounds nothing", level(policy.Entry{AtLeast: percent(40), Police: police(rate(3*mbit), false)}), ""},
+		{"each: the ceiling is one instance's", level(policy.Entry{AtLeast: percent(40), Each: policy.BySource, AtMost: most(rate(3 * mbit))}), ""},
+		{"per cent of nothing", level(policy.Entry{AtLeast: percent(100)}, policy.Entry{AtLeast: percent(0), Treat: level(policy.Entry{Priority: 1, AtMost: most(percent(10))})}), "`at-most` 10% of `c1` is of 0bit/s"},
+		{"a peak below the rate", level(policy.Entry{Police: &policy.Police{Rate: rate(3 * mbit), Burst: 1, Peak: percent(20), PeakBurst: 1}}), "the peak 20% (2Mbit/s) is below the rate 3Mbit/s"},
+		{"a pressure that never rests", level(policy.Entry{When: &policy.When{Starts: policy.Pressure{Load: percent(50)}, Ends: policy.Pressure{Load: rate(6 * mbit)}}}), "it would end at 6Mbit/s and start at 50% (5Mbit/s)"},
+	} {
+		p := plan.New(&policy.Policy{Treat: c.treat}, 10*mbit, packet.FramingIP())
+		got := ""
+		if len(p.Problems) > 0 {
+			got = p.Problems[0].Text
+		}
+		if (got == "") != (c.want == "") || !strings.Contains(got, c.want) {
+			t.Errorf("%s: %q; want %q", c.name, got, c.want)
+		}
+	}
+}
+
+// randomLevel draws entries whose promises fit: priorities, at-leasts, ceilings,
+// weights, alternatives, and sometimes entries within.
+func randomLevel(r *rand.Rand, depth int, unbounded bool) []policy.Entry {
+	var entries []policy.Entry
+	left := 100.0
+	for range 1 + r.IntN(6) {
+		e := policy.Entry{}
+		part := r.Float64() * left / 2
+		switch r.IntN(5) {
+		case 0:
+			e.Priority = 1 + r.IntN(3)
+			if e.AtMost = most(percent(part + 0.1)); unbounded && r.IntN(3) == 0 {
+				e.AtMost = nil
+			}
+			left -= part + 0.1
+		case 1, 2:
+			e.AtLeast = percent(part)
+			left -= part
+			if r.IntN(3) == 0 {
+				e.AtMost = most(percent(part + r.Float64()*(100-part)))
+			}
+			if r.IntN(3) == 0 {
+				e.Weight = 1 + r.IntN(50)
+			}
+		default:
+			e.Weight = r.IntN(20)
+			if r.IntN(3) == 0 {
+				e.AtMost = most(percent(1 + 99*r.Float64()))
+			}
+		}
+		if depth > 1 && r.IntN(3) == 0 {
+			e.Treat = randomLevel(r, depth-1, unbounded)
+		}
+		entries = append(entries, e)
+	}
+	return level(entries...)
+}
+
+// Ten thousand random levels: what is promised sums to at most W; it does not depend
+// on what is within or on the order in which levels are read; and it is the fluid
+// allocation with all greedy, where no inner ceiling binds and every priority has a
+// bound.
+func TestPromisesOfRandomLevels(t *testing.T) {
+	compared := 0
+	for trial := range 10_000 {
+		r := rand.New(rand.NewPCG(80, uint64(trial)))
+		unbounded := r.IntN(4) == 0
+		whole := unit.Rate(1_000_000 + r.Int64N(1e9))
+		treat := randomLevel(r, 2, unbounded)
+		p := plan.New(&policy.Policy{Treat: treat}, whole, packet.FramingIP())
+		sums := map[*plan.Entry]unit.Rate{}
+		for _, e := range p.Entries {
+			if e.Priority == 0 || e.Bounded {
+				sums[e.Parent] += e.Promise
+			}
+			if e.Promise > e.Ceiling {
+				t.Fatalf("trial %d: %s is promised %s, and never exceeds %s", trial, e.Name, e.Promise, e.Ceiling)
+			}
+		}
+		if len(p.Problems) > 0 {
+			continue // an inner bound below the least rate
+		}
+		for parent, sum := range sums {
+			w := whole
+			if parent != nil {
+				w = parent.Promise
+			}
+			if sum > w {
+				t.Fatalf("trial %d: %s in all of %s", trial, sum, w)
+			}
+		}
+		bare := make([]policy.Entry, len(treat))
+		for i := range treat {
+			bare[i] = treat[i]
+			bare[i].Treat = nil
+		}
+		q := plan.New(&policy.Policy{Treat: bare}, whole, packet.FramingIP())
+		for i, e := range p.Top {
+			if e.Promise != q.Top[i].Promise {
+				t.Fatalf("trial %d: %s is promised %s, and without what is within it %s", trial, e.Name, e.Promise, q.Top[i].Promise)
+			}
+		}
+		if unbounded {
+			continue
+		}
+		compared++
+		for i, gets := range share.Allocate(q, func(*plan.Entry) unit.Rate { return fluid.Greedy }) {
+			if off := gets - q.Entries[i].Promise; off < -10 || off > 10 {
+				t.Fatalf("trial %d: %s is promised %s and gets %s when all are greedy", trial, q.Entries[i].Name, q.Entries[i].Promise, gets)
+			}
+		}
+	}
+	if compared < 5000 {
+		t.Errorf("only %d levels held against the fluid", compared)
+	}
+}
+
+// What there is to share is the least of the shape, the interface's rate and what its
+// link carries, in either direction; and it is said when nothing is kept.
+func TestWhatThereIsToShare(t *testing.T) {
+	for _, c := range []struct {
+		name      string
+		shape     unit.Share
+		direction policy.Direction
+		framing   *packet.Framing // of the carrier
+		whole     unit.Rate
+		kept      bool
+	}{
+		{"a shape below the link", rate(11 * mbit), policy.Out, nil, 11 * mbit, true},
+		{"95 % of what the link carries", percent(95), policy.Out, nil, 11_400_000, true},
+		{"a shape above the link", rate(14 * mbit), policy.Out, nil, 12 * mbit, false},
+		{"none", unit.Share{}, policy.Out, nil, 12 * mbit, false},
+		{"incoming, what the far end sends", percent(50), policy.In, nil, 17 * mbit, true},
+		{"incoming without a shape", unit.Share{}, policy.In, nil, 34 * mbit, false},
+	} {
+		near := &policy.Interface{Name: "wan", Rate: 100 * mbit, Framing: packet.FramingEthernet(), Node: &policy.Node{Name: "near"}}
+		far := &policy.Interface{Name: "wan", Rate: 50 * mbit, Framing: packet.FramingEthernet(), Node: &policy.Node{Name: "far"}}
+		l := &policy.Link{Ends: []policy.LinkEnd{{Sends: 12 * mbit, Interface: near, Framing: c.framing}, {Sends: 34 * mbit, Interface: far}}}
+		near.Link, far.Link, far.End = l, l, 1
+		p := plan.Attached(&policy.Attachment{Policy: &policy.Policy{Shape: c.shape}, Interface: near, Direction: c.direction})
+		if p.Whole != c.whole || p.Kept() != c.kept {
+			t.Errorf("%s: %s to share, kept %t (%s); want %s, %t", c.name, p.Whole, p.Kept(), p.NotKept(), c.whole, c.kept)
+		}
+	}
+}
+
+func TestLimitsOfQueues(t *testing.T) {
+	for _, c := range []struct {
+		name  string
+		queue policy.Queue
+		least unit.Share
+		want  plan.Queue
+	}{
+		{"40 ms at 3.42 Mbit/s", policy.Queue{Time: 40 * time.Millisecond}, rate(3_420_000), plan.Queue{Bytes: 17_100, Rate: 3_420_000}},
+		{"bytes are bytes", policy.Queue{Bytes: 5000}, rate(3_420_000), plan.Queue{Bytes: 5000, Rate: 3_420_000}},
+		{"packets", policy.Queue{Packets: 5, Drop: policy.RED}, rate(3_420_000), plan.Queue{Packets: 5, Drop: policy.RED, Rate: 3_420_000}},
+		{"none given: 100 ms", policy.Queue{}, rate(8_000_000), plan.Queue{Bytes: 100_000, Rate: 8_000_000}},
+		{"a time comes to ten packets at least", policy.Queue{Time: time.Millisecond}, rate(8_000_000), plan.Queue{Bytes: 15_380, Rate: 8_000_000}},
+		{"nothing promised: ten packets", policy.Queue{}, percent(0), plan.Queue{Bytes: 15_380}},
+	} {
+		p := plan.New(&policy.Policy{Treat: level(policy.Entry{AtLeast: c.least, Queue: c.queue})}, 10*mbit, packet.FramingEthernet())
+		got := p.Top[0].Queue
+		if c.want.Rate > 0 { // an unsaid rest takes what is left, so the promise is the at-least
+			c.want.Rate = p.Top[0].Promise
+		}
+		if got != c.want || p.Top[0].Promise != c.least.Of(10*mbit) {
+			t.Errorf("%s: %+v; want %+v", c.name, got, c.want)
+		}
+	}
+}
+
+// A policer of calls is their rate in the interface's framing and two packets a call.
+func TestPoliceCalls(t *testing.T) {
+	g711, _ := codec.ByName("g711")
+	pppoe, _ := packet.ParseFraming("ethernet-pppoe")
+	for _, c := range []struct {
+		framing packet.Framing
+		ipv6    bool
+		rate    unit.Rate
+		burst   unit.Size
+	}{
+		{packet.FramingEthernet(), false, 9 * 95_200, 2 * 9 * 238},
+		{pppoe, false, 9 * 98_400, 2 * 9 * 246},
+		{packet.FramingIP(), true, 9 * 88_000, 2 * 9 * 220},
+	} {
+		p := plan.New(&policy.Policy{Treat: level(policy.Entry{Priority: 1, Police: &policy.Police{Calls: 9, Codec: g711, IPv6: c.ipv6, Red: policy.Action{Drop: true}}})}, 10*mbit, c.framing)
+		if m := p.Top[0].Meter; m.Rate != c.rate || m.Burst != c.burst || p.Top[0].Promise != c.rate {
+			t.Errorf("nine calls in %s, IPv6 %t: %s and %s; want %s and %s", c.framing.Name, c.ipv6, m.Rate, m.Burst, c.rate, c.burst)
+		}
+	}
+}
+
+// A policer built in Go is the one that its fields say.
+func TestMetersBuiltInGo(t *testing.T) {
+	for want, p := range map[policy.MeterKind]policy.Police{
+		policy.OneBucket:     {Rate: rate(mbit), Burst: 3000},
+		policy.SingleRate:    {Rate: rate(mbit), Burst: 3000, Excess: 3000},
+		policy.TwoRate:       {Rate: rate(mbit), Burst: 3000, Peak: rate(2 * mbit), PeakBurst: 3000},
+		policy.TwoRateExcess: {Rate: rate(mbit), Burst: 3000, Peak: rate(2 * mbit), Excess: 3000},
+	} {
+		if got := p.Kind(); got != want {
+			t.Errorf("%+v is of kind %d; want %d", p, got, want)
+		}
+		m := plan.New(&policy.Policy{Treat: level(policy.Entry{Police: &p})}, 10*mbit, packet.FramingIP()).Top[0].Meter
+		fresh := m.New()
+		for range 2 { // two packets of 3000 bytes: the second only where there is a second bucket
+			fresh.Measure(0, 3000, 0)
+		}
+		if second := fresh.Measure(0, 1, 0); second != 2 {
+			t.Errorf("kind %d: after all its bursts a packet is %v; want red", want, second)
+		}
+	}
+}
+
+func ExampleNew() {
+	voice := &policy.Class{Name: "voice", Match: []policy.Condition{policy.All(policy.KeyDSCP.In(policy.One(46)))}}
+	p := plan.New(&policy.Policy{Name: "wan", Treat: []policy.Entry{
+		{Class: voice, ClassName: policy.Ref{Text: "voice"}, Priority: 1, AtMost: &policy.Ceiling{Rate: unit.Share{Percent: 100_000}}},
+	}}, 10*unit.MbitPerSecond, packet.FramingEthernet())
+	for _, e := range p.Entries {
+		fmt.Println(e.Name, e.Promise)
+	}
+	// Output:
+	// voice 1Mbit/s
+	// rest 9Mbit/s
+}
