@@ -98,7 +98,11 @@ func slotsOf(entries []*Entry, ceiling unit.Rate) []*slot {
 			}
 		default:
 			s.given = s.given || !e.Spec.AtLeast.IsZero()
-			s.atLeast = max(s.atLeast, min(e.AtLeast, most))
+			least := e.AtLeast
+			if e.Bounded && !e.Together() { // reported where it is above
+				least = min(least, most)
+			}
+			s.atLeast = max(s.atLeast, least)
 			s.weight = max(s.weight, int64(e.Spec.Weight))
 		}
 	}

@@ -74,6 +74,16 @@ func put(t testing.TB, dir, name, text string) string {
 	return path
 }
 
+// readFile returns the text of a file in a folder.
+func readFile(t testing.TB, dir, name string) string {
+	t.Helper()
+	text, err := os.ReadFile(filepath.Join(dir, name))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return string(text)
+}
+
 // result runs a rehearsal of a policy text and reads its JSON.
 func result(t testing.TB, policy string, args ...string) measure.Result {
 	t.Helper()
