@@ -141,17 +141,87 @@ func TestCoDelControlLaw(t *testing.T) {
 			t.Errorf("drop %d at %v; interval/√%d after the last is %v", i+1, drops[i], i, next)
 		}
 	}
-	// Below the target nothing is dropped.
-	before := len(drops)
-	for range 2000 {
-		now += ms / 4
-		q.FIFO = FIFO{}
-		q.Push(now, pkt(1, 0, now-4*ms))
-		q.Push(now, pkt(1, 0, now-4*ms))
-		q.Pop(now)
+}
+
+// Below the target nothing is dropped, however long it lasts and however much waits;
+// just above it, something is.
+func TestCoDelTarget(t *testing.T) {
+	for _, c := range []struct {
+		sojourn time.Duration
+		drops   bool
+	}{{4900 * time.Microsecond, false}, {5100 * time.Microsecond, true}} {
+		dropped := 0
+		q := NewCoDel(Limits{}, 0, 1000, false, func(*packet.Packet, Verdict) { dropped++ })
+		for now := time.Duration(0); now < 2*time.Second; now += ms {
+			for q.Level().Packets < 50 {
+				q.Push(now, pkt(1, 0, 0))
+			}
+			for p := q.head; p != nil; p = p.Next {
+				p.Arrived = now - c.sojourn
+			}
+			q.Pop(now)
+		}
+		if (dropped > 0) != c.drops {
+			t.Errorf("packets that wait %v: %d dropped; want some: %t", c.sojourn, dropped, c.drops)
+		}
 	}
-	if len(drops) > before+1 {
-		t.Errorf("%d drops at a delay of 4 ms", len(drops)-before)
+}
+
+// Dropping that begins again within 16 intervals begins near the rate that held the
+// queue before; later it begins anew (RFC 8289 §5.4).
+func TestCoDelRemembersItsRate(t *testing.T) {
+	second := func(pause time.Duration) int {
+		var now time.Duration
+		drops := 0
+		q := NewCoDel(Limits{}, 0, 1000, false, func(*packet.Packet, Verdict) { drops++ })
+		late := func(until time.Duration) {
+			for ; now < until; now += ms {
+				for q.Level().Packets < 50 {
+					q.Push(now, pkt(1, 0, 0))
+				}
+				for p := q.head; p != nil; p = p.Next {
+					p.Arrived = now - 20*ms
+				}
+				q.Pop(now)
+			}
+		}
+		late(3 * time.Second)
+		for q.Pop(now) != nil { // it runs empty
+		}
+		now += pause
+		drops = 0
+		late(now + 400*ms)
+		return drops
+	}
+	soon, later := second(500*ms), second(1700*ms)
+	if soon < 2*later || later < 3 {
+		t.Errorf("%d drops in 400 ms after a pause of 0.5 s, %d after 1.7 s; want many more after the short one", soon, later)
+	}
+}
+
+// A flow whose queue runs empty in the new flows goes to the end of the old ones, so
+// that one with a packet now and then cannot stay before the others for ever (RFC 8290
+// §4.2).
+func TestFQCoDelNewFlowsBecomeOld(t *testing.T) {
+	q := NewFQCoDel(Limits{Packets: 1000}, Flows, 0, 1000, false, func(*packet.Packet, Verdict) {})
+	q.Quantum = 10_000 // ten packets a turn
+	first := 0 // how often it is served at once when it was empty before
+	for range 400 {
+		q.Push(0, pkt(1, 0, 0))
+	}
+	for range 20 {
+		q.Push(0, pkt(2, 0, 0))
+		if q.Pop(0).Flow.FromPort == 2 {
+			first++
+			q.Pop(0)
+		} else {
+			for q.Pop(0).Flow.FromPort != 2 {
+			}
+		}
+	}
+	// New, then old, then new again: every third time it waits for a turn of the other.
+	if first > 14 {
+		t.Errorf("a flow that empties its queue each time is served before the others %d times of 20; want two of three", first)
 	}
 }
 

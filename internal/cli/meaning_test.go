@@ -36,8 +36,9 @@ func at(t *testing.T, res measure.Result, class string) measure.Class {
 func TestREDCountsPackets(t *testing.T) {
 	res := result(t, wan("100Mbit/s", "      - {name: s, rate: 3Mbit/s, packet: 100B, arrivals: poisson, from: 10.1.0.1, to: 10.2.0.1}\n",
 		"  - {name: p, shape: 2Mbit/s, treat: [{class: rest, queue: {limit: 100, drop: red}}]}\n"))
-	if c := at(t, res, "rest"); c.Drops.Early < 1000 || c.Drops.QueueFull > c.Drops.Early/100 {
-		t.Errorf("100 packets of 100 bytes: %d dropped early, %d because the queue was full", c.Drops.Early, c.Drops.QueueFull)
+	c := at(t, res, "rest")
+	if c.Drops.Early < 1000 || c.Drops.QueueFull > c.Drops.Early/100 || c.SentBps < 1_980_000 || c.MaxQueueBytes < 40*138 {
+		t.Errorf("100 packets of 100 bytes: %d dropped early, %d because the queue was full; sent %d bit/s, at most %d bytes waited", c.Drops.Early, c.Drops.QueueFull, c.SentBps, c.MaxQueueBytes)
 	}
 }
 
