@@ -162,6 +162,13 @@ func (f *Follower) Ask(q Question) (*Answer, error) {
 	case to == nil:
 		return nil, fmt.Errorf("the receiver %s is in no subnet of the network: add its subnet to an interface's `subnets`", q.Flow.To)
 	}
+	least := map[uint8]int{packet.UDP: 8, packet.TCP: 20}[q.Flow.Protocol] + 20
+	if q.Flow.From.Is6() {
+		least += 20
+	}
+	if q.Length < least || q.Length > 65535 {
+		return nil, fmt.Errorf("a packet of %d bytes does not hold its headers, or is longer than an IP packet can be", q.Length)
+	}
 	crossings, err := f.route(from, to)
 	if err != nil {
 		return nil, err

@@ -146,7 +146,7 @@ var (
 		on("codec", "of the calls", words(codec.Names()...), func(p *policeLine, v string) { p.codec = v }),
 		on("interval", "between the packets of a call; the codec's usual one when not given", someTime, func(p *policeLine, v time.Duration) { p.interval = v }),
 		on("bitrate", "of a codec whose bit rate can be chosen (opus)", aRate, func(p *policeLine, v unit.Rate) { p.bitRate = v }),
-		on("ip", "the IP version of the calls: 4 (when not given) or 6", words("4", "6"), func(p *policeLine, v string) { p.IPv6 = v == "6" }),
+		on("ip", "the IP version of the calls: 4 (when not given) or 6", anIPVersion, func(p *policeLine, v bool) { p.IPv6 = v }),
 		on("excess-burst", "a second bucket (EBS, RFC 2697): what only it holds is yellow", aSize, func(p *policeLine, v unit.Size) { p.Excess = v }),
 		on("peak", "the peak rate (PIR, RFC 2698): what exceeds it is red, what exceeds only `rate` yellow", aShare, func(p *policeLine, v unit.Share) { p.Peak = v }),
 		on("peak-burst", "the size of the peak's bucket (PBS)", aSize, func(p *policeLine, v unit.Size) { p.PeakBurst = v }),

@@ -64,6 +64,12 @@ var (
 		}
 		return uint16(n), nil
 	})
+	anIPVersion = value("an IP version: 4 or 6", func(s string) (six bool, err error) {
+		if s != "4" && s != "6" {
+			err = fmt.Errorf("%.40q is not an IP version", s)
+		}
+		return s == "6", err
+	})
 	anInterfaceName = ref("an interface, as node/interface")
 )
 

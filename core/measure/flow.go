@@ -29,26 +29,43 @@ type booking struct {
 	packets int64
 }
 
-// A call remembers what became of each packet, in order, since what is too late
-// to be played is known only when the least delay is.
+// A call keeps what a receiver knows: the least delay of late, and how many packets it
+// could play. Its memory does not grow with the call.
 type call struct {
 	codec   codec.Codec
 	playout time.Duration
-	delays  []uint32 // in delayStep; lost
+	minima  []minimum // of the last playoutWindow, each less than those after it
+	leasts  float64   // sum of the least delay, at each packet that came
+	came    int64
+
+	first    int64     // number of the first packet of which nothing is known yet
+	outcomes []outcome // from there on; packets overtake one another
+	packets  int64     // before first
+	missing  int64     // of those, lost or too late
+	runs     int64     // of missing packets in a row
+	inRun    bool
 }
 
+// A minimum is a delay that was the least from when it came, until a lesser one comes.
+type minimum struct{ at, delay time.Duration }
+
+// playoutWindow is for how long a receiver remembers the least delay, by which it plays.
+const playoutWindow = 10 * time.Second
+
+type outcome uint8
+
 const (
-	delayStep = 10 * time.Nanosecond
-	lost      = math.MaxUint32
+	unknown outcome = iota
+	played
+	missing
 )
 
 // NewFlow returns the measure of a flow whose source sends for the given time.
 func NewFlow(lasts time.Duration) *Flow { return &Flow{lasts: lasts} }
 
-// NewCall returns the measure of one direction of a call that will send about
-// the given number of packets.
-func NewCall(c codec.Codec, playout, lasts time.Duration, packets int) *Flow {
-	return &Flow{lasts: lasts, call: &call{codec: c, playout: playout, delays: make([]uint32, 0, packets)}}
+// NewCall returns the measure of one direction of a call.
+func NewCall(c codec.Codec, playout, lasts time.Duration) *Flow {
+	return &Flow{lasts: lasts, call: &call{codec: c, playout: playout}}
 }
 
 // Delivered books packet number n (from 0, in the order sent) that arrived
@@ -64,7 +81,7 @@ func (f *Flow) Delivered(n int64, sent, delay, end time.Duration) bool {
 		f.samples++
 	}
 	f.transit = delay
-	f.call.note(n, uint32(min(int64(delay/delayStep), lost-1)))
+	f.call.arrived(n, sent+delay, delay)
 	if !f.hasShift {
 		f.hasShift, f.shift = true, delay
 	}
@@ -74,17 +91,56 @@ func (f *Flow) Delivered(n int64, sent, delay, end time.Duration) bool {
 // Dropped books packet number n, which was lost on the way.
 func (f *Flow) Dropped(n int64) {
 	f.Packets++
-	f.call.note(n, lost)
+	f.call.note(n, missing)
 }
 
-func (c *call) note(n int64, d uint32) {
+// arrived books packet number n, which came at a time after a delay. It is played unless
+// it comes later than the least delay of the last ten seconds and the playout buffer.
+func (c *call) arrived(n int64, at, delay time.Duration) {
 	if c == nil {
 		return
 	}
-	for int64(len(c.delays)) <= n {
-		c.delays = append(c.delays, lost)
+	for len(c.minima) > 0 && c.minima[len(c.minima)-1].delay >= delay {
+		c.minima = c.minima[:len(c.minima)-1]
 	}
-	c.delays[n] = d
+	c.minima = append(c.minima, minimum{at, delay})
+	for c.minima[0].at < at-playoutWindow {
+		c.minima = c.minima[1:]
+	}
+	least := c.minima[0].delay
+	c.leasts += float64(least)
+	c.came++
+	if delay > least+c.playout {
+		c.note(n, missing)
+	} else {
+		c.note(n, played)
+	}
+}
+
+// note books what became of packet number n.
+func (c *call) note(n int64, o outcome) {
+	if c == nil {
+		return
+	}
+	for int64(len(c.outcomes)) <= n-c.first {
+		c.outcomes = append(c.outcomes, unknown)
+	}
+	c.outcomes[n-c.first] = o
+	settled := 0
+	for settled < len(c.outcomes) && c.outcomes[settled] != unknown {
+		late := c.outcomes[settled] == missing
+		if late {
+			c.missing++
+			if !c.inRun {
+				c.runs++
+			}
+		}
+		c.inRun = late
+		settled++
+	}
+	c.packets += int64(settled)
+	c.first += int64(settled)
+	c.outcomes = c.outcomes[:copy(c.outcomes, c.outcomes[settled:])]
 }
 
 // MeanJitter returns the RFC 3550 jitter averaged over the flow's packets.
@@ -96,35 +152,19 @@ func (f *Flow) MeanJitter() float64 {
 }
 
 // MOS returns the call's mean opinion score. Its mouth-to-ear delay is the
-// packet interval, the codec's look-ahead, the least network delay and the
-// playout buffer; a packet later than that is lost to the listener.
+// packet interval, the codec's look-ahead, the least network delay (the mean of it, as
+// it changes) and the playout buffer; a packet later than that is lost to the listener.
 func (f *Flow) MOS() float64 {
 	c := f.call
-	least := uint32(lost)
-	for _, d := range c.delays {
-		least = min(least, d)
-	}
-	if least == lost {
+	if c.came == 0 {
 		return 1
 	}
-	deadline := uint64(least) + uint64(c.playout/delayStep)
-	missing, runs, inRun := 0, 0, false
-	for _, d := range c.delays {
-		late := uint64(d) > deadline
-		if late {
-			missing++
-			if !inRun {
-				runs++
-			}
-		}
-		inRun = late
-	}
 	loss, burst := 0.0, 1.0
-	if missing > 0 {
-		loss = float64(missing) / float64(len(c.delays))
-		burst = float64(missing) / float64(runs) * (1 - loss)
+	if c.missing > 0 {
+		loss = float64(c.missing) / float64(c.packets)
+		burst = float64(c.missing) / float64(c.runs) * (1 - loss)
 	}
-	ta := c.codec.Interval + c.codec.LookAhead + time.Duration(least)*delayStep + c.playout
+	ta := c.codec.Interval + c.codec.LookAhead + time.Duration(c.leasts/float64(c.came)) + c.playout
 	return MOS(R(ta, loss, burst, c.codec.Ie, c.codec.Bpl))
 }
 

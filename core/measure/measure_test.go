@@ -65,7 +65,7 @@ func TestMeasuredTime(t *testing.T) {
 
 // Packets later than the playout buffer are lost to the listener.
 func TestLatePacketsCountAsLost(t *testing.T) {
-	f := NewCall(g711(), 40*ms, 2*time.Second, 100)
+	f := NewCall(g711(), 40*ms, 2*time.Second)
 	for n := range int64(100) {
 		delay := 5 * ms
 		if n%10 == 9 {
@@ -77,17 +77,41 @@ func TestLatePacketsCountAsLost(t *testing.T) {
 	if got := f.MOS(); math.Abs(got-want) > 1e-9 {
 		t.Errorf("10 %% late: MOS %.4f; want %.4f", got, want)
 	}
-	g := NewCall(g711(), 42*ms, 2*time.Second, 100)
+	g := NewCall(g711(), 42*ms, 2*time.Second)
 	for n := range int64(100) {
 		g.Delivered(n, 0, 5*ms+time.Duration(n%2)*41*ms, time.Minute)
 	}
 	if got := g.MOS(); math.Abs(got-MOS(93.2)) > 1e-9 {
 		t.Errorf("all within the playout buffer: MOS %.4f; want %.4f", got, MOS(93.2))
 	}
-	silent := NewCall(g711(), 40*ms, time.Second, 1)
+	silent := NewCall(g711(), 40*ms, time.Second)
 	silent.Dropped(0)
 	if silent.MOS() != 1 {
 		t.Errorf("a call of which nothing arrives has MOS %.2f; want 1", silent.MOS())
+	}
+}
+
+// The playout point is that of the last ten seconds: a call whose path becomes 50 ms
+// longer for good misses packets for ten seconds, not for ever; and its memory stays
+// as it is.
+func TestThePlayoutPointFollows(t *testing.T) {
+	f := NewCall(g711(), 40*ms, time.Hour)
+	lost := int64(0)
+	for n := range int64(180_000) {
+		delay := 5 * ms
+		if n >= 1000 {
+			delay = 55 * ms
+		}
+		f.Delivered(n, time.Duration(n)*20*ms, delay, 2*time.Hour)
+		if n == 2000 {
+			lost = f.call.missing
+		}
+	}
+	if lost < 495 || lost > 505 || f.call.missing != lost {
+		t.Errorf("%d packets missed in the first 20 s after the change, %d in all; ten seconds of 50 a second are right", lost, f.call.missing)
+	}
+	if len(f.call.outcomes) > 1 || len(f.call.minima) > 1 || cap(f.call.outcomes) > 64 {
+		t.Errorf("after an hour %d outcomes and %d minima are kept", len(f.call.outcomes), len(f.call.minima))
 	}
 }
 

@@ -6,7 +6,6 @@ package packet
 
 import (
 	"encoding/binary"
-	"errors"
 	"net/netip"
 	"time"
 
@@ -125,12 +124,17 @@ type Packet struct {
 	Owner any
 }
 
+// A ParseError is what Parse finds wrong with a frame.
+type ParseError string
+
 // What Parse finds wrong with a frame.
-var (
-	ErrCut       = errors.New("the frame is cut before the end of its headers")
-	ErrMalformed = errors.New("a header's length contradicts the frame")
-	ErrTooDeep   = errors.New("too many headers one behind another")
+const (
+	ErrCut       ParseError = "the frame is cut before the end of its headers"
+	ErrMalformed ParseError = "a header's length contradicts the frame"
+	ErrTooDeep   ParseError = "too many headers"
 )
+
+func (e ParseError) Error() string { return string(e) }
 
 // maxHeaders bounds the tags, labels and extension headers of one packet.
 const maxHeaders = 16

@@ -103,14 +103,14 @@ func TestREDAverageFollowsThePaper(t *testing.T) {
 		want += 0.002 * (float64(q.Level().Bytes) - want)
 		q.Push(0, pkt(1, 0, 0))
 	}
-	if math.Abs(q.Average()-want) > 1e-6 {
-		t.Errorf("average %.3f; the filter gives %.3f", q.Average(), want)
+	if math.Abs(q.average-want) > 1e-6 {
+		t.Errorf("average %.3f; the filter gives %.3f", q.average, want)
 	}
 	for q.Pop(0) != nil {
 	}
 	q.Push(300*ms, pkt(1, 0, 0)) // idle for 300 packets
-	if want *= math.Pow(0.998, 300); math.Abs(q.Average()-want) > 1e-6 {
-		t.Errorf("after idling: average %.3f; want %.3f", q.Average(), want)
+	if want *= math.Pow(0.998, 300); math.Abs(q.average-want) > 1e-6 {
+		t.Errorf("after idling: average %.3f; want %.3f", q.average, want)
 	}
 }
 
@@ -205,7 +205,7 @@ func TestCoDelRemembersItsRate(t *testing.T) {
 func TestFQCoDelNewFlowsBecomeOld(t *testing.T) {
 	q := NewFQCoDel(Limits{Packets: 1000}, Flows, 0, 1000, false, func(*packet.Packet, Verdict) {})
 	q.Quantum = 10_000 // ten packets a turn
-	first := 0 // how often it is served at once when it was empty before
+	first := 0         // how often it is served at once when it was empty before
 	for range 400 {
 		q.Push(0, pkt(1, 0, 0))
 	}

@@ -141,6 +141,3 @@ func (q *RED) Pop(now time.Duration) *packet.Packet {
 	}
 	return p
 }
-
-// Average returns the average length, in the unit of the limit.
-func (q *RED) Average() float64 { return q.average }

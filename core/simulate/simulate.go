@@ -40,11 +40,9 @@ type Options struct {
 	Progress func(done float64)
 }
 
-// What a rehearsal may come to; it bounds time and memory.
-const (
-	maxPackets     = 2_000_000_000
-	maxCallPackets = 100_000_000
-)
+// maxPackets is how many packets a rehearsal may send; it bounds its time. Its memory
+// does not grow with time.
+const maxPackets = 2_000_000_000
 
 // A flight is a packet on its way.
 type flight struct {
@@ -226,9 +224,9 @@ func (r *run) end(t *policy.Traffic) time.Duration {
 	return r.plan.Lasts
 }
 
-// bound refuses a rehearsal that would take forever, or all the memory.
+// bound refuses a rehearsal that would take for ever.
 func (r *run) bound() error {
-	var packets, ofCalls float64
+	var packets float64
 	for i := range r.plan.Traffic {
 		t := &r.plan.Traffic[i]
 		lasts := r.end(t) - t.Starts
@@ -237,7 +235,7 @@ func (r *run) bound() error {
 			if t.Codec.Interval <= 0 || t.Codec.Payload <= 0 {
 				return fmt.Errorf("%s: `%s`: calls need a codec with an interval and a payload", t.At, t.Name)
 			}
-			ofCalls += 2 * float64(t.Calls) * float64(lasts/t.Codec.Interval+1)
+			packets += 2 * float64(t.Calls) * float64(lasts/t.Codec.Interval+1)
 		case policy.Stream:
 			if t.Rate < unit.MinRate || t.Packet <= 0 {
 				return fmt.Errorf("%s: `%s`: a stream needs a rate of at least %s and a packet length", t.At, t.Name, unit.MinRate)
@@ -245,9 +243,9 @@ func (r *run) bound() error {
 			packets += lasts.Seconds() * float64(t.Rate) / 8 / float64(t.Packet)
 		}
 	}
-	if packets+ofCalls > maxPackets || ofCalls > maxCallPackets {
-		return fmt.Errorf("%s: the rehearsal `%s` would send %.0f packets, %.0f of them of calls; the most is %d, and %d of calls: let it last less long, or send less",
-			r.plan.At, r.plan.Name, packets+ofCalls, ofCalls, maxPackets, maxCallPackets)
+	if packets > maxPackets {
+		return fmt.Errorf("%s: the rehearsal `%s` would send %.0f packets; the most is %d: let it last less long, or send less",
+			r.plan.At, r.plan.Name, packets, maxPackets)
 	}
 	return nil
 }
@@ -320,9 +318,8 @@ func (r *run) calls(index int, t *policy.Traffic, end time.Duration) error {
 			}
 			start := t.Starts + time.Duration(random.Int64N(int64(t.Codec.Interval)))
 			call := &traffic.Call{Codec: t.Codec, Flow: flow, DSCP: t.DSCP, Start: start, End: end, ID: random.Uint32()}
-			count := int((end - start + t.Codec.Interval - 1) / t.Codec.Interval)
 			r.add(&source{Source: dressed(call, t, !reverse), index: index, reverse: reverse, from: from, route: hops, end: end,
-				flow: measure.NewCall(t.Codec, t.Playout, end-t.Starts, max(count, 0))})
+				flow: measure.NewCall(t.Codec, t.Playout, end-t.Starts)})
 		}
 	}
 	return nil

@@ -40,7 +40,7 @@ func TestCookbook(t *testing.T) {
 			t.Errorf("%s does not begin with what it shows", name)
 		}
 	}
-	if found < 11 {
+	if found < 13 {
 		t.Errorf("only %d examples in the cookbook", found)
 	}
 }
@@ -76,7 +76,7 @@ func TestInstancesAreListed(t *testing.T) {
 	t.Fatal("no policy stands anywhere")
 }
 
-// For how long an entry's when held is counted: the load passes 95 % at once and
+// For how long a limit's `when` held is counted: the load passes 95 % at once and
 // has been beyond it for two seconds when the limit comes.
 func TestWhenIsCounted(t *testing.T) {
 	var busy, quiet measure.Result
@@ -87,10 +87,10 @@ func TestWhenIsCounted(t *testing.T) {
 			t.Fatalf("%v\n%s", err, r.err)
 		}
 	}
-	if w := busy.Interfaces[0].Classes[0].When; w == nil || w.Times != 1 || math.Abs(w.HeldS-18) > 0.2 {
-		t.Errorf("under pressure the entry was there %+v; 18 of 20 s are right", w)
+	if w := busy.Interfaces[0].Classes[0].Limits; len(w) != 1 || w[0].Limit != "at-most" || w[0].Times != 1 || math.Abs(w[0].HeldS-18) > 0.2 {
+		t.Errorf("under pressure the limit was in force %+v; 18 of 20 s are right", w)
 	}
-	if w := quiet.Interfaces[0].Classes[0].When; w == nil || *w != (measure.Presence{}) {
-		t.Errorf("without pressure the entry was there %+v", w)
+	if w := quiet.Interfaces[0].Classes[0].Limits; len(w) != 1 || w[0].Presence != (measure.Presence{}) {
+		t.Errorf("without pressure the limit was in force %+v", w)
 	}
 }

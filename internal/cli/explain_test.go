@@ -153,9 +153,11 @@ func TestEveryKeyClassifies(t *testing.T) {
 		"--protocol tcp --server-name wiki.shore.example --dscp cs3":         "tides cs3→le",
 		"--protocol tcp --length 100":                                        "small df→df",
 		"--to-port 27015":                                                    "games blocked",
+		"--to-port 27015 --time 2026-03-02T06:30":                            "games df→df",
 		"--protocol tcp --to-port 873 --time 2026-03-02T08:30 --length 1500": "bulk df→df",
-		"--protocol tcp --to-port 873 --time 2026-03-02T06:30 --length 1500": "rest/bulk df→df",
-		"--protocol tcp --to-port 873 --time 2026-03-01T08:30 --length 1500": "rest/bulk df→df",
+		"--protocol tcp --to-port 873 --time 2026-03-02T06:30 --length 1500": "bulk df→df", // its limit alone has a when
+		"--protocol tcp --length 100 --time 2026-03-07T23:30":                "small df→df",
+		"--protocol tcp --length 100 --time 2026-03-04T23:30":                "rest/rest/small df→df",
 		"--protocol tcp --to-port 9000 --length 1500":                        "rest/rest/rest df→df",
 	} {
 		r := imbrel(t, dir, "", nil, append(base, strings.Fields(args)...)...)

@@ -29,7 +29,7 @@ func (t Text) Shares(r *share.Result, wishes []share.Wish) {
 		}
 		t.Title("%s/%s %s, policy %s: %s to share, %s reserved", f.Node, f.Interface, f.Direction, f.Policy, Rate(f.Rate), Rate(f.Reserved))
 		if f.Note != "" {
-			t.Line("  %s.", f.Note)
+			t.Line("  not kept: %s", f.Note)
 			if f.Direction == "in" {
 				continue
 			}
