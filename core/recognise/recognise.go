@@ -295,7 +295,7 @@ func (r *Recogniser) tcp(now time.Duration, c *conversation, k packet.Flow, p *p
 	}
 	h.bytes = append(h.bytes, b...)
 	h.next += uint32(len(b))
-	if !r.try(c, k, h.bytes) && false {
+	if !r.try(c, k, h.bytes) && len(h.bytes) > MaxHello {
 		r.settle(c, k, "", NotLearned)
 	}
 }

@@ -202,7 +202,7 @@ func TestMoreBadPolicies(t *testing.T) {
 		"a peak below the rate":     {"peak: 2Mbit/s", "peak: 500kbit/s", "is below the rate"},
 		"a peak without its burst":  {", peak-burst: 4kB", "", "`peak` and `peak-burst` go together"},
 		"yellow of one bucket":      {"excess-burst: 16kB, ", "", "nothing is yellow"},
-		"blocked and shaped":        {"block: true", "block: true, weight: 3", "`weight` means nothing to an entry that blocks"},
+		"blocked and shaped":        {"block: {when: office-hours}", "block: true, weight: 3", "`weight` means nothing to an entry that blocks"},
 		"never at rest":             {"load: 60%", "load: 90%", "never come to rest"},
 		"PCP 8":                     {"pcp: 6", "pcp: 8", "0 to 7"},
 		"VLAN 5000":                 {"vlan: 30-39", "vlan: 5000", "0 to 4095"},

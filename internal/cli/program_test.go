@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"errors"
+	"flag"
 	"fmt"
 	"os"
 	"os/exec"
@@ -21,13 +22,17 @@ import (
 var program string
 
 func TestMain(m *testing.M) {
+	flag.Parse()
 	dir, err := os.MkdirTemp("", "imbrel")
 	if err != nil {
 		fmt.Fprintln(os.Stderr, err)
 		os.Exit(1)
 	}
 	program = filepath.Join(dir, "imbrel")
-	build := exec.Command("go", "build", "-trimpath", "-o", program, "imbrel/cmd/imbrel")
+	build := exec.Command("go", "build", "-trimpath", "-pgo=off", "-o", program, "imbrel/cmd/imbrel")
+	if flag.Lookup("test.bench").Value.String() != "" { // the profile changes no result, and takes half a minute
+		build.Args[3] = "-pgo=auto"
+	}
 	build.Env = append(os.Environ(), "CGO_ENABLED=0")
 	if out, err := build.CombinedOutput(); err != nil {
 		fmt.Fprintf(os.Stderr, "%s%v\n", out, err)
