@@ -201,17 +201,28 @@ func (e *element) state(i *instance) *state {
 // Enqueue takes a packet in, or drops it and says why. The path keeps a packet
 // it takes until Dequeue gives it back or Drop is told of it.
 func (p *Path) Enqueue(now time.Duration, pkt *packet.Packet) Reason {
-	pkt.Arrived = now
 	if len(p.triggers) > 0 && now >= p.pressure.end {
 		p.look(now)
 	}
-	pkt.Size = int32(p.framing.Size(pkt.Length+int(pkt.GrowsBy), pkt.Labels()+int(pkt.GrowsLabels)))
-	e := p.elements[0]
 	if p.classifier == nil {
-		pkt.Slot = int32(p.classOf(pkt))
-	} else {
-		e = p.elements[p.classifier.Number(pkt)]
-		pkt.Slot = e.number
+		return p.EnqueueAs(now, pkt, int32(p.classOf(pkt)))
+	}
+	return p.EnqueueAs(now, pkt, p.classifier.Number(pkt))
+}
+
+// Sometimes reports whether an entry or a limit of the policy has a `when`.
+func (p *Path) Sometimes() bool { return len(p.triggers) > 0 }
+
+// EnqueueAs does what Enqueue does with a packet whose class, by its number, is known:
+// a caller that has classified it for a purpose of its own need not have it done twice.
+// It is not for a policy with a `when`.
+func (p *Path) EnqueueAs(now time.Duration, pkt *packet.Packet, class int32) Reason {
+	pkt.Arrived = now
+	pkt.Size = int32(p.framing.Size(pkt.Length+int(pkt.GrowsBy), pkt.Labels()+int(pkt.GrowsLabels)))
+	pkt.Slot = class
+	e := p.elements[0]
+	if p.classifier != nil {
+		e = p.elements[class]
 	}
 	c := &p.counters[pkt.Slot]
 	c.OfferedPackets++

@@ -40,6 +40,7 @@ type path struct {
 	attached   *plan.Plan           // the policy attached here, in force or not
 	classifier *classify.Classifier // of that policy, every entry in force
 	class      []int                // that each entry of it counts as in the measures
+	same       bool                 // the data path finds the same entry as the classifier
 	names      []string             // of each of the data path's counters
 	delays     []measure.Distribution
 	asking     time.Duration // when it is asked again, if later than now
@@ -193,6 +194,7 @@ func (p *path) open(names []string) {
 	if p.names = p.Classes(); p.config.Plan == nil {
 		p.names = names
 	}
+	p.same = p.config.Plan != nil && !p.Sometimes()
 	p.delays = make([]measure.Distribution, len(p.names))
 	p.offered, p.sent = make([]uint64, len(p.names)), make([]uint64, len(p.names))
 }

@@ -12,6 +12,7 @@ import (
 	"net/netip"
 	"time"
 
+	"imbrel/core/datapath"
 	"imbrel/core/measure"
 	"imbrel/core/packet"
 	"imbrel/core/policy"
@@ -500,28 +501,41 @@ func (r *run) measured() bool { return r.now < r.plan.Lasts }
 func (r *run) enter(p *port, f *flight) {
 	f.hop().Enter(&f.Packet)
 	r.tap(p, policy.In, f)
-	p.in.learn(f, r.rest)
+	class := p.in.learn(f, r.rest)
 	if p.in.Path == nil {
 		r.forward(p, f)
 		return
 	}
-	if r.offer(p, policy.In, f) {
+	if r.offer(p, policy.In, f, class) {
 		r.drainIn(p)
 	}
 }
 
 // learn sets the class a packet is measured in: the first, other than the rest,
 // that an attached policy gives it. It asks the policy even when it is not in
-// force, so that a run without policies separates the same classes.
-func (p *path) learn(f *flight, rest int) {
-	if p.classifier == nil || f.class >= 0 && f.class != rest {
-		return
+// force, so that a run without policies separates the same classes. It returns the
+// number of the entry that takes the packet where the data path will find the same;
+// otherwise it returns unasked.
+func (p *path) learn(f *flight, rest int) int32 {
+	known := f.class >= 0 && f.class != rest
+	if p.classifier == nil || known && !p.same {
+		return unasked
 	}
-	f.class = p.class[p.classifier.Number(&f.Packet)]
+	n := p.classifier.Number(&f.Packet)
+	if !known {
+		f.class = p.class[n]
+	}
+	if p.same {
+		return n
+	}
+	return unasked
 }
 
-// offer puts a packet into a data path and counts it if it is dropped.
-func (r *run) offer(at *port, d policy.Direction, f *flight) bool {
+const unasked = -1
+
+// offer puts a packet into a data path, as of a class where that is known, and counts
+// it if it is dropped.
+func (r *run) offer(at *port, d policy.Direction, f *flight, class int32) bool {
 	p := &at.out
 	if d == policy.In {
 		p = &at.in
@@ -529,7 +543,12 @@ func (r *run) offer(at *port, d policy.Direction, f *flight) bool {
 	if p.Path == nil {
 		p.open(r.classes)
 	}
-	reason := p.Enqueue(r.now, &f.Packet)
+	var reason datapath.Reason
+	if class == unasked {
+		reason = p.Enqueue(r.now, &f.Packet)
+	} else {
+		reason = p.EnqueueAs(r.now, &f.Packet, class)
+	}
 	if r.measured() {
 		for i := int(f.Slot); i >= 0; i = p.Parent(i) {
 			p.offered[i] += uint64(f.Size)
@@ -583,8 +602,7 @@ func (r *run) forward(p *port, f *flight) {
 		f.inside = &tunnel.Inside{}
 	}
 	h.Forward(&f.Packet, f.inside)
-	h.out.out.learn(f, r.rest)
-	if r.offer(h.out, policy.Out, f) {
+	if r.offer(h.out, policy.Out, f, h.out.out.learn(f, r.rest)) {
 		r.send(h.out)
 	}
 }

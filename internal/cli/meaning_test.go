@@ -106,7 +106,7 @@ func TestWhoIsOffered(t *testing.T) {
 // and ceilings under floods and bursts.
 func TestLongestWaitIsABound(t *testing.T) {
 	worst := 0.0
-	for trial := range 60 {
+	for trial := range 40 {
 		r := rand.New(rand.NewPCG(95, uint64(trial)))
 		percent := func(low, more int) string { return fmt.Sprintf("%d%%", low+r.IntN(more)) }
 		queue := func() string {
