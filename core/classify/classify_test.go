@@ -234,7 +234,7 @@ func randomPacket(r *rand.Rand, narrow bool) *packet.Packet {
 	return q
 }
 
-// The compiled matcher and a linear scan must take every packet alike.
+// The compiled matcher and a linear scan must choose the same entry for every packet.
 func TestAgainstALinearScan(t *testing.T) {
 	r := rand.New(rand.NewPCG(30, 30))
 	taken := 0

@@ -66,7 +66,7 @@ func newRule(entry int, c *policy.Condition, class *policy.Class) rule {
 
 func (r *rule) ease() { r.easy = r.keys == 0 && !r.except }
 
-// A Subject is a packet to be matched, with what most rules ask of it at hand;
+// A Subject is a packet to be matched, with what most rules ask at hand;
 // several matchers can be asked about one.
 type Subject struct {
 	*packet.Packet
@@ -144,7 +144,7 @@ func without(rules []rule, k keys) []rule {
 
 // An index is a tree over rules. Each inner part splits them by one dimension
 // of a packet: a prefix trie for addresses, a table for ports, protocols and
-// codepoints. Rules that say nothing of the dimension, or too much, are kept beside
+// codepoints. Rules without the dimension, or with too many ranges, are kept beside
 // it. Leaves are short lists, tried one by one. Every part knows the first of
 // its entries, so that a part which cannot win is never looked at.
 type index struct {
@@ -159,7 +159,7 @@ type index struct {
 }
 
 // A prefixNode is the rules of one prefix, and the next shorter prefix that
-// holds it. It stands in the trie by value, and its rules in a slab with those
+// holds it. It is in the trie by value, and its rules are in a slab with those
 // of other prefixes: a match touches little memory.
 type prefixNode struct {
 	rules   []rule      // to be tried one by one, or
@@ -193,8 +193,8 @@ const (
 	leafRules    = 24   // at most so many are tried one by one, unless nothing splits them
 	mergedRules  = 64   // a prefix has the rules of all that hold it, up to so many
 	manyPrefixes = 512  // from so many on, IPv4 goes by a table of the first 16 bits
-	leastBits    = 10   // a prefix shorter than that stands beside the table
-	maxIntervals = 64   // a rule over more intervals than that stands beside
+	leastBits    = 10   // a prefix shorter than that is kept beside the table
+	maxIntervals = 64   // a rule over more intervals than that is kept beside
 	minGain      = 0.25 // a split that leaves more than three quarters beside is none
 )
 
@@ -396,13 +396,13 @@ func (b *builder) slots(x *index, s *split, used uint) bool {
 	return true
 }
 
-// once sorts rules by their entries and takes those out that stand twice.
+// once sorts rules by their entries and takes duplicates out.
 func once(rules []rule) []rule {
 	slices.SortStableFunc(rules, func(a, b rule) int { return int(a.entry - b.entry) })
 	return slices.CompactFunc(rules, func(a, b rule) bool { return a.condition == b.condition })
 }
 
-// place copies rules to where those placed before stand.
+// place copies rules into the slab, after those placed before.
 func (b *builder) place(rules []rule) []rule {
 	if len(rules) > cap(b.slab)-len(b.slab) {
 		b.slab = make([]rule, 0, max(1<<12, len(rules)))

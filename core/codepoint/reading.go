@@ -39,11 +39,11 @@ func (d DSCP) ServiceClass() string {
 // Precedence returns the IP precedence, the upper three bits.
 func (d DSCP) Precedence() uint8 { return uint8(d) >> 3 }
 
-// PCP returns the 802.1Q priority code point that stands for d by default: its
+// PCP returns the 802.1Q priority code point for d by default: its
 // upper three bits.
 func (d DSCP) PCP() uint8 { return uint8(d) >> 3 }
 
-// TC returns the MPLS traffic class that stands for d by default (RFC 5462, RFC
+// TC returns the MPLS traffic class for d by default (RFC 5462, RFC
 // 3270): its upper three bits.
 func (d DSCP) TC() uint8 { return uint8(d) >> 3 }
 
@@ -71,7 +71,7 @@ func (d DSCP) UserPriority() uint8 {
 // A Reading is one meaning of a value that someone wrote.
 type Reading struct {
 	As     string // "DSCP", "ToS byte", "PCP", "MPLS TC", "IP precedence"
-	Points []DSCP // the codepoints that it stands for
+	Points []DSCP // the codepoints that it means
 	Note   string // what else is in the value
 }
 
@@ -142,7 +142,7 @@ func tosReading(n uint64) Reading {
 	return r
 }
 
-// threeBits returns the codepoints that a three-bit field stands for by default.
+// threeBits returns the codepoints of a three-bit field by default.
 func threeBits(as string, n uint64) Reading {
 	r := Reading{As: as}
 	for d := range MaxDSCP + 1 {

@@ -165,7 +165,7 @@ func TestEachWithFQCoDel(t *testing.T) {
 	}
 }
 
-// A phone's allotment cannot be eaten by what is plugged in behind it, or at
+// A phone's allotment cannot be eaten by a PC plugged into it, or at
 // another port: each VLAN, and each arriving interface, has its own.
 func TestEachVLANAndPort(t *testing.T) {
 	police := &policy.Police{Rate: unit.Share{Rate: 100_000}, Burst: 2000, Red: policy.Action{Drop: true}}

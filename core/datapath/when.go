@@ -8,8 +8,8 @@ import (
 	"imbrel/core/unit"
 )
 
-// lookEvery is how often a path looks whether an entry or a limit comes into force
-// or goes out of it: the load of the interface is measured over as long.
+// lookEvery is how often a path checks whether an entry or a limit comes into force
+// or goes out of force: the load of the interface is measured over as long.
 const lookEvery = 100 * time.Millisecond
 
 // pressure measures the load of the interface.
@@ -19,7 +19,7 @@ type pressure struct {
 	whole unit.Rate
 }
 
-// A Limit is what a `when` puts in force and out of it.
+// A Limit is what a `when` puts in and out of force.
 type Limit uint8
 
 // What has a `when`.
@@ -33,7 +33,7 @@ const (
 // String returns the key of the language that has the `when`, or "" for the entry.
 func (l Limit) String() string { return [...]string{"", "at-most", "police", "block"}[l] }
 
-// A trigger puts an entry or a limit in force and out of it.
+// A trigger puts an entry or a limit in and out of force.
 type trigger struct {
 	element *element
 	limit   Limit
@@ -132,7 +132,7 @@ func (p *Path) look(now time.Duration) {
 	}
 }
 
-// byTime puts in force, or out of it, what depends on a named time, minute by
+// byTime puts in or out of force what depends on a named time, minute by
 // minute since it was last judged.
 func (t *trigger) byTime(now time.Duration, p *Path) {
 	for at := t.judged; ; {
@@ -148,7 +148,7 @@ func (t *trigger) byTime(now time.Duration, p *Path) {
 	t.judged = now
 }
 
-// byLoad puts in force, or out of it, what depends on the load, which was the same
+// byLoad puts in or out of force what depends on the load, which was the same
 // from one time to another.
 func (t *trigger) byLoad(from, to time.Duration, load unit.Rate, p *Path) {
 	for {
@@ -175,7 +175,7 @@ func (t *trigger) byLoad(from, to time.Duration, load unit.Rate, p *Path) {
 	}
 }
 
-// turn puts what the trigger is for in force, or out of it.
+// turn changes whether what the trigger is for is in force.
 func (t *trigger) turn(at time.Duration, p *Path) {
 	t.inForce = !t.inForce
 	if t.inForce {

@@ -317,7 +317,7 @@ func (w *Watch) name(f *watched, p *packet.Packet) {
 }
 
 // outcome returns what the attachments make of a packet, worked out once for
-// all that look alike.
+// all packets that a policy cannot tell from it.
 func (f *watched) outcome(w *Watch, p *packet.Packet) *outcome {
 	k := seen{class: p.TrafficClass(), labels: uint8(p.Labels()), ports: p.HasPorts}
 	if p.Tagged {

@@ -1,6 +1,6 @@
 // Package explain follows a packet through the network hop by hop: which entry
 // of each policy takes it and why, how it is marked when it leaves, what it is
-// promised there, and what of it a tunnel hides.
+// promised there, and what a tunnel hides.
 package explain
 
 import (
@@ -30,7 +30,7 @@ type Question struct {
 	Length     int
 	ServerName string            // what the recogniser would know of its flow
 	RTP        bool              // that it looks like RTP
-	Enter      *policy.Interface // nil: the one that its sender is behind
+	Enter      *policy.Interface // nil: the one at which its sender is
 	At         time.Time         // zero: every `when` is assumed to hold
 }
 
@@ -47,7 +47,7 @@ type Try struct {
 	Class      string   `json:"class"`
 	Line       int      `json:"line"`
 	Reason     string   `json:"reason"`               // the first condition that failed, of the last alternative
-	Conditions []string `json:"conditions,omitempty"` // every alternative and what failed of it
+	Conditions []string `json:"conditions,omitempty"` // every alternative and what failed
 }
 
 // A Step is one interface in one direction.

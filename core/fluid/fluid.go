@@ -77,7 +77,7 @@ func (n *Entry) divide() {
 		left = pour(urgent[:same], left, func(c *Entry) (int64, unit.Rate) { return 1, c.Wants() })
 		urgent = urgent[same:]
 	}
-	// Each its guarantee, or a like part of it; then what is left.
+	// Each its guarantee, or the same part of each guarantee; then what is left.
 	left = pour(others, left, func(c *Entry) (int64, unit.Rate) { return int64(c.Guarantee), min(c.Wants(), c.Guarantee) })
 	pour(others, left, func(c *Entry) (int64, unit.Rate) { return max(c.Weight, 1), c.Wants() - c.Gets })
 	for _, c := range n.Children {

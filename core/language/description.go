@@ -389,7 +389,7 @@ func entryShape() shape[policy.Entry] {
 		on("at-least", "what it is promised when everybody wants everything", aPromise, func(e *entry, v unit.Share) { e.AtLeast = v }),
 		on("at-most", "a ceiling: it waits rather than send faster", aCeiling, func(e *entry, v *policy.Ceiling) { e.AtMost = v }),
 		on("weight", "its part of what is left over, against its siblings'", count("a weight", 1, 1_000_000), func(e *entry, v int) { e.Weight = v }),
-		on("queue", "how much of it may wait, and what is dropped", aQueue, func(e *entry, v policy.Queue) { e.Queue = v }),
+		on("queue", "how much may wait, and what is dropped", aQueue, func(e *entry, v policy.Queue) { e.Queue = v }),
 		on("each", "a separate policer, limits and queue for every source, destination, flow, vlan or interface", oneOrMany(words(policy.EachWords()...)), func(e *entry, v []string) {
 			for _, w := range v {
 				for i, word := range policy.EachWords() {

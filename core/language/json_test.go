@@ -63,7 +63,7 @@ func TestFromJSONKnowsPlaces(t *testing.T) {
 			want = "null"
 		}
 		if rest := strings.TrimPrefix(lines[n.At.Line-1][n.At.Column-1:], `"`); !strings.HasPrefix(rest, want) {
-			t.Errorf("%s is at %v, where %q stands", want, n.At, rest)
+			t.Errorf("%s is at %v, where the text is %q", want, n.At, rest)
 		}
 		for _, k := range n.Keys {
 			walk(k)

@@ -374,7 +374,7 @@ func (s *resolver) matching(ref policy.Ref) (ifaces []*policy.Interface, pattern
 		}
 	}
 	if len(ifaces) == 0 {
-		s.problem(ref.At, len(ref.Text), "`*` stands for any letters within a node's or an interface's name, as in */wan", "no interface matches `%.60s`", ref.Text)
+		s.problem(ref.At, len(ref.Text), "`*` is any letters within a node's or an interface's name, as in */wan", "no interface matches `%.60s`", ref.Text)
 	}
 	return ifaces, true
 }

@@ -34,7 +34,7 @@ func (s *resolver) entries(entries []policy.Entry, where string, names []string)
 		e := &entries[j]
 		name := e.ClassName.Text
 		if first, twice := seen[name]; twice {
-			s.problem(e.ClassName.At, len(name), fmt.Sprintf("the entry in line %d takes all of it first; keep one", first.Line), "the class `%s` is treated twice in %s", name, where)
+			s.problem(e.ClassName.At, len(name), fmt.Sprintf("the entry in line %d takes all its packets first; keep one", first.Line), "the class `%s` is treated twice in %s", name, where)
 		}
 		// An entry that is not always in force leaves its class to a later one.
 		if e.When == nil {
@@ -100,7 +100,7 @@ func (s *resolver) entriesExtent(entries []policy.Entry) (levels, count int) {
 		}
 		if 1+inner > MaxLevels || count+n > MaxEntries {
 			if !s.tooMuch {
-				s.problem(at, 0, "leave some of it out, or write it flatter", "with what is within it, this comes to %d levels and %d entries; the most are %d and %d", 1+inner, count+n, MaxLevels, MaxEntries)
+				s.problem(at, 0, "leave some entries out, or write them flatter", "with what is within it, this comes to %d levels and %d entries; the most are %d and %d", 1+inner, count+n, MaxLevels, MaxEntries)
 			}
 			s.tooMuch = true
 			e.Within, e.Treat = nil, nil

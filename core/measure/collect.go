@@ -73,7 +73,7 @@ func (c *Collector) Settle() {
 	}
 }
 
-// Dropped books a packet that was lost on its way.
+// Dropped books a packet that was lost.
 func (t *Tally) Dropped(f *Flow, n int64, length int) {
 	t.sent++
 	t.wanted += int64(length)
@@ -274,7 +274,7 @@ func (c *Collector) endToEnd(h *policy.Rehearsal, classes []string, e *policy.Ex
 		return s.worstJitter, ""
 	case policy.Loss:
 		return float64(s.sent-s.received) / float64(s.sent), ""
-	case policy.Drops: // wherever on the way, the carrier's queue included
+	case policy.Drops: // anywhere, the carrier's queue included
 		return float64(s.sent - s.received), ""
 	case policy.Throughput:
 		return s.rate, ""
@@ -286,7 +286,7 @@ func (c *Collector) endToEnd(h *policy.Rehearsal, classes []string, e *policy.Ex
 }
 
 // atInterface measures an expectation at the interface it names, over all the
-// entries there that treat the class: it may stand within several.
+// entries there that treat the class: it may be within several.
 func atInterface(r *Result, e *policy.Expectation) (float64, string) {
 	found := false
 	var drops uint64

@@ -88,7 +88,7 @@ func (f *Flow) Delivered(n int64, sent, delay, end time.Duration) bool {
 	return sent+delay < end+f.shift
 }
 
-// Dropped books packet number n, which was lost on the way.
+// Dropped books packet number n, which was lost.
 func (f *Flow) Dropped(n int64) {
 	f.Packets++
 	f.call.note(n, missing)
@@ -152,8 +152,8 @@ func (f *Flow) MeanJitter() float64 {
 }
 
 // MOS returns the call's mean opinion score. Its mouth-to-ear delay is the
-// packet interval, the codec's look-ahead, the least network delay (the mean of it, as
-// it changes) and the playout buffer; a packet later than that is lost to the listener.
+// packet interval, the codec's look-ahead, the least network delay (its mean, as it
+// changes) and the playout buffer; a packet later than that is lost to the listener.
 func (f *Flow) MOS() float64 {
 	c := f.call
 	if c.came == 0 {
@@ -168,7 +168,7 @@ func (f *Flow) MOS() float64 {
 	return MOS(R(ta, loss, burst, c.codec.Ie, c.codec.Bpl))
 }
 
-// Jitter returns the RFC 3550 jitter as it stands after the last packet.
+// Jitter returns the RFC 3550 jitter after the last packet.
 func (f *Flow) Jitter() time.Duration { return time.Duration(f.jitter) }
 
 // IsCall reports whether the flow is a call.

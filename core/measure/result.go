@@ -154,7 +154,7 @@ type ClassResult struct {
 	MOS             *float64      `json:"mos,omitempty"`
 }
 
-// A Capture is what a replayed capture held and what of it was sent.
+// A Capture is what a replayed capture held and how much was sent.
 type Capture struct {
 	Name      string `json:"name"`
 	Packets   int64  `json:"packets"`

@@ -20,7 +20,7 @@ func stationAddress(n byte) [6]byte { return [6]byte{0x02, 0, 0, 0, 0, n} }
 
 // Build makes p the first packet bytes of an IP packet of the given length and
 // flow: an Ethernet header, IPv4 or IPv6, and UDP or TCP, with extra bytes of
-// zero behind them for a header of the caller's (as far as length goes). What
+// zeros after them for a header of the caller's (as far as length goes). What
 // is not at hand counts as zero, so the checksums are right. It needs room of
 // HeaderRoom bytes and keeps it. The length must hold the headers.
 func (p *Packet) Build(room []byte, flow Flow, dscp codepoint.DSCP, length, extra int) {
@@ -73,7 +73,7 @@ func (p *Packet) Build(room []byte, flow Flow, dscp codepoint.DSCP, length, extr
 	p.seal()
 }
 
-// PutRTP writes an RTP header (RFC 3550 §5.1) behind the UDP header of a packet
+// PutRTP writes an RTP header (RFC 3550 §5.1) after the UDP header of a packet
 // that Build made with RTPHeader extra bytes, and mends the UDP checksum.
 func (p *Packet) PutRTP(payloadType uint8, sequence uint16, timestamp, source uint32) {
 	b := p.Payload()

@@ -67,7 +67,7 @@ func (p *Packet) SetTags(tags []Tag) {
 }
 
 // splice replaces had bytes of the frame at an offset by as many as are wanted; what
-// is behind moves.
+// comes after them moves.
 func (p *Packet) splice(at, had, want int) {
 	grow := want - had
 	if grow == 0 {
@@ -95,7 +95,7 @@ func (p *Packet) splice(at, had, want int) {
 	}
 }
 
-// typeAt returns the offset of the EtherType behind the VLAN tags.
+// typeAt returns the offset of the EtherType after the VLAN tags.
 func (p *Packet) typeAt() int {
 	if !p.Tagged {
 		return 12

@@ -55,7 +55,7 @@ func (f Flow) Reverse() Flow {
 }
 
 // A Packet is a frame and what its headers say. Parse fills it; the zero
-// Packet is empty. What every data path touches stands first, in one cache line.
+// Packet is empty. What every data path touches comes first, in one cache line.
 type Packet struct {
 	// Bytes are the frame's bytes at hand, from the Ethernet header on. They
 	// may stop short of the frame's end, but hold every header.
@@ -64,7 +64,7 @@ type Packet struct {
 	// included; for a frame that is not IP, its payload's.
 	Length int
 
-	// Next is the packet behind this one in the queue it is in; the queue sets it.
+	// Next is the packet after this one in the queue it is in; the queue sets it.
 	Next *Packet
 	// Arrived is when the packet reached the data path it is in; the data path
 	// sets it.
@@ -77,7 +77,7 @@ type Packet struct {
 	Slot int32
 
 	network   uint16 // offset of the IP header; 0 when there is none
-	transport uint16 // offset of the header behind it; 0 when it is not at hand
+	transport uint16 // offset of the header after it; 0 when it is not at hand
 	// EtherType is that of the innermost Ethernet or PPPoE payload: IPv4 or
 	// IPv6 also below a label stack.
 	EtherType uint16
@@ -207,7 +207,7 @@ func (p *Packet) Parse(frame []byte, wire int) error {
 	return nil
 }
 
-// labelStackEnd returns the offset behind the label stack that begins at at.
+// labelStackEnd returns the offset after the label stack that begins at at.
 func labelStackEnd(frame []byte, at int) (int, error) {
 	for range maxHeaders {
 		if len(frame) < at+4 {
@@ -350,7 +350,7 @@ func (p *Packet) WireLength() int {
 // Network returns the packet's bytes at hand from the IP header on.
 func (p *Packet) Network() []byte { return p.Bytes[p.network:] }
 
-// Payload returns the bytes at hand behind the TCP or UDP header, or nil.
+// Payload returns the bytes at hand after the TCP or UDP header, or nil.
 func (p *Packet) Payload() []byte {
 	if p.transport == 0 {
 		return nil

@@ -252,15 +252,15 @@ func TestBadFrames(t *testing.T) {
 		frame []byte
 		want  error
 	}{
-		"nothing":                     {nil, ErrCut},
-		"half an Ethernet header":     {good[:10], ErrCut},
-		"half an IP header":           {good[:30], ErrCut},
-		"IP version 5":                {change(14, 0x55), ErrMalformed},
-		"a header of 8 bytes":         {change(14, 0x42), ErrMalformed},
-		"longer than the frame":       {change(16, 0xff, 0xff), ErrMalformed},
-		"a label stack without end":   {labels, ErrTooDeep},
-		"extension headers in a row":  {hops, ErrTooDeep},
-		"a tag and nothing behind it": {append(append([]byte{}, good[:12]...), 0x81, 0x00, 0), ErrCut},
+		"nothing":                    {nil, ErrCut},
+		"half an Ethernet header":    {good[:10], ErrCut},
+		"half an IP header":          {good[:30], ErrCut},
+		"IP version 5":               {change(14, 0x55), ErrMalformed},
+		"a header of 8 bytes":        {change(14, 0x42), ErrMalformed},
+		"longer than the frame":      {change(16, 0xff, 0xff), ErrMalformed},
+		"a label stack without end":  {labels, ErrTooDeep},
+		"extension headers in a row": {hops, ErrTooDeep},
+		"a tag and nothing after it": {append(append([]byte{}, good[:12]...), 0x81, 0x00, 0), ErrCut},
 	} {
 		if err := p.Parse(c.frame, max(len(c.frame), 214)); err != c.want {
 			t.Errorf("%s: %v; want %v", name, err, c.want)

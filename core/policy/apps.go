@@ -58,7 +58,7 @@ func (a *App) Takes(p *packet.Packet) bool {
 
 // catalogueText lists common applications with their registered ports (IANA
 // service names and port numbers): name, TCP ports, UDP ports, what it is. A
-// dash is none; a protocol stands as ip:NUMBER in place of ports.
+// dash is none; a protocol is written ip:NUMBER in place of ports.
 const catalogueText = `
 sip              5060-5061      5060            voice signalling (SIP)
 h323             1720           1719            voice signalling (H.323)

@@ -1,7 +1,7 @@
 // Package policy is the model of a policy file: the classes, the treatment of
 // each, the interfaces, the network and the rehearsals. Package language makes a
 // File of a document; every part of it knows its place there. A File built in Go
-// works as well: what a part is, its fields say.
+// works as well: its fields say what each part is.
 package policy
 
 import (
@@ -23,8 +23,8 @@ func (p Place) String() string {
 	return fmt.Sprintf("%s:%d:%d", p.File, p.Line, p.Column)
 }
 
-// A Problem is one thing wrong with a file: where, what, and what could stand
-// there instead.
+// A Problem is one thing wrong with a file: where, what, and what could be
+// written instead.
 type Problem struct {
 	Place Place
 	Width int    // how many characters are meant, 0 when unknown
@@ -86,7 +86,7 @@ type Source struct {
 	keys []KeyPlace
 }
 
-// A KeyPlace is a key and where its value stands.
+// A KeyPlace is a key and the place of its value.
 type KeyPlace struct {
 	Key   string
 	Place Place
@@ -112,7 +112,7 @@ func (s *Source) PlaceOf(key string) Place {
 	return s.At
 }
 
-// A Ref is a name that stands for something defined elsewhere in the file.
+// A Ref is a name of something defined elsewhere in the file.
 type Ref struct {
 	Text string
 	At   Place

@@ -93,7 +93,7 @@ func (q *FQCoDel) removeHead(l *flowList) int32 {
 	return i
 }
 
-// Push takes a packet in. When there is then too much, packets of the largest
+// Push takes a packet in. While the queue is above its limit, packets of the largest
 // flow go; if that is the packet itself, it is refused.
 func (q *FQCoDel) Push(_ time.Duration, p *packet.Packet) Verdict {
 	i := int32(0)

@@ -43,7 +43,7 @@ func (r *Recogniser) answer(now time.Duration, b []byte) {
 }
 
 // dnsName reads a name at an offset, following compression, and returns the
-// offset behind it.
+// offset after it.
 func dnsName(b []byte, at int) (name string, next int, ok bool) {
 	var labels []string
 	jumps, length := 0, 0

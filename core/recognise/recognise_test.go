@@ -110,7 +110,7 @@ func TestServerNamesInWhateverPieces(t *testing.T) {
 		}
 		// Both directions keep it.
 		if p := send(r, f.Reverse(), 1, []byte{22, 3, 3, 0, 1, 2}); len(p.Apps) == 0 || p.Apps[0] != 1 {
-			t.Fatalf("trial %d: the way back has %v", trial, p.Apps)
+			t.Fatalf("trial %d: the other direction has %v", trial, p.Apps)
 		}
 		if len(r.hellos.items) != 0 {
 			t.Fatalf("trial %d: %d conversations are still being collected", trial, len(r.hellos.items))
@@ -139,7 +139,7 @@ func TestHTTPHost(t *testing.T) {
 	}
 }
 
-// Two names on one address are told apart by what each conversation says; a DNS
+// Two names on one address are separated by what each conversation says; a DNS
 // answer names only what could say a name itself.
 func TestDNSAnswers(t *testing.T) {
 	r := New(apps())

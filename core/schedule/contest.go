@@ -15,7 +15,7 @@ type contest struct {
 // 1<<30, so the smallest packet still moves it.
 const virtualScale = 1 << 36
 
-// fraction is how many bits of a step are behind the point.
+// fraction is how many bits of a step are after the binary point.
 const fraction = 24
 
 // step returns the virtual time a byte takes at a weight, with its fraction.
@@ -72,7 +72,7 @@ func (c *contest) charge(i int32, own, size, packet uint64, stays bool) uint64 {
 func (c *contest) full() bool { return c.virtual >= 1<<62 }
 
 // rebase moves the origin of the virtual time up to now, so that it never
-// overflows, and returns by how much. Starts behind it stay behind it by as much
+// overflows, and returns by how much. Starts before it stay before it by as much
 // as matters.
 func (c *contest) rebase() uint64 {
 	const keep = 1 << 61 // more than any member lags

@@ -5,7 +5,7 @@ import "math"
 // A set holds the siblings that compete in one round, each with a start and a
 // finish on a common time line. Of those whose start has come, the one with the
 // least finish goes next (smallest eligible finish first); ties go to the one
-// that stands first in the policy.
+// that is first in the policy.
 //
 // Two heaps: waiting by start, ready by finish. Few members are simply looked
 // through, which is quicker than to keep heaps of them.
@@ -65,7 +65,7 @@ func (s *set) remove(i int32) {
 	}
 }
 
-// next returns the member to serve when the time line stands at line, or -1.
+// next returns the member to serve when the time line is at line, or -1.
 func (s *set) next(line uint64) int32 {
 	if s.few {
 		if line < s.soonest {

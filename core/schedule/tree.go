@@ -68,7 +68,7 @@ type node struct {
 	priority   int8
 	mode       uint8      // how it was chosen last
 	backlogged bool       // a leaf: has something to send; otherwise some child competes
-	competes   bool       // stands in the contest it is in
+	competes   bool       // takes part in the contest it is in
 	start      uint64     // there, when it competes again
 	step       uint64     // of the virtual time, at its weight
 	inner      *siblings  // nil: a leaf

@@ -39,7 +39,7 @@ type Class struct {
 	Calls int64 `json:"calls"`
 	// LongestWait bounds how long a packet waits when all are busy, in ms, within one
 	// instance when it gets all it may; nil for a class with others within it, one
-	// that is promised nothing, and one behind a priority without a bound.
+	// that is promised nothing, and one after a priority without a bound.
 	LongestWait *float64 `json:"longest_wait_ms"`
 }
 

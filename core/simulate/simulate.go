@@ -45,7 +45,7 @@ type Options struct {
 // does not grow with time.
 const maxPackets = 2_000_000_000
 
-// A flight is a packet on its way.
+// A flight is a packet in the network.
 type flight struct {
 	packet.Packet
 	source *source

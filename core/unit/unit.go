@@ -80,7 +80,7 @@ func (r Rate) Time(s Size) time.Duration {
 	return time.Duration(q)
 }
 
-// A scale is one unit word and how many of the base unit it stands for.
+// A scale is one unit word and how many of the base unit it is.
 type scale struct {
 	word string
 	size int64
@@ -121,7 +121,7 @@ func ParsePercent(s string) (Percent, error) {
 }
 
 // parse reads a decimal number followed by a unit word and returns it in base
-// units, exactly. The errors say what was wrong and what could stand there.
+// units, exactly. The errors say what was wrong and what could be written there.
 func parse(s, what string, scales []scale, words string, min, max int64) (int64, error) {
 	if len(s) > 40 {
 		return 0, fmt.Errorf("%.20q… is too long for a %s", s, what)
@@ -281,7 +281,7 @@ func ParseShare(s string) (Share, error) {
 
 // Clock is a point in time that advances by the time bits take at a rate,
 // exactly: what a nanosecond cannot hold is carried over, so it does not drift
-// over any number of packets. The zero Clock stands at time zero.
+// over any number of packets. The zero Clock is at time zero.
 type Clock struct {
 	ns  time.Duration
 	rem uint64 // in bit·ns of the rate last used, less than that rate
@@ -295,7 +295,7 @@ func (c *Clock) Ready() time.Duration {
 	return c.ns
 }
 
-// NotBefore moves the clock up to t if it stands before it.
+// NotBefore moves the clock up to t if it is before it.
 func (c *Clock) NotBefore(t time.Duration) {
 	if c.Ready() < t {
 		c.ns, c.rem = t, 0

@@ -102,7 +102,7 @@ func TestClockDoesNotDrift(t *testing.T) {
 		want := new(big.Int).Mul(bits, big.NewInt(1e9))
 		want.Add(want, big.NewInt(int64(r)-1)).Div(want, big.NewInt(int64(r)))
 		if int64(c.Ready()) != want.Int64() {
-			t.Errorf("at %s the clock stands at %d ns; exact is %s", r, c.Ready(), want)
+			t.Errorf("at %s the clock is at %d ns; exact is %s", r, c.Ready(), want)
 		}
 	}
 }

@@ -73,7 +73,7 @@ func TestInstancesAreListed(t *testing.T) {
 		}
 		return
 	}
-	t.Fatal("no policy stands anywhere")
+	t.Fatal("no policy is attached anywhere")
 }
 
 // For how long a limit's `when` held is counted: the load passes 95 % at once and

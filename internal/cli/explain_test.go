@@ -106,7 +106,7 @@ func TestLabelSwitchedModels(t *testing.T) {
 	back := ask(t, example(t, "coast-mpls.yaml"), "--from", "10.80.2.5", "--to", "10.80.1.5")
 	for _, h := range back.Hops {
 		if len(h.Labels) > 0 {
-			t.Errorf("a label on the way back: %+v", h)
+			t.Errorf("a label in the other direction: %+v", h)
 		}
 	}
 }
@@ -127,7 +127,7 @@ func TestIPTunnels(t *testing.T) {
 		// Both ways.
 		back := ask(t, policy, "--from", "10.80.2.5", "--to", "10.80.1.5", "--dscp", "ef")
 		if back.Hops[1].Tunnel != "coast" {
-			t.Errorf("%s: not taken on the way back: %+v", c.kind, back.Hops[1])
+			t.Errorf("%s: not taken in the other direction: %+v", c.kind, back.Hops[1])
 		}
 	}
 }
@@ -372,8 +372,8 @@ func TestAppsListed(t *testing.T) {
 	}
 }
 
-// What an entry with instances gets is told apart from what one of them does, at
-// any depth, and every policer on the way is named.
+// What an entry with instances gets is separate from what one of them gets, at
+// any depth, and every policer is named.
 func TestExplainSaysWhatIsEachOnes(t *testing.T) {
 	const outer, inner = "        each: interface\n", "each: source, at-most: 3Mbit/s"
 	for name, c := range map[string]struct {

@@ -98,7 +98,7 @@ func TestSchemaAgreesWithTheReader(t *testing.T) {
 			t.Errorf("%s: the reader takes it", what)
 		}
 		if what == "another version" || what == "a rate without unit" {
-			continue // a schema cannot tell these as strictly: numbers may stand for text
+			continue // a schema cannot tell these as strictly: numbers may be written for text
 		}
 		if err := s.Validate(instance(t, text)); err == nil {
 			t.Errorf("%s: the schema takes it", what)
@@ -106,7 +106,7 @@ func TestSchemaAgreesWithTheReader(t *testing.T) {
 	}
 }
 
-// Every key of the language stands in the example of every key, and in the docs.
+// Every key of the language is in the example of every key, and in the docs.
 func TestEveryKeyHasItsExampleAndItsDocs(t *testing.T) {
 	_, raw := schema(t)
 	docs, err := os.ReadFile(filepath.Join("..", "..", "docs", "language.md"))

@@ -40,7 +40,7 @@ func TestSharesOfTheDemo(t *testing.T) {
 	}
 	v := c["ternrock voice"]
 	if v.Calls != 9 || v.Alone != 900_000 || v.LongestWait == nil || math.Abs(*v.LongestWait-(3000+1538)*8/11.4e3) > 0.001 {
-		t.Errorf("voice: %+v; 900 kbit/s carry 9 calls of 95.2, and a burst of 3 kB behind a full packet waits 3.18 ms", v)
+		t.Errorf("voice: %+v; 900 kbit/s carry 9 calls of 95.2, and a burst of 3 kB after a full packet waits 3.18 ms", v)
 	}
 	if charts := c["ternrock charts"]; charts.Alone != 6_840_000 || charts.Reserved != 2_280_000 || math.Abs(*charts.LongestWait-(200+float64(3000+2*1538)*8/11.4e3+1538*8/2.916666e3)) > 0.1 {
 		t.Errorf("charts: %+v", charts)
@@ -262,7 +262,7 @@ attach: [{policy: p, at: west/wan, direction: out}]
 	}
 }
 
-// A policed phone port: what a PC plugged in behind the phone sends as EF in its
+// A policed phone port: what a PC plugged into the phone sends as EF in its
 // own name cannot eat the phone's allotment.
 func TestPolicedPhonePort(t *testing.T) {
 	policy := strings.ReplaceAll(pair, "SENDS", "100Mbit/s") + `    traffic:

@@ -15,7 +15,7 @@ import (
 	"imbrel/examples"
 )
 
-// Whatever stands in a file, reading it ends in a policy or in problems with
+// Whatever is in a file, reading it ends in a policy or in problems with
 // words and places, and never in a panic.
 func FuzzReadPolicy(f *testing.F) {
 	names, err := fs.Glob(examples.FS, "*.yaml")
@@ -28,7 +28,7 @@ func FuzzReadPolicy(f *testing.F) {
 			f.Fatal(err)
 		}
 		f.Add(string(text))
-		for i := 0; i < len(text); i += 700 { // parts of it, which are broken in many ways
+		for i := 0; i < len(text); i += 700 { // parts that are broken in many ways
 			f.Add("imbrel: 1\n" + string(text[i:]))
 		}
 	}

@@ -34,7 +34,7 @@ type Place struct {
 	texts map[string][]byte // of the policy files read, by name
 }
 
-// open opens a file by a name as it stands in a policy file.
+// open opens a file by a name as a policy file gives it.
 func (p Place) open(name string) (fs.File, error) {
 	if p.FS != nil {
 		return p.FS.Open(name)
@@ -165,7 +165,7 @@ func yamlError(name string, err error) error {
 		}
 	}
 	return policy.Problems{{Place: place, Text: "this is not YAML: " + text,
-		Help: "look at this line and the one before it: an indent, a bracket, a colon without a space behind it, a quote?"}}
+		Help: "look at this line and the one before it: an indent, a bracket, a colon without a space after it, a quote?"}}
 }
 
 // A converter turns YAML nodes into document nodes.

@@ -152,7 +152,7 @@ func (t Text) Capture(name string, r *explain.CaptureResult, top int) {
 	for i, a := range r.Attachments {
 		if i == 0 {
 			t.Line("")
-			t.Line("The policies on the way, by number:")
+			t.Line("The policies on the routes, by number:")
 		}
 		t.Line("  %d  %s", i+1, a)
 	}
@@ -175,9 +175,9 @@ func (t Text) Capture(name string, r *explain.CaptureResult, top int) {
 	}
 }
 
-// flows writes each flow, and below it what the policies on its way made of it.
+// flows writes each flow, and below it what the policies on its route did.
 func (t Text) flows(r *explain.CaptureResult, shown []explain.FlowResult) {
-	w := t.grid([]column{{"bytes", false}, {"packets", false}, {"application", true}, {"flow, and what each policy made of it", true}}, nil)
+	w := t.grid([]column{{"bytes", false}, {"packets", false}, {"application", true}, {"flow, and what each policy did", true}}, nil)
 	for i := range shown {
 		f := &shown[i]
 		w.AppendRow(table.Row{bytes(f.Bytes), count(f.Packets), appName(f), flowName(f)})
@@ -240,7 +240,7 @@ func (t Text) totals(r *explain.CaptureResult) {
 		return
 	}
 	t.Title("What each policy put into each class")
-	w := t.grid([]column{{"policy at", true}, {"class", true}, {"packets", false}, {"bytes", false}, {"of it", false}}, nil)
+	w := t.grid([]column{{"policy at", true}, {"class", true}, {"packets", false}, {"bytes", false}, {"share", false}}, nil)
 	sum := make(map[string]int64)
 	for _, c := range r.Classes {
 		sum[c.Interface+" "+c.Direction] += c.Bytes
