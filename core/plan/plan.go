@@ -211,7 +211,7 @@ func (p *Plan) NotKept() string {
 	case p.Shape > 0:
 		return ""
 	case p.Direction == policy.In:
-		return "incoming without a shape: nothing ever waits here, so nothing is kept"
+		return "incoming without a shape: nothing ever waits here, so nothing is shared out"
 	case slower:
 		return fmt.Sprintf("no shape, and the link carries %s where the interface sends %s: the queue is the carrier's, so nothing is kept", p.Carries, p.Rate)
 	}

@@ -35,6 +35,9 @@ func TestNamedTimes(t *testing.T) {
 		{"has ended", everyDay, 8 * 60, 17 * 60, "2026-03-02T16:00:00Z", false},
 		{"summer begins an hour earlier in UTC", everyDay, 8 * 60, 17 * 60, "2026-07-06T06:00:00Z", true},
 		{"the whole day, to 24:00", everyDay, 0, 24 * 60, "2026-03-02T22:59:59Z", true},
+		{"from midnight to midnight is the whole day", day(time.Friday), 0, 0, "2026-03-06T12:00:00Z", true},
+		{"and no other day", day(time.Friday), 0, 0, "2026-03-07T12:00:00Z", false},
+		{"from eight to eight, the next morning too", day(time.Friday), 8 * 60, 8 * 60, "2026-03-07T06:59:59Z", true},
 		{"Friday night", day(time.Friday), 22 * 60, 6 * 60, "2026-03-06T21:30:00Z", true}, // Friday, 22:30
 		{"Saturday morning is Friday's", day(time.Friday), 22 * 60, 6 * 60, "2026-03-07T04:59:59Z", true},
 		{"until six", day(time.Friday), 22 * 60, 6 * 60, "2026-03-07T05:00:00Z", false},

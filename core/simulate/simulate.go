@@ -357,8 +357,14 @@ func (r *run) replay(index int, t *policy.Traffic, end time.Duration) error {
 	}
 	s := &source{index: index, from: from, flows: make(map[packet.Flow]*sourceFlow), end: end,
 		lasts: end - t.Starts, capture: &measure.Capture{Name: t.Name}}
-	s.Source = &traffic.Replay{Reader: reader, Start: t.Starts, End: end, Admit: func(p *packet.Packet, err error) bool {
+	s.Source = &traffic.Replay{Reader: reader, Start: t.Starts, End: end, Admit: func(at time.Duration, p *packet.Packet, err error) bool {
 		s.capture.Packets++
+		// What is not sent is watched all the same: a DNS answer, the other side's hello.
+		unsent := func(count *int64) bool {
+			*count++
+			r.watch(at, p)
+			return false
+		}
 		switch {
 		case err != nil:
 			s.capture.Malformed++
@@ -367,15 +373,13 @@ func (r *run) replay(index int, t *policy.Traffic, end time.Duration) error {
 		default:
 			to := r.network.where(p.Flow.To)
 			if to == s.from {
-				s.capture.OtherWay++
-				return false
+				return unsent(&s.capture.OtherWay)
 			}
 			if to != nil {
 				s.next, _ = r.network.route(s.from, to)
 			}
 			if to == nil || s.next == nil {
-				s.capture.NoRoute++
-				return false
+				return unsent(&s.capture.NoRoute)
 			}
 			s.capture.Replayed++
 			return true
@@ -452,10 +456,8 @@ func (r *run) flight() *flight {
 func (r *run) step(e *event) {
 	switch e.kind {
 	case emit:
-		r.emitNext(e.source)
-		if r.recognises || e.flight.Fragment {
-			r.recogniser.Watch(r.now, &e.flight.Packet)
-		}
+		r.watch(r.now, &e.flight.Packet)
+		r.emitNext(e.source) // after that: it reads what a capture holds until its next packet
 		r.enter(e.source.from, e.flight)
 	case arrive:
 		e.flight.at++
@@ -481,6 +483,13 @@ func (r *run) step(e *event) {
 		e.port.carrier.sending = false
 		r.events.plan(event{at: r.now + e.port.delay, kind: arrive, port: e.port.peer, flight: e.flight})
 		r.carry(e.port)
+	}
+}
+
+// watch lets the recogniser see a packet, where its answer may matter.
+func (r *run) watch(at time.Duration, p *packet.Packet) {
+	if r.recognises || p.Fragment {
+		r.recogniser.Watch(at, p)
 	}
 }
 

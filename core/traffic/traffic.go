@@ -149,7 +149,7 @@ type Reader interface {
 type Replay struct {
 	Reader     Reader
 	Start, End time.Duration
-	Admit      func(p *packet.Packet, err error) bool
+	Admit      func(at time.Duration, p *packet.Packet, err error) bool
 
 	first time.Duration
 	last  time.Duration
@@ -175,7 +175,7 @@ func (r *Replay) Next(p *packet.Packet, room []byte) (time.Duration, bool, error
 		}
 		bytes := append(room[:0], frame...)
 		err = p.Parse(bytes, wire)
-		if r.Admit(p, err) {
+		if r.Admit(at, p, err) {
 			return at, true, nil
 		}
 	}

@@ -3,6 +3,7 @@ package cli_test
 import (
 	"bytes"
 	"encoding/binary"
+	"encoding/json"
 	"errors"
 	"io"
 	"os"
@@ -13,6 +14,9 @@ import (
 	"github.com/gopacket/gopacket"
 	"github.com/gopacket/gopacket/layers"
 	"github.com/gopacket/gopacket/pcapgo"
+
+	"imbrel/core/explain"
+	"imbrel/core/measure"
 )
 
 // marksIn reads a pcapng file with an independent library and counts packets by
@@ -202,6 +206,48 @@ func TestTheDemosCaptureComesOutMarked(t *testing.T) {
 	for k, n := range marksIn(t, filepath.Join(dir, "seen", "ternrock", "radio-out.pcapng")) {
 		if ef := k[1] == 46<<2; ef != (k[0] >= 16384 && k[0] < 32768) {
 			t.Errorf("%d packets to port %d left with ToS 0x%02x", n, k[0], k[1])
+		}
+	}
+}
+
+// A replay classifies as `explain --capture` does: names that were said in the other
+// direction, fragments and all.
+func TestAReplayClassifiesAsExplained(t *testing.T) {
+	dir := t.TempDir()
+	put(t, dir, "site.yaml", example(t, "site-wan.yaml"))
+	for _, source := range siteCaptures(t) {
+		name := filepath.Base(source)
+		put(t, dir, "replay.yaml", readFile(t, dir, "site.yaml")+"rehearsals:\n  - {name: r, lasts: 60s, traffic: [{name: site, capture: "+source+", enters: a/lan}]}\n")
+		r := imbrel(t, dir, "", nil, "explain", "site.yaml", "--capture", source, "-o", "json")
+		var said explain.CaptureResult
+		if err := json.Unmarshal([]byte(r.out), &said); err != nil {
+			t.Fatal(name, err, r.err)
+		}
+		r = imbrel(t, dir, "", nil, "rehearse", "replay.yaml", "-o", "json")
+		var did measure.Result
+		if err := json.Unmarshal([]byte(r.out), &did); err != nil {
+			t.Fatal(name, err, r.err)
+		}
+		want := make(map[string]int64)
+		for _, c := range said.Classes {
+			if c.Interface == "a/wan" {
+				want[c.Class] = c.Packets
+			}
+		}
+		classes := 0
+		for _, f := range did.Interfaces {
+			for _, c := range f.Classes {
+				if f.Node != "a" || f.PolicyAt == "" {
+					continue
+				}
+				classes++
+				if int64(c.OfferedPackets) != want[c.Class] {
+					t.Errorf("%s: %d packets of %s were rehearsed, %d explained", name, c.OfferedPackets, c.Class, want[c.Class])
+				}
+			}
+		}
+		if classes < 8 {
+			t.Errorf("%s: only %d classes", name, classes)
 		}
 	}
 }

@@ -29,10 +29,11 @@ func (t Text) Shares(r *share.Result, wishes []share.Wish) {
 		}
 		t.Title("%s/%s %s, policy %s: %s to share, %s reserved", f.Node, f.Interface, f.Direction, f.Policy, Rate(f.Rate), Rate(f.Reserved))
 		if f.Note != "" {
-			t.Line("  not kept: %s", f.Note)
 			if f.Direction == "in" {
+				t.Line("  %s", f.Note)
 				continue
 			}
+			t.Line("  not kept: %s", f.Note)
 		}
 		if len(words) > 0 {
 			t.Line("  gets: when %s, and the others nothing", list(words))
