@@ -94,7 +94,7 @@ var (
 		on("looks-like", "rtp: recognised by header and sequence over a few packets", words("rtp"), func(a *policy.App, _ string) { a.LooksLike = policy.LooksLikeRTP }),
 	)
 
-	aMap = shape[policy.Map]{say: "DSCPs, each followed by another, as in {af41: af42, cs3: le}",
+	aMap = shape[policy.MarkTable]{say: "DSCPs, each followed by another, as in {af41: af42, cs3: le}",
 		schema: func(d definitions) schema {
 			return schema{"type": "object", "additionalProperties": aDSCP.schema(d)}
 		},
@@ -327,7 +327,7 @@ var (
 		on("include", "other policy files, relative to this one, whose parts are read as if they were written here", list(aText), func(*document, []string) {}),
 		on("groups", "named address sets", named("group", aGroup, func(g *policy.Group, id policy.Ref) { g.Name, g.At = id.Text, id.At }), func(f *document, v []policy.Group) { f.Groups = v }),
 		on("apps", "what applications look like on the wire", named("application", anApp, func(a *policy.App, id policy.Ref) { a.Name, a.At = id.Text, id.At }), func(f *document, v []policy.App) { f.Apps = v }),
-		on("maps", "maps of DSCPs for marking anew", named("map", aMap, func(m *policy.Map, id policy.Ref) { m.Name, m.At = id.Text, id.At }), func(f *document, v []policy.Map) { f.Maps = v }),
+		on("maps", "maps of DSCPs for marking anew", named("map", aMap, func(m *policy.MarkTable, id policy.Ref) { m.Name, m.At = id.Text, id.At }), func(f *document, v []policy.MarkTable) { f.Maps = v }),
 		on("times", "named times, to use in `when`", named("time", aSpan, func(s *namedTime, id policy.Ref) { s.Name, s.At = id.Text, id.At }), func(f *document, v []namedTime) { f.times = v }),
 		on("classes", "the list of classes", list(aClass), func(f *document, v []policy.Class) { f.Classes = v }),
 		on("policies", "the list of policies", list(aPolicy), func(f *document, v []policy.Policy) { f.Policies = v }),
@@ -408,8 +408,8 @@ func entryShape() shape[policy.Entry] {
 }
 
 // readMap reads a map of DSCPs.
-func readMap(r *reader, n Value) (policy.Map, bool) {
-	m := policy.Map{Source: policy.Source{At: n.At}}
+func readMap(r *reader, n Value) (policy.MarkTable, bool) {
+	m := policy.MarkTable{Source: policy.Source{At: n.At}}
 	for d := range m.To {
 		m.To[d] = codepoint.DSCP(d)
 	}

@@ -62,7 +62,7 @@ func (s *resolver) resolve() {
 	s.groups()
 	s.apps()
 	s.namedTimes()
-	s.maps = unique(s, "maps", s.f.Maps, func(m *policy.Map) (string, policy.Place) { return m.Name, m.At })
+	s.maps = unique(s, "maps", s.f.Maps, func(m *policy.MarkTable) (string, policy.Place) { return m.Name, m.At })
 	s.classes()
 	s.treat()
 	s.attachments()

@@ -226,7 +226,7 @@ func (s *resolver) mark(m *policy.Mark) {
 		if k, ok := s.maps[m.MapName.Text]; ok {
 			m.Map = &s.f.Maps[k]
 		} else {
-			s.unknown(m.MapName, "map", namesOf(s.f.Maps, func(x *policy.Map) string { return x.Name }))
+			s.unknown(m.MapName, "map", namesOf(s.f.Maps, func(x *policy.MarkTable) string { return x.Name }))
 		}
 	}
 	given := 0

@@ -15,7 +15,7 @@ type File struct {
 	Title      string
 	Groups     []Group
 	Apps       []App // the file's own, then those of the catalogue
-	Maps       []Map
+	Maps       []MarkTable
 	Times      []Span
 	Classes    []Class
 	Policies   []Policy
@@ -32,8 +32,8 @@ type Group struct {
 	Addresses Addresses
 }
 
-// A Map turns one DSCP into another; those it does not name stay.
-type Map struct {
+// A MarkTable turns one DSCP into another; those it does not name stay.
+type MarkTable struct {
 	Source
 	Name string
 	To   [codepoint.MaxDSCP + 1]codepoint.DSCP

@@ -57,7 +57,7 @@ type Mark struct {
 	PCP, TC    *uint8
 	DEI        *bool
 	MapName    Ref
-	Map        *Map // of DSCPs
+	Map        *MarkTable // of DSCPs
 }
 
 // A Ceiling is an at-most: the entry waits rather than send faster.

@@ -1,0 +1,276 @@
+package simulate
+
+import (
+	"fmt"
+	"net/netip"
+	"time"
+
+	"imbrel/core/measure"
+	"imbrel/core/packet"
+	"imbrel/core/policy"
+	"imbrel/core/traffic"
+	"imbrel/core/unit"
+)
+
+// A source is a traffic source at work: one call's direction, one stream, or
+// one capture.
+type source struct {
+	traffic.Source
+	index   int // of the traffic
+	reverse bool
+	from    *port
+	route   []hop // nil: looked up for each packet
+	flow    *measure.Flow
+	flows   map[packet.Flow]*sourceFlow // of a capture
+	end     time.Duration
+	lasts   time.Duration // of a capture
+	capture *measure.Capture
+	number  int64
+	next    []hop // of a capture, that of the packet just admitted
+}
+
+type sourceFlow struct {
+	flow   *measure.Flow
+	number int64
+}
+
+// start makes the sources.
+func (r *run) start() error {
+	if err := r.bound(); err != nil {
+		return err
+	}
+	for i := range r.plan.Traffic {
+		t := &r.plan.Traffic[i]
+		var err error
+		switch end := r.end(t); {
+		case t.Kind == policy.Calls:
+			err = r.calls(i, t, end)
+		case t.Kind == policy.Stream:
+			err = r.stream(i, t, end)
+		default:
+			err = r.replay(i, t, end)
+		}
+		if err != nil {
+			return fmt.Errorf("%s: `%s`: %w", t.At, t.Name, err)
+		}
+	}
+	return nil
+}
+
+// end returns when a traffic ends.
+func (r *run) end(t *policy.Traffic) time.Duration {
+	if t.Lasts > 0 {
+		return min(r.plan.Lasts, t.Starts+t.Lasts)
+	}
+	return r.plan.Lasts
+}
+
+// bound refuses a rehearsal that would take for ever.
+func (r *run) bound() error {
+	var packets float64
+	for i := range r.plan.Traffic {
+		t := &r.plan.Traffic[i]
+		lasts := r.end(t) - t.Starts
+		switch t.Kind {
+		case policy.Calls:
+			if t.Codec.Interval <= 0 || t.Codec.Payload <= 0 {
+				return fmt.Errorf("%s: `%s`: calls need a codec with an interval and a payload", t.At, t.Name)
+			}
+			packets += 2 * float64(t.Calls) * float64(lasts/t.Codec.Interval+1)
+		case policy.Stream:
+			if t.Rate < unit.MinRate || t.Packet <= 0 {
+				return fmt.Errorf("%s: `%s`: a stream needs a rate of at least %s and a packet length", t.At, t.Name, unit.MinRate)
+			}
+			packets += lasts.Seconds() * float64(t.Rate) / 8 / float64(t.Packet)
+		}
+	}
+	if packets > maxPackets {
+		return fmt.Errorf("%s: the rehearsal `%s` would send %.0f packets; the most is %d: let it last less long, or send less",
+			r.plan.At, r.plan.Name, packets, maxPackets)
+	}
+	return nil
+}
+
+func (r *run) add(s *source) {
+	r.sources = append(r.sources, s)
+	r.emitNext(s)
+}
+
+// ends returns the ports of two addresses and the route between them.
+func (r *run) ends(from, to netip.Addr) (a, b *port, hops []hop, err error) {
+	a, b = r.network.where(from), r.network.where(to)
+	for _, end := range []struct {
+		p *port
+		a netip.Addr
+	}{{a, from}, {b, to}} {
+		if end.p == nil {
+			return nil, nil, nil, fmt.Errorf("the address %s is in no subnet of the network", end.a)
+		}
+	}
+	hops, err = r.network.route(a, b)
+	return a, b, hops, err
+}
+
+// dressed makes the packets of a traffic's hosts say what the traffic says: a tag,
+// and that their transport understands congestion marks.
+func dressed(s traffic.Source, t *policy.Traffic, tagged bool) traffic.Source {
+	d := &traffic.Dressed{Source: s, ECN: t.ECN}
+	if tagged && t.Tagged() {
+		d.Tag = &packet.Tag{VLAN: policy.DefaultVLAN}
+		if t.VLAN != nil {
+			d.Tag.VLAN = *t.VLAN
+		}
+		if t.PCP != nil {
+			d.Tag.PCP = *t.PCP
+		}
+	}
+	if d.Tag == nil && !d.ECN {
+		return s
+	}
+	return d
+}
+
+func (r *run) calls(index int, t *policy.Traffic, end time.Duration) error {
+	a, b, forth, err := r.ends(t.From, t.To)
+	if err != nil {
+		return err
+	}
+	back, err := r.network.route(b, a)
+	if err != nil {
+		return err
+	}
+	pair := [2]netip.Addr{t.From, t.To}
+	shift := uint32(0) // past the calls of other traffic between the same addresses
+	if t.FromPort == policy.FirstCallPort && t.ToPort == policy.FirstCallPort {
+		shift = r.ports[pair]
+		r.ports[pair] += 2 * uint32(t.Calls)
+	}
+	if last := uint32(max(t.FromPort, t.ToPort)) + shift + 2*uint32(t.Calls-1); last > 65535 {
+		return fmt.Errorf("%d calls between two addresses do not have a port each: divide them between more addresses", t.Calls)
+	}
+	for n := range t.Calls {
+		ends := packet.Flow{From: t.From, To: t.To, Protocol: packet.UDP,
+			FromPort: t.FromPort + uint16(shift) + uint16(2*n), ToPort: t.ToPort + uint16(shift) + uint16(2*n)}
+		random := traffic.Random(r.options.Seed, t.Name, n)
+		for _, reverse := range []bool{false, true} {
+			flow, from, hops := ends, a, forth
+			if reverse {
+				flow, from, hops = ends.Reverse(), b, back
+			}
+			start := t.Starts + time.Duration(random.Int64N(int64(t.Codec.Interval)))
+			call := &traffic.Call{Codec: t.Codec, Flow: flow, DSCP: t.DSCP, Start: start, End: end, ID: random.Uint32()}
+			r.add(&source{Source: dressed(call, t, !reverse), index: index, reverse: reverse, from: from, route: hops, end: end,
+				flow: measure.NewCall(t.Codec, t.Playout, end-t.Starts)})
+		}
+	}
+	return nil
+}
+
+func (r *run) stream(index int, t *policy.Traffic, end time.Duration) error {
+	from, _, hops, err := r.ends(t.From, t.To)
+	if err != nil {
+		return err
+	}
+	s := &traffic.Stream{Rate: t.Rate, Length: int(t.Packet), DSCP: t.DSCP, Start: t.Starts, End: end,
+		Flow: packet.Flow{From: t.From, To: t.To, FromPort: t.FromPort, ToPort: t.ToPort, Protocol: t.Protocol}}
+	random := traffic.Random(r.options.Seed, t.Name, 0)
+	if t.Poisson {
+		s.Random = random
+	} else { // streams of one rate should not stay in step
+		s.Start += time.Duration(random.Int64N(int64(t.Rate.Time(t.Packet))))
+	}
+	r.add(&source{Source: dressed(s, t, true), index: index, from: from, route: hops, end: end, flow: measure.NewFlow(end - t.Starts)})
+	return nil
+}
+
+func (r *run) replay(index int, t *policy.Traffic, end time.Duration) error {
+	if r.options.Capture == nil {
+		return fmt.Errorf("nothing opens the capture %s: set Options.Capture", t.Capture)
+	}
+	from := r.network.byIface[t.Enters]
+	if from == nil {
+		return fmt.Errorf("the capture enters at no interface of the network")
+	}
+	reader, err := r.options.Capture(t.Capture)
+	if err != nil {
+		return err
+	}
+	s := &source{index: index, from: from, flows: make(map[packet.Flow]*sourceFlow), end: end,
+		lasts: end - t.Starts, capture: &measure.Capture{Name: t.Name}}
+	s.Source = &traffic.Replay{Reader: reader, Start: t.Starts, End: end, Admit: func(at time.Duration, p *packet.Packet, err error) bool {
+		s.capture.Packets++
+		// What is not sent is watched all the same: a DNS answer, the other side's hello.
+		unsent := func(count *int64) bool {
+			*count++
+			r.watch(at, p)
+			return false
+		}
+		switch {
+		case err != nil:
+			s.capture.Malformed++
+		case !p.IsIP():
+			s.capture.NotIP++
+		default:
+			to := r.network.where(p.Flow.To)
+			if to == s.from {
+				return unsent(&s.capture.OtherWay)
+			}
+			if to != nil {
+				s.next, _ = r.network.route(s.from, to)
+			}
+			if to == nil || s.next == nil {
+				return unsent(&s.capture.NoRoute)
+			}
+			s.capture.Replayed++
+			return true
+		}
+		return false
+	}}
+	r.add(s)
+	return nil
+}
+
+// emitNext plans the next packet of a source.
+func (r *run) emitNext(s *source) {
+	p := r.flight()
+	at, ok, err := s.Next(&p.Packet, p.room)
+	if err != nil {
+		t := &r.plan.Traffic[s.index]
+		r.failed = fmt.Errorf("%s: `%s`: %w", t.PlaceOf("capture"), t.Name, err)
+	}
+	if !ok || err != nil {
+		r.spare = append(r.spare, p)
+		return
+	}
+	if len(p.Bytes) > cap(p.room) { // a large frame outgrew the room: keep the larger
+		p.room = p.Bytes
+	}
+	p.source, p.sent = s, at
+	if s.flow != nil {
+		p.flow, p.number, p.route = s.flow, s.number, s.route
+		s.number++
+	} else {
+		f := s.track(p.Flow)
+		p.flow, p.number = f.flow, f.number
+		f.number++
+		p.route = s.next
+	}
+	r.events.plan(event{at: at, kind: emit, source: s, flight: p})
+}
+
+// track returns the measure of a capture's flow. Beyond a bound, flows that are
+// new share one.
+func (s *source) track(f packet.Flow) *sourceFlow {
+	const most = 1 << 16
+	if len(s.flows) >= most {
+		if _, known := s.flows[f]; !known {
+			f = packet.Flow{}
+		}
+	}
+	t := s.flows[f]
+	if t == nil {
+		t = &sourceFlow{flow: measure.NewFlow(s.lasts)}
+		s.flows[f] = t
+	}
+	return t
+}
