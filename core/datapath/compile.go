@@ -34,7 +34,6 @@ func New(c Config) *Path {
 	p.classifier = classify.New(c.Plan)
 	p.elements = make([]*element, len(c.Plan.Entries))
 	p.counters = make([]Counters, len(p.elements))
-	p.pressure.whole = c.Plan.Whole
 	b := &compiler{path: p, config: &c, maxPacket: c.Plan.MaxPacket, nodes: 1}
 	root := schedule.Entry{Ceiling: c.Plan.Shape}
 	b.level(&root, c.Plan.Top)

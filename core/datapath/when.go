@@ -4,7 +4,6 @@ import (
 	"time"
 
 	"imbrel/core/plan"
-	"imbrel/core/policy"
 	"imbrel/core/unit"
 )
 
@@ -16,7 +15,6 @@ const lookEvery = 100 * time.Millisecond
 type pressure struct {
 	bytes int64         // sent since the last look
 	end   time.Duration // of the time being measured
-	whole unit.Rate
 }
 
 // A Limit is what a `when` puts in and out of force.
@@ -37,7 +35,7 @@ func (l Limit) String() string { return [...]string{"", "at-most", "police", "bl
 type trigger struct {
 	element *element
 	limit   Limit
-	when    *policy.When
+	when    *plan.When
 	inForce bool
 	since   time.Duration // from when the load has been beyond the threshold; negative: it is not
 	judged  time.Duration // until when a named time is known
@@ -49,22 +47,19 @@ type trigger struct {
 
 // watch makes the triggers of an element.
 func (p *Path) watch(e *element) {
-	add := func(l Limit, w *policy.When) {
+	add := func(l Limit, w *plan.When) {
 		if w != nil {
 			p.triggers = append(p.triggers, &trigger{element: e, limit: l, when: w, since: -1})
 		}
 	}
-	spec := e.entry.Spec
-	add(TheEntry, spec.When)
+	add(TheEntry, e.entry.When)
 	if m := e.entry.AtMost; m != nil {
 		add(TheCeiling, m.When)
 	}
 	if m := e.entry.Meter; m != nil {
 		add(ThePolicer, m.When)
 	}
-	if spec.Block {
-		add(TheBlock, spec.BlockWhen)
-	}
+	add(TheBlock, e.entry.BlockWhen)
 }
 
 // begin puts in force what is so at the start.
@@ -152,9 +147,9 @@ func (t *trigger) byTime(now time.Duration, p *Path) {
 // from one time to another.
 func (t *trigger) byLoad(from, to time.Duration, load unit.Rate, p *Path) {
 	for {
-		threshold, beyond := &t.when.Starts, load >= t.when.Starts.Load.Of(p.pressure.whole)
+		threshold, beyond := &t.when.Starts, load >= t.when.Starts.Load
 		if t.inForce {
-			threshold, beyond = &t.when.Ends, load < t.when.Ends.Load.Of(p.pressure.whole)
+			threshold, beyond = &t.when.Ends, load < t.when.Ends.Load
 		}
 		if !beyond {
 			t.since = -1

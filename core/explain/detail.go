@@ -18,7 +18,7 @@ func (f *Follower) why(s *Step, where *site, taken *plan.Entry, p *packet.Packet
 		for _, e := range where.classifier.Tried(level) {
 			t := Try{Class: e.Spec.ClassName.Text, Line: e.Spec.At.Line}
 			if where.classifier.OutOfForce(e) {
-				t.Reason = "not in force: " + notNow(e.Spec.When, f.at)
+				t.Reason = "not in force: " + notNow(e.When, f.at)
 			} else if e.Class != nil {
 				t.Reason, t.Conditions = whyNot(e.Class, p)
 			}
@@ -29,7 +29,7 @@ func (f *Follower) why(s *Step, where *site, taken *plan.Entry, p *packet.Packet
 }
 
 // notNow says why a named time does not hold.
-func notNow(w *policy.When, at time.Time) string {
+func notNow(w *plan.When, at time.Time) string {
 	local := at.In(w.Time.Zone)
 	return fmt.Sprintf("it is %s in %s; `%s` is %s", local.Format("15:04 Monday"), w.Time.Zone, w.Time.Name, w.Time)
 }
@@ -118,7 +118,7 @@ func (s *Step) detail(pl *plan.Plan, e *plan.Entry, p *packet.Packet, at time.Ti
 				note("its policer is not in force: %s", notNow(o.Meter.When, at))
 			}
 		}
-		s.assumed(spec.When, at, "it is")
+		s.assumed(o.When, at, "it is")
 		if o.AtMost != nil {
 			if w := o.AtMost.When; w != nil && w.Time != nil && !inForce(w, at) {
 				note("its at-most %s is not in force: %s", o.AtMost.Rate, notNow(w, at))
@@ -126,7 +126,7 @@ func (s *Step) detail(pl *plan.Plan, e *plan.Entry, p *packet.Packet, at time.Ti
 				s.assumed(w, at, fmt.Sprintf("its at-most %s is", o.AtMost.Rate))
 			}
 		}
-		if w := spec.BlockWhen; w != nil && w.Time != nil && !inForce(w, at) {
+		if w := o.BlockWhen; w != nil && w.Time != nil && !inForce(w, at) {
 			note("it is not blocked: %s", notNow(w, at))
 		} else {
 			s.assumed(w, at, "it is blocked; its block is")
@@ -150,9 +150,9 @@ func (s *Step) detail(pl *plan.Plan, e *plan.Entry, p *packet.Packet, at time.Ti
 }
 
 // assumed notes that a `when` is assumed to hold.
-func (s *Step) assumed(w *policy.When, at time.Time, what string) {
+func (s *Step) assumed(w *plan.When, at time.Time, what string) {
 	if w != nil && (at.IsZero() || w.Time == nil) {
-		s.Notes = append(s.Notes, what+" in force while "+When(w)+"; that is assumed here")
+		s.Notes = append(s.Notes, what+" in force while "+When(w.Spec)+"; that is assumed here")
 	}
 }
 

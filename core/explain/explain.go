@@ -131,7 +131,7 @@ func (f *Follower) site(a *policy.Attachment) *site {
 	s.classifier = classify.New(s.plan)
 	var sometimes []*plan.Entry
 	for _, e := range s.plan.Entries {
-		if e.Spec.When != nil {
+		if e.When != nil {
 			sometimes = append(sometimes, e)
 		}
 		if e.Meter != nil {
@@ -139,14 +139,14 @@ func (f *Follower) site(a *policy.Attachment) *site {
 			s.meters[e] = &m
 		}
 	}
-	s.classifier.InForce(sometimes, func(e *plan.Entry) bool { return inForce(e.Spec.When, f.at) })
+	s.classifier.InForce(sometimes, func(e *plan.Entry) bool { return inForce(e.When, f.at) })
 	f.sites[a] = s
 	return s
 }
 
 // inForce reports whether a `when` holds at a time; when that is not known, it is
 // assumed to.
-func inForce(w *policy.When, at time.Time) bool {
+func inForce(w *plan.When, at time.Time) bool {
 	return w == nil || w.Time == nil || at.IsZero() || w.Time.Holds(at)
 }
 
@@ -334,7 +334,7 @@ func (f *Follower) cross(p *packet.Packet, at *policy.Interface, d policy.Direct
 // first, as the data path does with the first packet after a pause.
 func (f *Follower) treat(s *Step, where *site, e *plan.Entry, p *packet.Packet) {
 	for _, o := range chain(e) {
-		if o.Spec.Block && inForce(o.Spec.BlockWhen, f.at) {
+		if o.Block || o.BlockWhen != nil && inForce(o.BlockWhen, f.at) {
 			s.Blocked = true
 			return
 		}

@@ -57,12 +57,46 @@ type Entry struct {
 	AtLeast unit.Rate // what its `at-least` comes to
 	Weight  int64     // its part of what is lent, in thousandths of a per cent
 
-	Priority int
-	Each     policy.Each
-	Block    bool
-	AtMost   *AtMost
-	Meter    *Meter
-	Queue    Queue // of an entry with nothing within it
+	Priority  int
+	Each      policy.Each
+	When      *When // nil: the entry is always in force
+	Block     bool  // always
+	BlockWhen *When // only then
+	AtMost    *AtMost
+	Meter     *Meter
+	Queue     Queue // of an entry with nothing within it
+}
+
+// A When is a named time, or a pressure with absolute loads.
+type When struct {
+	Spec         *policy.When
+	Time         *policy.Span // nil: under pressure
+	Starts, Ends Threshold
+}
+
+// A Threshold is a load of the interface that lasts.
+type Threshold struct {
+	Load unit.Rate
+	For  time.Duration
+}
+
+// Whens returns what says when the entry, and its limits, are in force.
+func (e *Entry) Whens() []*When {
+	var out []*When
+	add := func(w *When) {
+		if w != nil {
+			out = append(out, w)
+		}
+	}
+	add(e.When)
+	add(e.BlockWhen)
+	if e.AtMost != nil {
+		add(e.AtMost.When)
+	}
+	if e.Meter != nil {
+		add(e.Meter.When)
+	}
+	return out
 }
 
 // AtMost is a ceiling by which packets wait.
@@ -70,7 +104,7 @@ type AtMost struct {
 	Rate   unit.Rate
 	Peak   unit.Rate // 0: no burst above Rate
 	Credit unit.Size // how much may go at once beyond one packet
-	When   *policy.When
+	When   *When     // nil: always in force
 }
 
 // A Meter is a policer with absolute rates.
@@ -82,7 +116,7 @@ type Meter struct {
 	Second  unit.Size // the excess burst, or the peak's
 	Aware   bool
 	Actions [3]policy.Action // by meter.Color
-	When    *policy.When
+	When    *When            // nil: always in force
 }
 
 // New returns the meter, its buckets full.

@@ -85,6 +85,9 @@ func (r *resolver) level(parent *Entry, specs []policy.Entry, at policy.Source, 
 func (r *resolver) entry(parent *Entry, spec *policy.Entry, whole, ceiling unit.Rate) *Entry {
 	e := &Entry{Spec: spec, Name: spec.ClassName.Text, Class: r.class(spec.Class), Parent: parent, Ceiling: ceiling,
 		Priority: spec.Priority, Each: spec.Each, Block: spec.Block && spec.BlockWhen == nil, AtLeast: spec.AtLeast.Of(whole)}
+	if e.When = r.when(spec.When); spec.Block {
+		e.BlockWhen = r.when(spec.BlockWhen)
+	}
 	if parent != nil {
 		e.Name = parent.Name + "/" + e.Name
 	}
@@ -94,7 +97,7 @@ func (r *resolver) entry(parent *Entry, spec *policy.Entry, whole, ceiling unit.
 	}
 	bound := func(rate unit.Rate) { e.Ceiling, e.Bounded = min(e.Ceiling, rate), true }
 	if c := spec.AtMost; c != nil {
-		m := &AtMost{Rate: r.rate(c.Rate, of, spec, "at-most"), When: c.When, Credit: 2 * r.plan.MaxPacket}
+		m := &AtMost{Rate: r.rate(c.Rate, of, spec, "at-most"), When: r.when(c.When), Credit: 2 * r.plan.MaxPacket}
 		if b := c.Burst; b != nil {
 			m.Peak = r.rate(b.To, of, spec, "at-most")
 			if m.Peak < m.Rate {
@@ -102,7 +105,7 @@ func (r *resolver) entry(parent *Entry, spec *policy.Entry, whole, ceiling unit.
 			}
 			m.Credit += max(m.Peak-m.Rate, 0).Bytes(b.For)
 		}
-		if e.AtMost = m; c.When == nil {
+		if e.AtMost = m; m.When == nil {
 			bound(m.Rate)
 		}
 	}
@@ -119,31 +122,24 @@ func (r *resolver) entry(parent *Entry, spec *policy.Entry, whole, ceiling unit.
 		}
 		r.problem(spec.PlaceOf("at-least"), "raise the ceiling or lower the promise", "at-least %s is above %s %s", share(spec.AtLeast, whole), what, e.Ceiling)
 	}
-	for _, w := range []*policy.When{spec.When, spec.BlockWhen, whenOf(spec)} {
-		r.pressure(w)
-	}
-	if p := spec.Police; p != nil {
-		r.pressure(p.When)
-	}
 	return e
 }
 
-func whenOf(spec *policy.Entry) *policy.When {
-	if spec.AtMost != nil {
-		return spec.AtMost.When
+// when resolves a `when`, and checks that a pressure comes to rest.
+func (r *resolver) when(w *policy.When) *When {
+	if w == nil {
+		return nil
 	}
-	return nil
-}
-
-// pressure checks that a pressure comes to rest.
-func (r *resolver) pressure(w *policy.When) {
-	if w == nil || w.Time != nil || w.TimeName.Text != "" {
-		return
+	out := &When{Spec: w, Time: w.Time}
+	if w.Time != nil || w.TimeName.Text != "" {
+		return out
 	}
-	starts, ends := w.Starts.Load, w.Ends.Load
-	if ends.Of(r.plan.Whole) > starts.Of(r.plan.Whole) {
-		r.problem(w.PlaceOf("ends"), "end below the load at which it starts", "it would end at %s and start at %s, and never come to rest", share(ends, r.plan.Whole), share(starts, r.plan.Whole))
+	whole := r.plan.Whole
+	out.Starts, out.Ends = Threshold{w.Starts.Load.Of(whole), w.Starts.For}, Threshold{w.Ends.Load.Of(whole), w.Ends.For}
+	if out.Ends.Load > out.Starts.Load {
+		r.problem(w.PlaceOf("ends"), "end below the load at which it starts", "it would end at %s and start at %s, and never come to rest", share(w.Ends.Load, whole), share(w.Starts.Load, whole))
 	}
+	return out
 }
 
 // rate returns what a limit comes to, at least the least rate there is.
@@ -157,7 +153,7 @@ func (r *resolver) rate(s unit.Share, of unit.Rate, spec *policy.Entry, key stri
 
 // meter computes a policer.
 func (r *resolver) meter(spec *policy.Entry, p *policy.Police, of unit.Rate) *Meter {
-	m := &Meter{Kind: p.Kind(), Burst: p.Burst, Aware: p.Aware, When: p.When, Actions: [3]policy.Action{meter.Green: p.Green, meter.Yellow: p.Yellow, meter.Red: p.Red}}
+	m := &Meter{Kind: p.Kind(), Burst: p.Burst, Aware: p.Aware, When: r.when(p.When), Actions: [3]policy.Action{meter.Green: p.Green, meter.Yellow: p.Yellow, meter.Red: p.Red}}
 	if p.Calls > 0 {
 		size := r.plan.Framing.Size(p.Codec.Length(p.IPv6), 0)
 		m.Rate, m.Burst = p.Codec.Rate(p.Calls*size), unit.Size(2*p.Calls*size)

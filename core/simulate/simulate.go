@@ -15,6 +15,7 @@ import (
 	"imbrel/core/datapath"
 	"imbrel/core/measure"
 	"imbrel/core/packet"
+	"imbrel/core/plan"
 	"imbrel/core/policy"
 	"imbrel/core/queue"
 	"imbrel/core/recognise"
@@ -139,34 +140,16 @@ func unrehearsed(f *policy.File, rehearsal *policy.Rehearsal) policy.Problems {
 	if !rehearsal.StartAt.IsZero() {
 		return out
 	}
-	seen := make(map[*policy.Policy]bool)
-	var look func(entries []policy.Entry)
-	look = func(entries []policy.Entry) {
-		for i := range entries {
-			e := &entries[i]
-			whens := []*policy.When{e.When, e.BlockWhen}
-			if e.AtMost != nil {
-				whens = append(whens, e.AtMost.When)
-			}
-			if e.Police != nil {
-				whens = append(whens, e.Police.When)
-			}
-			for _, w := range whens {
-				if w != nil && w.Time != nil {
-					out = append(out, policy.Problem{Place: w.TimeName.At, Text: fmt.Sprintf("the entry for `%s` depends on the time `%s`, and the rehearsal `%s` plays at none", e.ClassName.Text, w.Time.Name, rehearsal.Name),
+	seen := make(map[*policy.When]bool)
+	for i := range f.Attach {
+		for _, e := range plan.Attached(&f.Attach[i]).Entries {
+			for _, w := range e.Whens() {
+				if w.Time != nil && !seen[w.Spec] {
+					seen[w.Spec] = true
+					out = append(out, policy.Problem{Place: w.Spec.TimeName.At, Text: fmt.Sprintf("the entry for `%s` depends on the time `%s`, and the rehearsal `%s` plays at none", e.Spec.ClassName.Text, w.Time.Name, rehearsal.Name),
 						Help: "give the rehearsal a `starts-at`, such as 2026-03-02T08:30"})
 				}
 			}
-			if look(e.Treat); e.Within != nil && !seen[e.Within] {
-				seen[e.Within] = true
-				look(e.Within.Treat)
-			}
-		}
-	}
-	for i := range f.Attach {
-		if p := f.Attach[i].Policy; !seen[p] {
-			seen[p] = true
-			look(p.Treat)
 		}
 	}
 	return out
