@@ -8,17 +8,7 @@ import (
 	"imbrel/core/meter"
 	"imbrel/core/plan"
 	"imbrel/core/policy"
-	"imbrel/core/unit"
 )
-
-// When returns what an entry's `when` asks for.
-func When(w *policy.When) string {
-	if w.Time != nil {
-		return "the time is `" + w.Time.Name + "`"
-	}
-	return fmt.Sprintf("the load has reached %s for %s, until it is below %s for %s",
-		w.Starts.Load, unit.FormatDuration(w.Starts.For), w.Ends.Load, unit.FormatDuration(w.Ends.For))
-}
 
 // Police returns what a policer does.
 func Police(m *plan.Meter) string {

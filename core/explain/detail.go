@@ -152,7 +152,7 @@ func (s *Step) detail(pl *plan.Plan, e *plan.Entry, p *packet.Packet, at time.Ti
 // assumed notes that a `when` is assumed to hold.
 func (s *Step) assumed(w *plan.When, at time.Time, what string) {
 	if w != nil && (at.IsZero() || w.Time == nil) {
-		s.Notes = append(s.Notes, what+" in force while "+When(w.Spec)+"; that is assumed here")
+		s.Notes = append(s.Notes, what+" in force while "+w.Spec.Words()+"; that is assumed here")
 	}
 }
 

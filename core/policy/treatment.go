@@ -1,6 +1,7 @@
 package policy
 
 import (
+	"fmt"
 	"strings"
 	"time"
 
@@ -133,6 +134,15 @@ type When struct {
 	TimeName     Ref
 	Time         *Span    // nil: under pressure
 	Starts, Ends Pressure // of the load of the interface
+}
+
+// Words returns what it asks for.
+func (w *When) Words() string {
+	if w.Time != nil {
+		return "the time is `" + w.Time.Name + "`"
+	}
+	return fmt.Sprintf("the load has reached %s for %s, until it is below %s for %s",
+		w.Starts.Load, unit.FormatDuration(w.Starts.For), w.Ends.Load, unit.FormatDuration(w.Ends.For))
 }
 
 // A Pressure is a load of the interface that lasts.

@@ -41,6 +41,10 @@ type Class struct {
 	// instance when it gets all it may; nil for a class with others within it, one
 	// that is promised nothing, and one after a priority without a bound.
 	LongestWait *float64 `json:"longest_wait_ms"`
+	// When says when it is in force at all; its figures are for then. Sometimes lists
+	// its limits that come and go, which the figures do not count.
+	When      string   `json:"when,omitempty"`
+	Sometimes []string `json:"sometimes,omitempty"`
 }
 
 // An Interface is where a policy is in force.
@@ -110,11 +114,19 @@ func meant(e *plan.Entry, class string) bool {
 func compute(p *plan.Plan, wishes []Wish, calls codec.Codec) Interface {
 	out := Interface{Node: p.Interface.Node.Name, Interface: p.Interface.Name, Direction: p.Direction.String(), Policy: p.Policy.Name,
 		Rate: int64(p.Whole), Note: p.NotKept()}
-	busy := Allocate(p, func(*plan.Entry) unit.Rate { return fluid.Greedy })
+	busy := least(p, func(wanted func(*plan.Entry) bool) []unit.Rate {
+		return Allocate(p, func(e *plan.Entry) unit.Rate {
+			if wanted(e) {
+				return fluid.Greedy
+			}
+			return 0
+		})
+	})
 	gets := busy
 	if len(wishes) > 0 {
-		gets = allocate(p, wishes)
+		gets = least(p, func(wanted func(*plan.Entry) bool) []unit.Rate { return allocate(p, wishes, wanted) })
 	}
+	reserved := make(map[string]int64) // by the classes at the top: alternatives count once
 	perCall := calls.Rate(p.Framing.Size(calls.Length(false), 0))
 	most := alone(p)
 	for i, e := range p.Entries {
@@ -134,14 +146,37 @@ func compute(p *plan.Plan, wishes []Wish, calls codec.Codec) Interface {
 		default:
 			c.Unbounded = !e.Block
 		}
-		if e.Parent == nil {
-			out.Reserved += c.Reserved
+		if e.Parent == nil && c.Reserved > reserved[e.Name] {
+			out.Reserved += c.Reserved - reserved[e.Name]
+			reserved[e.Name] = c.Reserved
 		}
 		if wait, ok := longestWait(p, e); ok {
 			c.LongestWait = &wait
 		}
+		if e.When != nil {
+			c.When = e.When.Spec.Words()
+		}
+		c.Sometimes = sometimes(e)
 		out.Classes = append(out.Classes, c)
 	}
+	return out
+}
+
+// sometimes lists the limits of an entry that have a `when`.
+func sometimes(e *plan.Entry) []string {
+	var out []string
+	say := func(w *plan.When, limit string) {
+		if w != nil {
+			out = append(out, limit+" while "+w.Spec.Words())
+		}
+	}
+	if m := e.AtMost; m != nil {
+		say(m.When, "at most "+m.Rate.String())
+	}
+	if m := e.Meter; m != nil {
+		say(m.When, "policed at "+m.Rate.String())
+	}
+	say(e.BlockWhen, "blocked")
 	return out
 }
 
@@ -164,9 +199,9 @@ func Allocate(p *plan.Plan, wants func(*plan.Entry) unit.Rate) []unit.Rate {
 	return t.result()
 }
 
-// allocate does so for wishes: what a class with others within it wants, these
-// want together.
-func allocate(p *plan.Plan, wishes []Wish) []unit.Rate {
+// allocate does so for wishes of the entries in force: what a class with others
+// within it wants, these want together.
+func allocate(p *plan.Plan, wishes []Wish, inForce func(*plan.Entry) bool) []unit.Rate {
 	want := make([]unit.Rate, len(p.Entries))
 	limit := make([]unit.Rate, len(p.Entries)) // of an entry with others within it
 	for i, e := range p.Entries {
@@ -191,7 +226,12 @@ func allocate(p *plan.Plan, wishes []Wish) []unit.Rate {
 			}
 		}
 	}
-	t := &tree{gets: make([]*fluid.Entry, len(p.Entries)), wants: func(e *plan.Entry) unit.Rate { return want[e.Number] }, limit: limit}
+	t := &tree{gets: make([]*fluid.Entry, len(p.Entries)), limit: limit, wants: func(e *plan.Entry) unit.Rate {
+		if inForce(e) {
+			return want[e.Number]
+		}
+		return 0
+	}}
 	root := &fluid.Entry{}
 	t.grow(root, p.Top, p.Whole)
 	fluid.Allocate(root, p.Whole)

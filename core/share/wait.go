@@ -66,8 +66,13 @@ func ahead(p *plan.Plan, e *plan.Entry) (around, left unit.Rate, bursts unit.Siz
 		siblings, around = e.Parent.Inner, e.Parent.Inside()
 	}
 	left = around
+	type part struct {
+		ceiling unit.Rate
+		burst   unit.Size
+	}
+	most := make(map[string]part) // by class: of alternatives the largest
 	for _, o := range siblings {
-		if o == e || o.Priority == 0 || o.Block || e.Priority > 0 && o.Priority > e.Priority {
+		if o.Name == e.Name || o.Priority == 0 || o.Block || e.Priority > 0 && o.Priority > e.Priority {
 			continue
 		}
 		if !o.Bounded || o.Each != 0 {
@@ -77,8 +82,11 @@ func ahead(p *plan.Plan, e *plan.Entry) (around, left unit.Rate, bursts unit.Siz
 		if m := o.AtMost; m != nil {
 			b = max(b, m.Credit)
 		}
-		bursts += b + p.MaxPacket
-		left -= o.Ceiling
+		last := most[o.Name]
+		next := part{max(last.ceiling, o.Ceiling), max(last.burst, b+p.MaxPacket)}
+		most[o.Name] = next
+		left -= next.ceiling - last.ceiling
+		bursts += next.burst - last.burst
 	}
 	return around, left, bursts, around >= unit.MinRate && left >= unit.MinRate
 }

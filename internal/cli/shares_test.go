@@ -285,3 +285,40 @@ attach: [{policy: p, at: west/lan, direction: in}]
 		t.Errorf("of 500 packets of the phone and 12500 of the PC, %d left as EF and %d as LE; %+v", ef, le, k.Instances)
 	}
 }
+
+// Of the entries of a class one is in force at a time: what 10 % keep of the 20 % is
+// lent to all, 1 : 8. A limit that comes and goes is said and not counted.
+func TestSharesOfWhatIsThereSometimes(t *testing.T) {
+	file := limit("", "80kbit/s", "{class: bulk, at-least: 20%, when: work}\n      - {class: bulk, at-least: 10%, at-most: {rate: 1.5Mbit/s, when: work}}")
+	var r share.Result
+	out := imbrel(t, t.TempDir(), file, nil, "shares", "-", "-o", "json")
+	if err := json.Unmarshal([]byte(out.out), &r); err != nil {
+		t.Fatal(err, out.err)
+	}
+	f := r.Interfaces[0]
+	if f.Reserved != 2_000_000 {
+		t.Errorf("reserved %d: both were counted", f.Reserved)
+	}
+	for i, want := range []struct{ promised, busy int64 }{{2_000_000, 2_000_000}, {1_000_000, 1_111_111}, {8_000_000, 8_000_000}} {
+		if c := f.Classes[i]; c.Promised != want.promised || c.AllBusy < want.busy-10 || c.AllBusy > want.busy+10 {
+			t.Errorf("%s %s: promised %d, all busy %d; want %+v", c.Class, c.When, c.Promised, c.AllBusy, want)
+		}
+	}
+	text := imbrel(t, t.TempDir(), file, nil, "shares", "-").out
+	for _, want := range []string{"bulk, sometimes: only while the time is `work`", "bulk is at most 1.5Mbit/s while the time is `work`: not counted here"} {
+		if !strings.Contains(text, want) {
+			t.Errorf("%q is not in\n%s", want, text)
+		}
+	}
+}
+
+// Two bounds of 60 % of which one holds at a time leave the others 40 %, and a wait
+// that has a bound.
+func TestWaitBehindAPriorityThatIsThereSometimes(t *testing.T) {
+	got := shares(t, limit("", "80kbit/s", "{class: bulk, priority: 1, at-most: 6Mbit/s, when: work}\n      - {class: bulk, priority: 1, at-most: 6Mbit/s}"))
+	one := shares(t, limit("", "80kbit/s", "{class: bulk, priority: 1, at-most: 6Mbit/s}"))
+	rest, want := got["west rest"], one["west rest"]
+	if rest.LongestWait == nil || *rest.LongestWait != *want.LongestWait || rest.Promised != 4_000_000 {
+		t.Errorf("rest: %+v; with the one entry %+v", rest, want)
+	}
+}

@@ -55,6 +55,9 @@ func (t Text) Shares(r *share.Result, wishes []share.Wish) {
 					name += " " + Rate(c.EachBps)
 				}
 			}
+			if c.When != "" {
+				name += ", sometimes"
+			}
 			row := table.Row{name, Rate(c.Alone), Rate(c.Reserved), Rate(c.Promised), Rate(c.AllBusy)}
 			if len(words) > 0 {
 				row = append(row, Rate(c.Gets), Rate(c.Lent))
@@ -69,6 +72,12 @@ func (t Text) Shares(r *share.Result, wishes []share.Wish) {
 		for _, c := range f.Classes {
 			if c.Unbounded {
 				t.Line("    %s: its priority has no bound, so it can take everything from the others: give it `police` or `at-most`", c.Class)
+			}
+			if c.When != "" {
+				t.Line("    %s, sometimes: only while %s; its figures are for then", c.Class, c.When)
+			}
+			for _, s := range c.Sometimes {
+				t.Line("    %s is %s: not counted here", c.Class, s)
 			}
 			if len(c.Each) > 0 && slices.ContainsFunc(f.Classes, func(o share.Class) bool { return o.Parent == c.Class }) {
 				t.Line("    within %s: what one %s gets when it gets all it may", c.Class, strings.Join(c.Each, " and "))
