@@ -51,7 +51,7 @@ func (c *Classifier) compile(around *plan.Entry) {
 		at = around.Number + 1
 	}
 	var classes []*policy.Class
-	for _, e := range c.within(around) {
+	for _, e := range c.level(around) {
 		if c.out[e.Number] {
 			continue
 		}
@@ -65,8 +65,8 @@ func (c *Classifier) compile(around *plan.Entry) {
 	c.levels[at] = l
 }
 
-// within returns the entries within an entry, or at the top.
-func (c *Classifier) within(around *plan.Entry) []*plan.Entry {
+// level returns the entries within an entry, or at the top.
+func (c *Classifier) level(around *plan.Entry) []*plan.Entry {
 	if around != nil {
 		return around.Inner
 	}
@@ -115,7 +115,7 @@ func (c *Classifier) Take(p *packet.Packet) *plan.Entry { return c.entries[c.Num
 // Tried returns the entries of the level of the one that took a packet that come
 // before it, in their order, whether in force or not.
 func (c *Classifier) Tried(taken *plan.Entry) []*plan.Entry {
-	siblings := c.within(taken.Parent)
+	siblings := c.level(taken.Parent)
 	return siblings[:slices.Index(siblings, taken)]
 }
 

@@ -52,24 +52,24 @@ func (r *Recogniser) Forgotten() (conversations, hellos int64) {
 	return r.conversations.forgotten, r.hellos.forgotten
 }
 
-// A Way is how the name of a conversation's server was learned.
-type Way uint8
+// Evidence is how the name of a conversation's server was learned.
+type Evidence uint8
 
-// How a name is learned. NotLearned is the zero Way.
+// How a name is learned. NotLearned is the zero value.
 const (
-	NotLearned Way = iota
+	NotLearned Evidence = iota
 	ByTLS
 	ByHTTP
 	ByDNS
 )
 
 // Word returns how a name is learned as one word: "tls", "http", "dns".
-func (w Way) Word() string { return [...]string{"", "tls", "http", "dns"}[w] }
+func (e Evidence) Word() string { return [...]string{"", "tls", "http", "dns"}[e] }
 
 // A conversation is what is known of both directions of a flow.
 type conversation struct {
 	name     string
-	learned  Way
+	learned  Evidence
 	apps     []uint64
 	watching bool // its first bytes are being collected
 	done     bool
@@ -152,9 +152,9 @@ func (r *Recogniser) Watch(now time.Duration, p *packet.Packet) {
 
 // Known is what is known of a conversation.
 type Known struct {
-	Name string // of the server; "" when it is not known
-	By   Way    // how the name was learned
-	RTP  bool   // it looks like RTP
+	Name string   // of the server; "" when it is not known
+	By   Evidence // how the name was learned
+	RTP  bool     // it looks like RTP
 }
 
 // Known returns what was recognised of a flow's conversation.
@@ -206,7 +206,7 @@ func (r *Recogniser) byAddress(now time.Duration, c *conversation, p *packet.Pac
 }
 
 // name gives a conversation a server name.
-func (r *Recogniser) name(c *conversation, name string, by Way) {
+func (r *Recogniser) name(c *conversation, name string, by Evidence) {
 	if c.learned = by; c.name == name {
 		return
 	}
@@ -315,7 +315,7 @@ func (r *Recogniser) try(c *conversation, k packet.Flow, b []byte) bool {
 	return true
 }
 
-func (r *Recogniser) settle(c *conversation, k packet.Flow, name string, by Way) {
+func (r *Recogniser) settle(c *conversation, k packet.Flow, name string, by Evidence) {
 	c.done = true
 	r.hellos.remove(k)
 	if name != "" {

@@ -14,7 +14,7 @@ import (
 	"imbrel/core/policy"
 )
 
-// A Table finds routes. It works them out when they are asked for and keeps those
+// A Table finds routes. It computes them when they are asked for and keeps those
 // of a few destinations, so that its memory grows with the network and not with
 // its square. It is for one goroutine.
 type Table struct {
