@@ -16,7 +16,19 @@ import (
 
 // New compiles a path.
 func New(c Config) *Path {
-	p := &Path{framing: c.Framing, drop: c.Drop, inName: c.InName, startAt: c.StartAt}
+	p := &Path{framing: c.Framing, drop: c.Drop, inName: c.InName, startAt: c.StartAt, turned: c.Turned, countAs: c.CountAs}
+	if c.Plan != nil {
+		p.countAs = c.Plan
+	}
+	if p.countAs != nil {
+		p.parents = make([]int32, len(p.countAs.Entries))
+		for i, e := range p.countAs.Entries {
+			p.parents[i] = -1
+			if e.Parent != nil {
+				p.parents[i] = int32(e.Parent.Number)
+			}
+		}
+	}
 	if p.inName == nil {
 		p.inName = func(number int32) string { return fmt.Sprint(number) }
 	}
@@ -45,13 +57,16 @@ func New(c Config) *Path {
 
 // plain makes the path a plain FIFO.
 func (p *Path) plain(c *Config) {
-	p.elements = []*element{{parent: -1, node: 1, limits: queue.Limits{Bytes: int64(plan.FIFO(c.Rate, c.Framing))}}}
+	p.elements = []*element{{node: 1, limits: queue.Limits{Bytes: int64(plan.FIFO(c.Rate, c.Framing))}}}
 	p.start()
 	p.classOf = c.ClassOf
 	if p.classOf == nil {
 		p.classOf = func(*packet.Packet) int { return 0 }
 	}
 	p.counters = make([]Counters, max(c.Classes, 1))
+	if p.countAs != nil {
+		p.counters = make([]Counters, len(p.parents))
+	}
 	p.tree = schedule.New(schedule.Entry{Children: []schedule.Entry{{}}}, plan.FullPacket(c.Framing))
 }
 
@@ -98,10 +113,9 @@ func (b *compiler) entry(e *plan.Entry) schedule.Entry {
 	if m := e.AtMost; m != nil && m.When == nil {
 		n.Ceiling, n.Peak, n.Credit = m.Rate, m.Peak, m.Credit
 	}
-	own := &element{entry: e, number: int32(e.Number), parent: -1, mark: e.Spec.Mark, block: e.Block}
+	own := &element{entry: e, number: int32(e.Number), mark: e.Spec.Mark, block: e.Block}
 	if e.Parent != nil {
-		around := b.path.elements[e.Parent.Number]
-		own.parent, own.acts = around.number, slices.Clip(around.acts)
+		own.acts = slices.Clip(b.path.elements[e.Parent.Number].acts)
 	}
 	if own.mark != nil || e.Spec.Block || e.Meter != nil {
 		own.acts = append(own.acts, own)

@@ -30,9 +30,14 @@ type Config struct {
 	Framing packet.Framing
 	// Classes and ClassOf tell a plain FIFO how to count its packets: ClassOf
 	// returns a number from 0 to Classes-1; when it is nil, all packets are of class
-	// 0. A policy counts by entry.
+	// 0. A policy counts by entry, and a plain FIFO in the place of one, CountAs, by the
+	// entries of that.
 	Classes int
 	ClassOf func(*packet.Packet) int
+	CountAs *plan.Plan
+	// Turned, when not nil, is told that an entry or a limit has come into force at a
+	// time or has gone out of force.
+	Turned func(e *plan.Entry, l Limit, at time.Duration, inForce bool)
 	// Drop is told of packets that are dropped after Enqueue took them: an AQM
 	// drops from the head of its queue. It may be nil.
 	Drop func(*packet.Packet, Reason)
@@ -82,8 +87,12 @@ type Path struct {
 	classOf    func(*packet.Packet) int // of a plain FIFO
 	classifier *classify.Classifier     // nil: a plain FIFO
 	elements   []*element               // every entry at any level, a parent before what is within it
-	counters   []Counters               // of each element alone
-	nodes      []*state                 // of each of the scheduler's entries
+	parents    []int32                  // of each counter, the one around it or -1; nil: there is none
+	countAs    *plan.Plan               // by whose entries is counted; nil: by ClassOf alone
+	stopped    int                      // of the acts of the packet that was policed last, the one that did it
+	turned     func(e *plan.Entry, l Limit, at time.Duration, inForce bool)
+	counters   []Counters // of each element alone
+	nodes      []*state   // of each of the scheduler's entries
 	tree       *schedule.Tree
 	drop       func(*packet.Packet, Reason)
 	inName     func(int32) string
@@ -96,7 +105,6 @@ type Path struct {
 type element struct {
 	entry     *plan.Entry // nil: all of a plain FIFO
 	number    int32
-	parent    int32
 	instances *instanceSet // when this entry, or one around it, has instances
 	acts      []*element   // of this one and those around it, the ones that block, meter or mark, the outermost first
 	block     bool         // now
@@ -119,6 +127,7 @@ type state struct {
 	waiting *queue.Waiting
 	meter   *meter.Meter
 	node    int
+	of      *instance // nil: of none
 }
 
 // start makes the state of an element; its node comes after base others.
@@ -142,12 +151,12 @@ func (s *state) start(e *element, base int) {
 // with those around it ("sales/voice"), each before what is within it; nil for a
 // plain FIFO.
 func (p *Path) Classes() []string {
-	if p.classifier == nil {
+	if p.countAs == nil {
 		return nil
 	}
-	names := make([]string, len(p.elements))
-	for i, e := range p.elements {
-		names[i] = e.entry.Name
+	names := make([]string, len(p.countAs.Entries))
+	for i, e := range p.countAs.Entries {
+		names[i] = e.Name
 	}
 	return names
 }
@@ -181,10 +190,10 @@ func (c *Counters) add(inner *Counters) {
 
 // Parent returns the number of the entry around another, or -1.
 func (p *Path) Parent(class int) int {
-	if p.classifier == nil {
+	if p.parents == nil {
 		return -1
 	}
-	return int(p.elements[class].parent)
+	return int(p.parents[class])
 }
 
 // state returns the state of an element for a packet of an instance, or of none.
@@ -254,14 +263,14 @@ var reasons = [...]Reason{queue.Taken: Passed, queue.Full: QueueFull, queue.Earl
 
 // condition meters and marks a packet by its entry and those around it, the
 // outermost first.
-func (p *Path) condition(now time.Duration, e *element, i *instance, pkt *packet.Packet) Reason {
-	for _, a := range e.acts {
+func (p *Path) condition(now time.Duration, e *element, own *instance, pkt *packet.Packet) Reason {
+	for i, a := range e.acts {
 		if a.block {
 			return Blocked
 		}
 		var excess *policy.Mark
 		if a.metering {
-			m := a.state(i).meter
+			m := a.state(own).meter
 			arrives := meter.Green
 			if m.Aware {
 				arrives = ColorOf(pkt)
@@ -272,6 +281,7 @@ func (p *Path) condition(now time.Duration, e *element, i *instance, pkt *packet
 				p.counters[a.number].TooLarge++
 			}
 			if a.actions[color].Drop {
+				p.stopped = i
 				return Policed
 			}
 			excess = a.actions[color].Mark
@@ -323,6 +333,9 @@ func (p *Path) Dequeue(now time.Duration) (*packet.Packet, time.Duration) {
 		c.SentPackets++
 		c.SentBytes += uint64(pkt.Size)
 		c.Marks[pkt.DSCP()]++
+		for i := s.of; i != nil; i = i.key.outer {
+			i.sent(now, pkt)
+		}
 		if pkt.Congested {
 			pkt.Congested = false
 			c.Congested++

@@ -145,7 +145,7 @@ type instance struct {
 	next   *instance
 	node   int // the scheduler's
 
-	Offered, Dropped, OfferedBytes uint64
+	Counts
 
 	states []state
 	only   [1]state // states, when it has no more: beside what else is used with it
@@ -207,6 +207,7 @@ func (p *Path) newInstance(now time.Duration, e *instanceSet, k key) *instance {
 	for n := range i.states {
 		if el := p.elements[e.first+int32(n)]; el.instances == e {
 			i.states[n].start(el, i.node)
+			i.states[n].of = i
 			p.node(&i.states[n])
 			if el.limited {
 				p.limit(now, el, i.states[n].node)
@@ -261,9 +262,7 @@ const remembered = 32
 // remember keeps an instance that was removed if it was offered more than others.
 func (e *instanceSet) remember(i *instance) {
 	if before := e.gone[i.key]; before != nil {
-		before.Offered += i.Offered
-		before.Dropped += i.Dropped
-		before.OfferedBytes += i.OfferedBytes
+		before.add(&i.Counts)
 		return
 	}
 	e.gone[i.key] = i
@@ -299,8 +298,53 @@ func (i *instance) text(inName func(int32) string) string {
 
 // An Instance is what was counted for one value of an entry's each.
 type Instance struct {
-	Value                          string
-	Offered, Dropped, OfferedBytes uint64
+	Value string
+	Counts
+}
+
+// Counts are what is counted for an instance.
+type Counts struct {
+	Offered, Dropped, Sent  uint64 // packets
+	OfferedBytes, SentBytes uint64
+	Wait, MaxWait           time.Duration // Wait of all that were sent together
+	Busiest                 Busiest       // of what was sent
+}
+
+func (c *Counts) add(o *Counts) {
+	c.Offered += o.Offered
+	c.Dropped += o.Dropped
+	c.Sent += o.Sent
+	c.OfferedBytes += o.OfferedBytes
+	c.SentBytes += o.SentBytes
+	c.Wait += o.Wait
+	c.MaxWait = max(c.MaxWait, o.MaxWait)
+	c.Busiest.Most = max(c.Busiest.Most, o.Busiest.Most)
+}
+
+func (c *Counts) sent(now time.Duration, pkt *packet.Packet) {
+	wait := now - pkt.Arrived
+	c.Sent++
+	c.SentBytes += uint64(pkt.Size)
+	c.Wait += wait
+	c.MaxWait = max(c.MaxWait, wait)
+	c.Busiest.Add(now, int(pkt.Size))
+}
+
+// Busiest finds the second of the clock in which most bytes went. The zero Busiest is
+// ready.
+type Busiest struct {
+	Most   int64
+	second int64
+	bytes  int64
+}
+
+// Add counts bytes that went at a time, not before the last.
+func (b *Busiest) Add(now time.Duration, bytes int) {
+	if s := int64(now / time.Second); s != b.second {
+		b.second, b.bytes = s, 0
+	}
+	b.bytes += int64(bytes)
+	b.Most = max(b.Most, b.bytes)
 }
 
 // Instances returns, of the entry of a class, how many instances there were at
@@ -320,9 +364,7 @@ func (p *Path) Instances(class, top int) (most int, shared uint64, list []Instan
 			k, at[value] = len(list), len(list)
 			list = append(list, Instance{Value: value})
 		}
-		list[k].Offered += i.Offered
-		list[k].Dropped += i.Dropped
-		list[k].OfferedBytes += i.OfferedBytes
+		list[k].add(&i.Counts)
 	}
 	for _, i := range e.instances {
 		add(i)
@@ -334,4 +376,9 @@ func (p *Path) Instances(class, top int) (most int, shared uint64, list []Instan
 		return cmp.Or(cmp.Compare(b.OfferedBytes, a.OfferedBytes), strings.Compare(a.Value, b.Value))
 	})
 	return e.most, e.shared, list[:min(top, len(list))]
+}
+
+// InstanceOf returns the value of a packet for an entry with `each`, in words.
+func (p *Path) InstanceOf(class int, pkt *packet.Packet) string {
+	return p.elements[class].instances.find(pkt).text(p.inName)
 }

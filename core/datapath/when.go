@@ -180,6 +180,9 @@ func (t *trigger) turn(at time.Duration, p *Path) {
 		t.held += at - t.came
 	}
 	e := t.element
+	if p.turned != nil {
+		p.turned(e.entry, t.limit, at, t.inForce)
+	}
 	switch t.limit {
 	case TheEntry:
 		p.classifier.InForce([]*plan.Entry{e.entry}, func(*plan.Entry) bool { return t.inForce })

@@ -302,7 +302,10 @@ var (
 		on("lasts", "for how long; to the end when not given", someTime, func(t *trafficLine, v time.Duration) { t.Lasts = v }),
 	)
 
-	anExpectation = shape[policy.Expectation]{say: policy.ExpectationForm, schema: func(definitions) schema { return schema{"type": "string"} }, read: func(r *reader, n Value) (policy.Expectation, bool) {
+	anExpectation = shape[policy.Expectation]{say: policy.ExpectationForm, schema: func(definitions) schema { return schema{"type": []string{"string", "object"}} }, read: func(r *reader, n Value) (policy.Expectation, bool) {
+		if n.Kind == Keyed && len(n.Keys) == 1 && n.Items[0].Kind == Scalar { // YAML makes a map of `sales : guests …`
+			n.Kind, n.Text = Scalar, n.Keys[0].Text+" : "+n.Items[0].Text
+		}
 		e, ok := value(policy.ExpectationForm, policy.ParseExpectation).read(r, n)
 		e.At = n.At
 		return e, ok

@@ -88,19 +88,27 @@ func (s *resolver) expectations(h *policy.Rehearsal) {
 		if e.Operator == "" {
 			continue // already reported
 		}
-		_, isClass := s.classNames[e.Subject]
-		if !isTraffic[e.Subject] && !isClass && e.Subject != policy.Rest {
-			subjects := append(namesOf(h.Traffic, func(t *policy.Traffic) string { return t.Name }), s.f.ClassNames()...)
-			s.unknown(policy.Ref{Text: e.Subject, At: e.At}, "class or traffic", subjects)
+		if e.From >= h.Lasts && e.Windowed() {
+			s.problem(e.At, len(e.Text), "name a time within the rehearsal", "the rehearsal `%s` is over after %s", h.Name, unit.FormatDuration(h.Lasts))
+		}
+		for _, subject := range e.Subjects() {
+			_, isClass := s.classNames[subject]
+			isClass = isClass || subject == policy.Rest || strings.Contains(subject, "/") && slices.Contains(s.f.EntryPaths(), subject)
+			if !isTraffic[subject] && !isClass {
+				subjects := append(namesOf(h.Traffic, func(t *policy.Traffic) string { return t.Name }), s.f.ClassNames()...)
+				s.unknown(policy.Ref{Text: subject, At: e.At}, "class or traffic", append(subjects, s.f.EntryPaths()...))
+			}
+			if e.WhereName != "" && isTraffic[subject] && !isClass {
+				s.problem(e.At, len(e.Text), "name the class instead", "an interface counts by class, not by traffic, so there is no figure of `%s` there", subject)
+			}
 		}
 		if e.WhereName == "" {
 			continue
 		}
 		if e.Where = s.interfaces[e.WhereName]; e.Where == nil {
 			s.unknown(policy.Ref{Text: e.WhereName, At: e.At}, "interface", s.paths)
-		}
-		if isTraffic[e.Subject] && !isClass {
-			s.problem(e.At, len(e.Text), "name the class instead", "an interface counts by class, not by traffic, so there is no figure of `%s` there", e.Subject)
+		} else if e.OfPromise && e.Where.Attached[e.Direction] == nil {
+			s.problem(e.At, len(e.Text), "name an interface that has a policy in this direction", "nothing is promised at %s %s: no policy is attached there", e.WhereName, e.Direction)
 		}
 	}
 }

@@ -1,54 +1,113 @@
 package measure
 
 import (
+	"cmp"
 	"math"
 	"slices"
-	"strings"
 	"time"
 
+	"imbrel/core/codepoint"
+	"imbrel/core/datapath"
 	"imbrel/core/policy"
 )
 
-// A Key names a row: a traffic by its number in the rehearsal, a direction, and
-// a class by its number in policy.File.ClassNames.
+// A Key names a tally: a traffic by its number in the rehearsal, a direction, the
+// first class that took the packet by its number in policy.File.ClassNames, and all
+// that it was in.
 type Key struct {
-	Traffic int
+	Traffic int32
 	Reverse bool
-	Class   int
+	First   int32
+	In      Set
 }
 
-// A Tally collects what happened to the packets of one key.
+// A Tally collects what happened to the packets of one key. A call has tallies of its
+// own until it is known which classes it counts for.
 type Tally struct {
-	key            Key
+	Key
+	judged         Set // what its packets count for: of a call, all that any packet of it was in
 	sent, received int64
+	late           int64
 	bytes          int64 // delivered in the measured time
 	wanted         int64 // bytes sent
 	seconds        float64
+	slow           time.Duration // above this a packet's waits count as Slow
+	slowed         int64         // packets
 	delay, jitter  Distribution
 	flows          []*Flow
+	hops           []Hop
+	arrived        []arrivals
 }
 
-// A Collector collects tallies. The zero Collector is empty.
+// arrivals are how many packets arrived with a DSCP.
+type arrivals struct {
+	dscp    codepoint.DSCP
+	packets int64
+}
+
+// A Step is what a packet met at one place on its way.
+type Step struct {
+	Place  int32 // the caller's number of an interface in a direction, or of a carrier
+	Slot   int32 // the entry that took it there, or the class in a plain FIFO
+	Wait   time.Duration
+	Reason datapath.Reason // why it was dropped there; or Passed
+}
+
+// A Hop sums the steps of a tally's packets at one place in one slot.
+type Hop struct {
+	Place, Slot int32
+	Packets     int64
+	Wait        time.Duration // sum
+	Slow        time.Duration // sum, of packets that came too late for an expectation or to be played
+	Max         time.Duration
+	Drops       [datapath.Reasons]int64
+}
+
+// Dropped returns the drops of every reason.
+func (h *Hop) Dropped() int64 {
+	n := int64(0)
+	for _, d := range h.Drops {
+		n += d
+	}
+	return n
+}
+
+// A Collector collects tallies.
 type Collector struct {
+	Sets    *Sets
+	expect  []policy.Expectation
+	names   []string // of the traffic
 	tallies map[Key]*Tally
 	flows   []*Flow
+	settled []*Tally // in a fixed order, once Settle was called
+}
+
+// NewCollector returns the collector of a rehearsal.
+func NewCollector(sets *Sets, h *policy.Rehearsal) *Collector {
+	c := &Collector{Sets: sets, expect: h.Expect, tallies: make(map[Key]*Tally)}
+	for i := range h.Traffic {
+		c.names = append(c.names, h.Traffic[i].Name)
+	}
+	return c
 }
 
 // Tally returns the tally to book a flow's packet to.
 func (c *Collector) Tally(f *Flow, k Key) *Tally {
 	for i := range f.booked {
-		if b := &f.booked[i]; b.tally.key == k {
+		if b := &f.booked[i]; b.tally.Key == k {
 			b.packets++
 			return b.tally
 		}
 	}
-	if c.tallies == nil {
-		c.tallies = make(map[Key]*Tally)
+	var t *Tally
+	if !f.IsCall() {
+		t = c.tallies[k]
 	}
-	t := c.tallies[k]
 	if t == nil {
-		t = &Tally{key: k}
-		c.tallies[k] = t
+		t = &Tally{Key: k, judged: k.In, slow: c.slow(k, f.IsCall())}
+		if !f.IsCall() {
+			c.tallies[k] = t
+		}
 	}
 	if len(f.booked) == 0 {
 		c.flows = append(c.flows, f)
@@ -57,8 +116,22 @@ func (c *Collector) Tally(f *Flow, k Key) *Tally {
 	return t
 }
 
-// Settle gives each flow to the tally that has most of its packets, which
-// judges it. It is called once, when all packets are booked.
+// slow returns the least delay that an expectation of the packets of a key allows. A
+// call may come to count for any class.
+func (c *Collector) slow(k Key, isCall bool) time.Duration {
+	least := time.Duration(math.MaxInt64)
+	for i := range c.expect {
+		e := &c.expect[i]
+		if e.Metric == policy.Delay && e.WhereName == "" && (isCall || e.Subject == c.names[k.Traffic] || c.Sets.Has(k.In, e.Subject)) {
+			least = min(least, time.Duration(e.Limit))
+		}
+	}
+	return least
+}
+
+// Settle gives each flow to the tally that has most of its packets, which judges it,
+// and each call to all classes that any of its packets was in. It is called once, when
+// all packets are booked.
 func (c *Collector) Settle() {
 	for _, f := range c.flows {
 		most := &f.booked[0]
@@ -70,60 +143,212 @@ func (c *Collector) Settle() {
 			}
 		}
 		most.tally.flows = append(most.tally.flows, f)
+		if f.IsCall() {
+			for _, way := range []*Flow{f, f.other} {
+				if way == nil { // nothing was sent that way
+					continue
+				}
+				for i := range way.booked {
+					for j := range f.booked {
+						t := f.booked[j].tally
+						t.judged = c.Sets.Union(t.judged, way.booked[i].tally.In)
+					}
+				}
+			}
+		}
 	}
+	type whole struct {
+		Key
+		judged Set
+	}
+	calls := make(map[whole]*Tally)
+	for _, f := range c.flows {
+		if !f.IsCall() {
+			continue
+		}
+		for i := range f.booked {
+			t := f.booked[i].tally
+			k := whole{t.Key, t.judged}
+			if into := calls[k]; into != nil {
+				into.merge(t)
+			} else {
+				calls[k] = t
+			}
+		}
+		f.booked = nil
+	}
+	all := make([]*Tally, 0, len(c.tallies)+len(calls))
+	for _, t := range c.tallies {
+		all = append(all, t)
+	}
+	for _, t := range calls {
+		all = append(all, t)
+	}
+	slices.SortFunc(all, func(a, b *Tally) int {
+		back := func(t *Tally) int {
+			if t.Reverse {
+				return 1
+			}
+			return 0
+		}
+		return cmp.Or(cmp.Compare(a.Traffic, b.Traffic), back(a)-back(b), cmp.Compare(a.First, b.First), cmp.Compare(a.judged, b.judged), cmp.Compare(a.In, b.In))
+	})
+	c.settled = all
+}
+
+// merge adds another tally of the same key.
+func (t *Tally) merge(o *Tally) {
+	t.sent += o.sent
+	t.received += o.received
+	t.late += o.late
+	t.slowed += o.slowed
+	t.bytes += o.bytes
+	t.wanted += o.wanted
+	t.seconds = max(t.seconds, o.seconds)
+	t.delay.Merge(&o.delay)
+	t.jitter.Merge(&o.jitter)
+	t.flows = append(t.flows, o.flows...)
+	for i := range o.hops {
+		t.hop(0, o.hops[i].Place, o.hops[i].Slot).add(&o.hops[i])
+	}
+	for _, a := range o.arrived {
+		t.arrives(a.dscp, a.packets)
+	}
+}
+
+// add adds what another hop of the same place and slot has.
+func (h *Hop) add(o *Hop) {
+	h.Packets += o.Packets
+	h.Wait += o.Wait
+	h.Slow += o.Slow
+	h.Max = max(h.Max, o.Max)
+	for i, n := range o.Drops {
+		h.Drops[i] += n
+	}
+}
+
+// hop returns the hop of a place and slot, which is likely the i-th.
+func (t *Tally) hop(i int, place, slot int32) *Hop {
+	if i < len(t.hops) && t.hops[i].Place == place && t.hops[i].Slot == slot {
+		return &t.hops[i]
+	}
+	for i := range t.hops {
+		if h := &t.hops[i]; h.Place == place && h.Slot == slot {
+			return h
+		}
+	}
+	t.hops = append(t.hops, Hop{Place: place, Slot: slot})
+	return &t.hops[len(t.hops)-1]
+}
+
+// walked books the steps of a packet.
+func (t *Tally) walked(steps []Step, slow bool) {
+	for i := range steps {
+		s := &steps[i]
+		h := t.hop(i, s.Place, s.Slot)
+		h.Packets++
+		h.Wait += s.Wait
+		h.Max = max(h.Max, s.Wait)
+		if slow {
+			h.Slow += s.Wait
+		}
+		if s.Reason != datapath.Passed {
+			h.Drops[s.Reason]++
+		}
+	}
+}
+
+func (t *Tally) arrives(dscp codepoint.DSCP, packets int64) {
+	for i := range t.arrived {
+		if t.arrived[i].dscp == dscp {
+			t.arrived[i].packets += packets
+			return
+		}
+	}
+	t.arrived = append(t.arrived, arrivals{dscp, packets})
 }
 
 // Dropped books a packet that was lost.
-func (t *Tally) Dropped(f *Flow, n int64, length int) {
+func (t *Tally) Dropped(f *Flow, n int64, length int, steps []Step) {
 	t.sent++
 	t.wanted += int64(length)
 	f.Dropped(n)
+	t.walked(steps, false)
 }
 
-// Delivered books a packet of length bytes that arrived delay after it was sent.
-func (t *Tally) Delivered(f *Flow, n int64, sent, delay, end time.Duration, length int) {
+// An Arrived packet is one of length bytes that arrived Delay after it was sent.
+type Arrived struct {
+	Number      int64 // in its flow
+	Sent, Delay time.Duration
+	End         time.Duration // of its source
+	Length      int
+	DSCP        codepoint.DSCP
+}
+
+// Delivered books a packet that arrived.
+func (t *Tally) Delivered(f *Flow, a *Arrived, steps []Step) {
 	t.sent++
 	t.received++
-	t.wanted += int64(length)
-	if f.Delivered(n, sent, delay, end) {
-		t.bytes += int64(length)
+	t.wanted += int64(a.Length)
+	counts, late := f.Delivered(a.Number, a.Sent, a.Delay, a.End)
+	if counts {
+		t.bytes += int64(a.Length)
 	}
-	t.delay.Add(delay)
+	if late {
+		t.late++
+	}
+	t.delay.Add(a.Delay)
 	if f.Received > 1 {
 		t.jitter.Add(f.Jitter())
 	}
+	t.arrives(a.DSCP, 1)
+	slow := late || a.Delay > t.slow
+	if slow {
+		t.slowed++
+	}
+	t.walked(steps, slow)
 }
 
 // in returns the tallies that a test chooses, in a fixed order.
-func (c *Collector) in(choose func(Key) bool) []*Tally {
+func (c *Collector) in(choose func(*Tally) bool) []*Tally {
 	var ts []*Tally
-	for k, t := range c.tallies {
-		if choose(k) {
+	for _, t := range c.settled {
+		if choose(t) {
 			ts = append(ts, t)
 		}
 	}
-	slices.SortFunc(ts, func(a, b *Tally) int {
-		switch {
-		case a.key.Traffic != b.key.Traffic:
-			return a.key.Traffic - b.key.Traffic
-		case a.key.Reverse != b.key.Reverse:
-			if b.key.Reverse {
-				return -1
-			}
-			return 1
-		}
-		return a.key.Class - b.key.Class
-	})
 	return ts
+}
+
+// ways divides tallies, in their order, into those of each traffic and direction.
+func ways(ts []*Tally) [][]*Tally {
+	var out [][]*Tally
+	for i, t := range ts {
+		if i == 0 || t.Traffic != ts[i-1].Traffic || t.Reverse != ts[i-1].Reverse {
+			out = append(out, nil)
+		}
+		out[len(out)-1] = append(out[len(out)-1], t)
+	}
+	return out
+}
+
+// nameOf returns the name of the traffic and direction of a tally.
+func (c *Collector) nameOf(t *Tally) string {
+	if t.Reverse {
+		return c.names[t.Traffic] + " back"
+	}
+	return c.names[t.Traffic]
 }
 
 // sum is several tallies together.
 type sum struct {
-	sent, received int64
-	rate, wanted   float64
-	delay, jitter  Distribution
-	worstJitter    float64
-	mos            float64 // of the worst call; 0: there is none
+	sent, received, late int64
+	rate, wanted         float64
+	pps, wantedPps       float64
+	delay, jitter        Distribution
+	worstJitter          float64
+	calls                bool
+	mos                  float64 // of the worst call; 0: there is none
 }
 
 func add(ts []*Tally) sum {
@@ -131,15 +356,19 @@ func add(ts []*Tally) sum {
 	for _, t := range ts {
 		s.sent += t.sent
 		s.received += t.received
+		s.late += t.late
 		if t.seconds > 0 {
 			s.rate += float64(t.bytes*8) / t.seconds
 			s.wanted += float64(t.wanted*8) / t.seconds
+			s.pps += float64(t.received) / t.seconds
+			s.wantedPps += float64(t.sent) / t.seconds
 		}
 		s.delay.Merge(&t.delay)
 		s.jitter.Merge(&t.jitter)
 		for _, f := range t.flows {
 			s.worstJitter = max(s.worstJitter, f.MeanJitter())
 			if f.IsCall() {
+				s.calls = true
 				if m := f.MOS(); s.mos == 0 || m < s.mos {
 					s.mos = m
 				}
@@ -149,11 +378,16 @@ func add(ts []*Tally) sum {
 	return s
 }
 
-func (s *sum) loss() float64 {
-	if s.sent == 0 {
-		return 0
+func (s *sum) loss() float64 { return part(s.sent-s.received, s.sent) }
+
+// lateOrNil returns the ratio of the packets that arrived too late to be played, or nil
+// when there is no call.
+func (s *sum) lateOrNil() *float64 {
+	if !s.calls {
+		return nil
 	}
-	return round(float64(s.sent-s.received)/float64(s.sent), 9)
+	l := part(s.late, s.received)
+	return &l
 }
 
 func (s *sum) mosOrNil() *float64 {
@@ -164,160 +398,54 @@ func (s *sum) mosOrNil() *float64 {
 	return &m
 }
 
+func part(n, of int64) float64 {
+	if of == 0 {
+		return 0
+	}
+	return round(float64(n)/float64(of), 9)
+}
+
 func round(v float64, digits int) float64 {
 	p := math.Pow10(digits)
 	return math.Round(v*p) / p
 }
 
-// Rows returns a row for each traffic, direction and class.
-func (c *Collector) Rows(h *policy.Rehearsal, classes []string) []Row {
+// met is what a row says of a sum.
+func (s *sum) met() Met {
+	return Met{SentPackets: s.sent, ReceivedPackets: s.received, Loss: s.loss(), Late: s.lateOrNil(),
+		OfferedBps: int64(math.Round(s.wanted)), RateBps: int64(math.Round(s.rate)),
+		OfferedPps: round(s.wantedPps, 3), RatePps: round(s.pps, 3), Delay: s.delay.Summary(), JitterMs: inMilliseconds(s.worstJitter), MOS: s.mosOrNil()}
+}
+
+// Rows returns a row for each traffic, direction and first class.
+func (c *Collector) Rows(classes []string) []Row {
 	rows := []Row{}
-	for _, t := range c.in(func(Key) bool { return true }) {
-		s := add([]*Tally{t})
-		direction := "forward"
-		if t.key.Reverse {
-			direction = "reverse"
+	for _, way := range ways(c.settled) {
+		for len(way) > 0 {
+			n := 1
+			for n < len(way) && way[n].First == way[0].First {
+				n++
+			}
+			direction := "forward"
+			if way[0].Reverse {
+				direction = "reverse"
+			}
+			s := add(way[:n])
+			rows = append(rows, Row{Name: c.names[way[0].Traffic], Direction: direction, Class: classes[way[0].First], Met: s.met()})
+			way = way[n:]
 		}
-		rows = append(rows, Row{
-			Name: h.Traffic[t.key.Traffic].Name, Direction: direction, Class: classes[t.key.Class],
-			SentPackets: s.sent, ReceivedPackets: s.received, Loss: s.loss(), OfferedBps: int64(math.Round(s.wanted)), RateBps: int64(math.Round(s.rate)),
-			Delay: s.delay.Summary(), JitterMs: inMilliseconds(s.worstJitter), MOS: s.mosOrNil(),
-		})
 	}
 	return rows
 }
 
-// ClassResults returns a line for each class that any packet was in.
+// ClassResults returns a line for each class that any packet counts for.
 func (c *Collector) ClassResults(classes []string) []ClassResult {
 	results := []ClassResult{}
-	for i, name := range classes {
-		ts := c.in(func(k Key) bool { return k.Class == i })
-		if len(ts) == 0 {
-			continue
+	for _, name := range classes {
+		if ts := c.in(func(t *Tally) bool { return c.Sets.Has(t.judged, name) }); len(ts) > 0 {
+			s := add(ts)
+			results = append(results, ClassResult{Class: name, Met: s.met()})
 		}
-		s := add(ts)
-		results = append(results, ClassResult{
-			Class: name, SentPackets: s.sent, ReceivedPackets: s.received, Loss: s.loss(),
-			OfferedBps: int64(math.Round(s.wanted)), RateBps: int64(math.Round(s.rate)), Delay: s.delay.Summary(), JitterMs: inMilliseconds(s.worstJitter), MOS: s.mosOrNil(),
-		})
 	}
 	return results
-}
-
-// Judge compares each expectation with what was measured, sets the outcomes and
-// the verdict.
-func (c *Collector) Judge(r *Result, h *policy.Rehearsal, classes []string) {
-	r.Verdict, r.Expectations = "pass", []Outcome{}
-	for i := range h.Expect {
-		o := c.outcome(r, h, classes, &h.Expect[i])
-		if !o.Holds {
-			r.Verdict = "fail"
-		}
-		r.Expectations = append(r.Expectations, o)
-	}
-}
-
-// metricUnits gives the unit of an outcome and what its base units are divided
-// by.
-var metricUnits = map[policy.Metric]struct {
-	unit string
-	per  float64
-}{
-	policy.Delay: {"ms", 1e6}, policy.Jitter: {"ms", 1e6}, policy.Loss: {"%", 0.01},
-	policy.Drops: {"packets", 1}, policy.Throughput: {"bit/s", 1}, policy.MOS: {"mos", 1},
-}
-
-func (c *Collector) outcome(r *Result, h *policy.Rehearsal, classes []string, e *policy.Expectation) Outcome {
-	u := metricUnits[e.Metric]
-	o := Outcome{Text: e.Text, Unit: u.unit}
-	var value float64
-	var why string
-	if e.Where != nil {
-		value, why = atInterface(r, e)
-	} else {
-		value, why = c.endToEnd(h, classes, e)
-	}
-	if why != "" {
-		o.Reason = why
-		return o
-	}
-	o.Holds = e.Holds(value)
-	shown := round(value/u.per, 6)
-	o.Measured = &shown
-	return o
-}
-
-// endToEnd measures an expectation between source and sink. A subject is a
-// class's name before it is a traffic's.
-func (c *Collector) endToEnd(h *policy.Rehearsal, classes []string, e *policy.Expectation) (float64, string) {
-	class := slices.Index(classes, e.Subject)
-	ts := c.in(func(k Key) bool {
-		if class >= 0 {
-			return k.Class == class
-		}
-		return h.Traffic[k.Traffic].Name == e.Subject
-	})
-	s := add(ts)
-	switch {
-	case s.sent == 0:
-		return 0, "no packet of `" + e.Subject + "` was sent"
-	case s.received == 0 && (e.Metric == policy.Delay || e.Metric == policy.Jitter):
-		return 0, "no packet of `" + e.Subject + "` arrived"
-	}
-	switch e.Metric {
-	case policy.Delay:
-		return s.delay.Statistic(e.Statistic), ""
-	case policy.Jitter:
-		if e.Statistic != "" {
-			return s.jitter.Statistic(e.Statistic), ""
-		}
-		return s.worstJitter, ""
-	case policy.Loss:
-		return float64(s.sent-s.received) / float64(s.sent), ""
-	case policy.Drops: // anywhere, the carrier's queue included
-		return float64(s.sent - s.received), ""
-	case policy.Throughput:
-		return s.rate, ""
-	}
-	if s.mos == 0 {
-		return 0, "there is no call in `" + e.Subject + "`"
-	}
-	return s.mos, ""
-}
-
-// atInterface measures an expectation at the interface it names, over all the
-// entries there that treat the class: it may be within several.
-func atInterface(r *Result, e *policy.Expectation) (float64, string) {
-	found := false
-	var drops uint64
-	var rate int64
-	var delay Distribution
-	for i := range r.Interfaces {
-		f := &r.Interfaces[i]
-		if f.Node+"/"+f.Interface != e.WhereName || f.Direction != e.Direction.String() {
-			continue
-		}
-		for j := range f.Classes {
-			k := &f.Classes[j]
-			if k.Class != e.Subject && !strings.HasSuffix(k.Class, "/"+e.Subject) || k.OfferedPackets == 0 {
-				continue
-			}
-			found = true
-			drops += k.Drops.Total()
-			rate += k.SentBps
-			delay.Merge(k.delay)
-		}
-	}
-	switch {
-	case !found:
-	case e.Metric == policy.Drops:
-		return float64(drops), ""
-	case e.Metric == policy.Throughput:
-		return float64(rate), ""
-	case delay.Count() == 0:
-		return 0, "no packet of `" + e.Subject + "` was sent there"
-	default:
-		return delay.Statistic(e.Statistic), ""
-	}
-	return 0, "no packet of `" + e.Subject + "` came to " + e.WhereName + " " + e.Direction.String()
 }

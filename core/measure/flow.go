@@ -21,6 +21,9 @@ type Flow struct {
 	hasShift bool
 	lasts    time.Duration // for how long its source sends
 	booked   []booking
+	other    *Flow // of a call, the other direction
+	windows  []*Flow
+	base     int64 // number of the first packet of a window
 }
 
 // A booking is how many of a flow's packets went to a tally.
@@ -42,6 +45,7 @@ type call struct {
 	outcomes []outcome // from there on; packets overtake one another
 	packets  int64     // before first
 	missing  int64     // of those, lost or too late
+	late     int64     // of those that came, too late; also after first
 	runs     int64     // of missing packets in a row
 	inRun    bool
 }
@@ -63,15 +67,18 @@ const (
 // NewFlow returns the measure of a flow whose source sends for the given time.
 func NewFlow(lasts time.Duration) *Flow { return &Flow{lasts: lasts} }
 
-// NewCall returns the measure of one direction of a call.
-func NewCall(c codec.Codec, playout, lasts time.Duration) *Flow {
-	return &Flow{lasts: lasts, call: &call{codec: c, playout: playout}}
+// NewCall returns the measures of the two directions of a call.
+func NewCall(c codec.Codec, playout, lasts time.Duration) (forth, back *Flow) {
+	forth = &Flow{lasts: lasts, call: &call{codec: c, playout: playout}}
+	back = &Flow{lasts: lasts, call: &call{codec: c, playout: playout}, other: forth}
+	forth.other = back
+	return forth, back
 }
 
 // Delivered books packet number n (from 0, in the order sent) that arrived
-// after the given delay, and tells whether its rate counts: it does when it
-// arrived within the time that the source sent, moved by the first delay.
-func (f *Flow) Delivered(n int64, sent, delay, end time.Duration) bool {
+// after the given delay. Its rate counts when it arrived within the time that the
+// source sent, moved by the first delay; it is late when a call cannot play it any more.
+func (f *Flow) Delivered(n int64, sent, delay, end time.Duration) (counts, late bool) {
 	f.Packets++
 	f.Received++
 	if f.Received > 1 {
@@ -81,24 +88,24 @@ func (f *Flow) Delivered(n int64, sent, delay, end time.Duration) bool {
 		f.samples++
 	}
 	f.transit = delay
-	f.call.arrived(n, sent+delay, delay)
+	late = f.call.arrived(n-f.base, sent+delay, delay)
 	if !f.hasShift {
 		f.hasShift, f.shift = true, delay
 	}
-	return sent+delay < end+f.shift
+	return sent+delay < end+f.shift, late
 }
 
 // Dropped books packet number n, which was lost.
 func (f *Flow) Dropped(n int64) {
 	f.Packets++
-	f.call.note(n, missing)
+	f.call.note(n-f.base, missing)
 }
 
 // arrived books packet number n, which came at a time after a delay. It is played unless
-// it comes later than the least delay of the last ten seconds and the playout buffer.
-func (c *call) arrived(n int64, at, delay time.Duration) {
+// it is late: later than the least delay of the last ten seconds and the playout buffer.
+func (c *call) arrived(n int64, at, delay time.Duration) (late bool) {
 	if c == nil {
-		return
+		return false
 	}
 	for len(c.minima) > 0 && c.minima[len(c.minima)-1].delay >= delay {
 		c.minima = c.minima[:len(c.minima)-1]
@@ -110,11 +117,13 @@ func (c *call) arrived(n int64, at, delay time.Duration) {
 	least := c.minima[0].delay
 	c.leasts += float64(least)
 	c.came++
-	if delay > least+c.playout {
+	if late = delay > least+c.playout; late {
+		c.late++
 		c.note(n, missing)
 	} else {
 		c.note(n, played)
 	}
+	return late
 }
 
 // note books what became of packet number n.
@@ -173,3 +182,24 @@ func (f *Flow) Jitter() time.Duration { return time.Duration(f.jitter) }
 
 // IsCall reports whether the flow is a call.
 func (f *Flow) IsCall() bool { return f.call != nil }
+
+// Window returns the measure of the flow's packets of one window of time, made with
+// the first: first is its number.
+func (f *Flow) Window(n int, lasts time.Duration, first int64) *Flow {
+	for len(f.windows) <= n {
+		f.windows = append(f.windows, nil)
+	}
+	w := f.windows[n]
+	if w == nil {
+		w = &Flow{lasts: lasts, base: first}
+		if f.call != nil {
+			w.call = &call{codec: f.call.codec, playout: f.call.playout}
+			if n < len(f.other.windows) && f.other.windows[n] != nil {
+				w.other = f.other.windows[n]
+				w.other.other = w
+			}
+		}
+		f.windows[n] = w
+	}
+	return w
+}

@@ -1,5 +1,11 @@
 package measure
 
+import (
+	"imbrel/core/codepoint"
+	"imbrel/core/plan"
+	"imbrel/core/policy"
+)
+
 // A Result is what a rehearsal measured. Its JSON form is a contract: fields
 // may be added, never renamed.
 type Result struct {
@@ -9,13 +15,18 @@ type Result struct {
 	Seed         uint64        `json:"seed"`
 	DurationS    float64       `json:"duration_s"`
 	Policy       bool          `json:"policy"`
-	Verdict      string        `json:"verdict"` // "pass" or "fail"
+	Verdict      string        `json:"verdict"` // "pass", "fail", or "none": nothing was expected
+	Warnings     []Warning     `json:"warnings"`
 	Expectations []Outcome     `json:"expectations"`
 	Interfaces   []Interface   `json:"interfaces"`
 	Links        []Link        `json:"links"`
 	Traffic      []Row         `json:"traffic"`
 	Classes      []ClassResult `json:"classes"`
 	Captures     []Capture     `json:"captures,omitempty"`
+	Hops         []HopRow      `json:"hops,omitempty"`   // where it was asked for
+	Series       *Series       `json:"series,omitempty"` // where it was asked for
+
+	idle []idle
 }
 
 // An Outcome is an expectation, what was measured, and whether it holds.
@@ -23,9 +34,40 @@ type Outcome struct {
 	Text     string   `json:"text"`
 	Measured *float64 `json:"measured"` // nil: nothing to measure
 	Unit     string   `json:"unit"`
+	Limit    float64  `json:"limit"`        // what it is compared with, in the same unit
+	Of       string   `json:"of,omitempty"` // the traffic that it was judged by: the worst
 	Holds    bool     `json:"holds"`
 	Reason   string   `json:"reason,omitempty"`
+	Why      *Why     `json:"why,omitempty"` // where and why it failed
+
+	e *policy.Expectation
 }
+
+// Expectation returns what was expected.
+func (o *Outcome) Expectation() *policy.Expectation { return o.e }
+
+// A Place is where packets wait or are dropped: an interface in a direction, or the
+// carrier after an interface.
+type Place struct {
+	Interface *policy.Interface
+	Direction policy.Direction
+	Carrier   bool
+	Plan      *plan.Plan // in force there, or before the carrier; nil: none
+}
+
+// Words names the place.
+func (p *Place) Words() string {
+	if p.Carrier {
+		return "the carrier of " + p.Interface.Path()
+	}
+	return p.Interface.Path() + " " + p.Direction.String()
+}
+
+// At gives an interface's result its place.
+func (i *Interface) At(p Place) { i.place = p }
+
+// At gives a link's result its place.
+func (l *Link) At(p Place) { l.place = p }
 
 // An Interface is what one interface did in one direction.
 type Interface struct {
@@ -36,6 +78,8 @@ type Interface struct {
 	RateBps   int64   `json:"rate_bps"`
 	SentBps   int64   `json:"sent_bps"`
 	Classes   []Class `json:"classes"`
+
+	place Place
 }
 
 // A Class is what one interface did with the packets of one class. Bytes and
@@ -44,6 +88,8 @@ type Class struct {
 	Class          string            `json:"class"`
 	OfferedPackets uint64            `json:"offered_packets"`
 	SentPackets    uint64            `json:"sent_packets"`
+	OfferedBytes   uint64            `json:"offered_bytes"`
+	SentBytes      uint64            `json:"sent_bytes"`
 	OfferedBps     int64             `json:"offered_bps"`
 	SentBps        int64             `json:"sent_bps"`
 	PromisedBps    *int64            `json:"promised_bps,omitempty"`
@@ -59,13 +105,48 @@ type Class struct {
 	Instances      *Instances        `json:"instances,omitempty"` // of an entry with `each`
 	When           *Presence         `json:"when,omitempty"`      // of an entry with `when`
 	Limits         []LimitPresence   `json:"limits,omitempty"`    // of limits with `when`
+	Fullness       []Fullness        `json:"fullness,omitempty"`  // of its policer and its ceiling
 	QueueDelay     *Milliseconds     `json:"queue_delay_ms"`
 
-	delay *Distribution
+	seen *Seen
 }
 
-// SetDelay gives the class the distribution of its packets' queue delay.
-func (c *Class) SetDelay(d *Distribution) { c.delay, c.QueueDelay = d, d.Summary() }
+// Seen is what a data path did with the packets of one entry, or of one class in a
+// plain FIFO, and what a verdict needs to know of it beyond a Class.
+type Seen struct {
+	Entry   *plan.Entry // nil: of a plain FIFO where no policy is attached
+	Slot    int32
+	Windows []Figures // the whole time first, then those of Windows
+	// How many bytes a bucket of the policer's rate, and a queue that is emptied at the
+	// promise, would have held at most: with as much no packet is red, or dropped. 0: not
+	// known.
+	BurstNeeded, QueueNeeded int64
+	ActiveBps                int64 // offered, over the time from its first packet to its last
+}
+
+// Figures are what is counted in a window of time.
+type Figures struct {
+	OfferedPackets, SentPackets, Drops uint64
+	OfferedBps, SentBps                int64
+	MaxQueue                           int64
+	Delay                              Distribution
+	Marks                              map[codepoint.DSCP]uint64 // of packets that left
+}
+
+// See gives the class what the verdict needs.
+func (c *Class) See(s *Seen) {
+	c.seen = s
+	c.QueueDelay = s.Windows[0].Delay.Summary()
+}
+
+// Fullness is how full a limit was: the rate of its fullest second.
+type Fullness struct {
+	Limit      string  `json:"limit"` // police or at-most
+	RateBps    int64   `json:"rate_bps"`
+	BusiestBps int64   `json:"busiest_bps"`
+	Ratio      float64 `json:"ratio"`
+	Of         string  `json:"of,omitempty"` // the instance that was fullest
+}
 
 // Presence is for how long an entry's `when` held, and how often it began to.
 type Presence struct {
@@ -91,10 +172,15 @@ type Instances struct {
 
 // An Instance is one of them.
 type Instance struct {
-	Value   string `json:"value"`
-	Offered uint64 `json:"offered_packets"`
-	Dropped uint64 `json:"dropped_packets"`
-	Bytes   uint64 `json:"offered_bytes"`
+	Value      string  `json:"value"`
+	Offered    uint64  `json:"offered_packets"`
+	Dropped    uint64  `json:"dropped_packets"`
+	Bytes      uint64  `json:"offered_bytes"`
+	OfferedBps int64   `json:"offered_bps"`
+	SentBps    int64   `json:"sent_bps"`
+	MeanMs     float64 `json:"mean_queue_delay_ms"`
+	MaxMs      float64 `json:"max_queue_delay_ms"`
+	BusiestBps int64   `json:"busiest_bps"` // of its fullest second
 }
 
 // Colors counts packets by what a meter said of them.
@@ -123,35 +209,48 @@ type Link struct {
 	CarriedBps int64         `json:"carried_bps"`
 	Drops      uint64        `json:"drops"`
 	QueueDelay *Milliseconds `json:"queue_delay_ms"`
+	Classes    []LinkClass   `json:"classes,omitempty"` // that came, by the first class that took each packet
+
+	place Place
 }
 
-// A Row is what one traffic met in one direction and class, end to end.
+// A LinkClass is what a carrier did with the packets of one class.
+type LinkClass struct {
+	Class      string `json:"class"`
+	CarriedBps int64  `json:"carried_bps"`
+	Drops      uint64 `json:"drops"`
+}
+
+// Met is what packets met from end to end.
+type Met struct {
+	SentPackets     int64         `json:"sent_packets"`
+	ReceivedPackets int64         `json:"received_packets"`
+	Loss            float64       `json:"loss"`           // Late ones are not in it
+	Late            *float64      `json:"late,omitempty"` // of calls, the ratio of the packets that arrive that are too late to be played
+	OfferedBps      int64         `json:"offered_bps"`    // IP bytes, as RateBps
+	RateBps         int64         `json:"rate_bps"`
+	OfferedPps      float64       `json:"offered_pps"` // packets a second
+	RatePps         float64       `json:"rate_pps"`    // that arrived
+	Delay           *Milliseconds `json:"delay_ms"`
+	JitterMs        float64       `json:"jitter_ms"`
+	MOS             *float64      `json:"mos,omitempty"`
+}
+
+// A Row is what one traffic met in one direction, by the first class that took its
+// packets.
 type Row struct {
-	Name            string        `json:"name"`
-	Direction       string        `json:"direction"` // "forward" or "reverse"
-	Class           string        `json:"class"`
-	SentPackets     int64         `json:"sent_packets"`
-	ReceivedPackets int64         `json:"received_packets"`
-	Loss            float64       `json:"loss"`
-	OfferedBps      int64         `json:"offered_bps"` // IP bytes, as RateBps
-	RateBps         int64         `json:"rate_bps"`
-	Delay           *Milliseconds `json:"delay_ms"`
-	JitterMs        float64       `json:"jitter_ms"`
-	MOS             *float64      `json:"mos,omitempty"`
+	Name      string `json:"name"`
+	Direction string `json:"direction"` // "forward" or "reverse"
+	Class     string `json:"class"`
+	Met
 }
 
-// A ClassResult is what the packets of one class met end to end, all traffic in
-// all directions together.
+// A ClassResult is what the packets of one class met, all traffic in all directions
+// together. Classes overlap: a packet counts once for each class, at every level, of
+// an entry that takes it on its way; a call counts whole.
 type ClassResult struct {
-	Class           string        `json:"class"`
-	SentPackets     int64         `json:"sent_packets"`
-	ReceivedPackets int64         `json:"received_packets"`
-	Loss            float64       `json:"loss"`
-	OfferedBps      int64         `json:"offered_bps"` // IP bytes, as RateBps
-	RateBps         int64         `json:"rate_bps"`
-	Delay           *Milliseconds `json:"delay_ms"`
-	JitterMs        float64       `json:"jitter_ms"`
-	MOS             *float64      `json:"mos,omitempty"`
+	Class string `json:"class"`
+	Met
 }
 
 // A Capture is what a replayed capture held and how much was sent.
@@ -165,4 +264,5 @@ type Capture struct {
 	// those to an address at the very interface that they were to enter by.
 	NoRoute  int64 `json:"no_route"`
 	OtherWay int64 `json:"other_way"`
+	TCPLost  int64 `json:"tcp_lost,omitempty"` // packets of TCP that were sent and lost
 }

@@ -2,10 +2,13 @@ package policy
 
 import (
 	"fmt"
+	"math"
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
+	"imbrel/core/codepoint"
 	"imbrel/core/unit"
 )
 
@@ -14,89 +17,246 @@ type Metric string
 
 // The metrics, each in the unit that an expectation's Limit is in.
 const (
-	Delay      Metric = "delay"  // nanoseconds, one-way
+	Delay      Metric = "delay"  // nanoseconds, one-way; at an interface, in its queue
 	Jitter     Metric = "jitter" // nanoseconds, RFC 3550 §6.4.1
 	Loss       Metric = "loss"   // a ratio, 0 to 1
+	Late       Metric = "late"   // a ratio, 0 to 1, of the packets that arrive
 	Drops      Metric = "drops"  // packets
-	Throughput Metric = "rate"   // bit/s of IP bytes delivered
+	Throughput Metric = "rate"   // bit/s of IP bytes delivered; at an interface, as it counts
 	MOS        Metric = "mos"    // 1 to 5
+	QueueSize  Metric = "queue"  // bytes, as the interface counts
+	Marking    Metric = "mark"   // a DSCP that all packets have as they leave an interface
+	Arrival    Metric = "arrive" // a DSCP that all packets have as they arrive
 )
 
 // An Expectation is one line such as "voice delay p99 <= 25ms": a class or a
-// traffic, a metric, perhaps a statistic and an interface, and a bound.
+// traffic, a metric, perhaps a statistic, an interface and a time, and a bound.
 type Expectation struct {
 	Text      string
 	At        Place
-	Subject   string // a class's or a traffic's name
+	Subject   string // a class, a nested class by its path, or a traffic
+	Versus    string // with Metric's ratio to that of Subject; "": the metric itself
 	Metric    Metric
 	Statistic string // "mean", "p50", "p95", "p99", "max", or "" for the metric's own
 	WhereName string // "node/interface", or "" for end to end
 	Where     *Interface
 	Direction Direction
-	Operator  string // <=, >=, <, >, =
-	Limit     float64
+	From, To  time.Duration // packets sent from then until then; To 0: all
+	Operator  string        // <=, >=, <, >, =; ".." is from Limit to Most
+	Limit     float64       // of a rate OfPromise, a ratio of the promise at Where; of marks, 1: all packets
+	Most      float64
+	OfPromise bool
+	DSCP      codepoint.DSCP // of Marking and Arrival
 }
+
+// Subjects returns the names that the expectation is about.
+func (e *Expectation) Subjects() []string {
+	if e.Versus != "" {
+		return []string{e.Subject, e.Versus}
+	}
+	return []string{e.Subject}
+}
+
+// Windowed reports whether the expectation is about a part of the time.
+func (e *Expectation) Windowed() bool { return e.To > 0 }
 
 var (
 	statistics = []string{"mean", "p50", "p95", "p99", "max"}
-	metrics    = []string{"delay", "jitter", "loss", "drops", "rate", "mos"}
+	metrics    = []string{"delay", "jitter", "loss", "late", "drops", "rate", "mos", "queue", "mark", "arrive"}
 	operators  = []string{"<=", ">=", "<", ">", "="}
 )
 
 // ExpectationForm says what an expectation looks like, to go after "expected".
-const ExpectationForm = "an expectation: SUBJECT METRIC [STATISTIC] [at NODE/INTERFACE in|out] OPERATOR VALUE, as in `voice delay p99 <= 25ms`"
+const ExpectationForm = "an expectation: SUBJECT METRIC [STATISTIC] OPERATOR VALUE [at NODE/INTERFACE in|out] [from TIME to TIME], as in `voice delay p99 <= 25ms`; " +
+	"or `SUBJECT arrive as DSCP`, or `SUBJECT : SUBJECT METRIC ratio A..B`"
+
+// words are the words of an expectation that are still to be read.
+type words []string
+
+func (w *words) next() string {
+	if len(*w) == 0 {
+		return ""
+	}
+	first := (*w)[0]
+	*w = (*w)[1:]
+	return first
+}
+
+func (w *words) follows(word string) bool {
+	if len(*w) > 0 && (*w)[0] == word {
+		*w = (*w)[1:]
+		return true
+	}
+	return false
+}
 
 // ParseExpectation reads one line. Names are not looked up.
 func ParseExpectation(s string) (Expectation, error) {
 	e := Expectation{Text: s}
-	w := strings.Fields(s)
-	next := func() string {
-		if len(w) == 0 {
-			return ""
-		}
-		first := w[0]
-		w = w[1:]
-		return first
-	}
-	if e.Subject = next(); e.Subject == "" {
+	w := words(strings.Fields(s))
+	if e.Subject = w.next(); e.Subject == "" {
 		return e, fmt.Errorf("it is empty")
 	}
-	m := next()
+	if w.follows(":") {
+		if e.Versus = w.next(); e.Versus == "" {
+			return e, fmt.Errorf("after `%s :` comes what it is compared with", e.Subject)
+		}
+	}
+	m := w.next()
+	if m == "arrives" {
+		m = "arrive"
+	}
 	if !slices.Contains(metrics, m) {
 		return e, fmt.Errorf("%q is not a metric; %sit is one of %s", m, DidYouMean(m, metrics), OrList(metrics))
 	}
 	e.Metric = Metric(m)
-	if len(w) > 0 && slices.Contains(statistics, w[0]) {
-		e.Statistic = next()
-	}
-	switch hasStatistic := e.Metric == Delay || e.Metric == Jitter; {
-	case e.Statistic == "" && e.Metric == Delay:
-		return e, fmt.Errorf("a delay needs one of %s after it", OrList(statistics))
-	case e.Statistic != "" && !hasStatistic:
-		return e, fmt.Errorf("%s has no %s: it is one number", e.Metric, e.Statistic)
-	}
-	if len(w) > 0 && w[0] == "at" {
-		next()
-		e.WhereName = next()
-		switch d := next(); d {
-		case "in":
-			e.Direction = In
-		case "out":
-			e.Direction = Out
-		default:
-			return e, fmt.Errorf("after `at %s` comes a direction, in or out, not %q", e.WhereName, d)
-		}
-		if e.Metric == Jitter || e.Metric == MOS || e.Metric == Loss {
-			return e, fmt.Errorf("%s is measured end to end, so it has no `at`; at an interface there are delay (in the queue), drops and rate", e.Metric)
-		}
-	}
-	e.Operator = next()
-	if !slices.Contains(operators, e.Operator) {
-		return e, fmt.Errorf("%q is not a comparison; it is one of %s, with a space on both sides", e.Operator, OrList(operators))
+	if err := e.clauses(&w); err != nil {
+		return e, err
 	}
 	var err error
-	e.Limit, err = parseLimit(e.Metric, strings.Join(w, ""))
+	switch {
+	case e.Versus != "":
+		err = e.ratio(&w)
+	case e.Metric == Arrival:
+		err = e.arrival(&w)
+	default:
+		err = e.bound(&w)
+	}
+	if err == nil {
+		err = e.fits()
+	}
+	if err != nil {
+		e.Operator = ""
+	}
 	return e, err
+}
+
+// clauses takes `at NODE/INTERFACE in|out` and `from TIME to TIME` out of the words,
+// wherever they stand.
+func (e *Expectation) clauses(w *words) error {
+	var left words
+	for len(*w) > 0 {
+		switch {
+		case w.follows("at"):
+			e.WhereName = w.next()
+			switch d := w.next(); d {
+			case "in":
+				e.Direction = In
+			case "out":
+				e.Direction = Out
+			default:
+				return fmt.Errorf("after `at %s` comes a direction, in or out, not %q", e.WhereName, d)
+			}
+		case w.follows("from"):
+			from, to := w.next(), ""
+			if !w.follows("to") {
+				return fmt.Errorf("after `from %s` comes `to` and a time, as in from 5s to 10s", from)
+			}
+			to = w.next()
+			var err error
+			if from != "0" && from != "0s" {
+				if e.From, err = unit.ParseDuration(from); err != nil {
+					return err
+				}
+			}
+			if e.To, err = unit.ParseDuration(to); err != nil {
+				return err
+			}
+			if e.To <= e.From {
+				return fmt.Errorf("from %s to %s is no time: the second is to be later", from, to)
+			}
+		default:
+			left = append(left, w.next())
+		}
+	}
+	*w = left
+	return nil
+}
+
+// bound reads a statistic, a comparison and a value.
+func (e *Expectation) bound(w *words) error {
+	if len(*w) > 0 && slices.Contains(statistics, (*w)[0]) {
+		e.Statistic = w.next()
+	}
+	switch hasStatistic := e.Metric == Delay || e.Metric == Jitter; {
+	case e.Metric == QueueSize && (e.Statistic == "" || e.Statistic == "max"):
+		e.Statistic = "max"
+	case e.Statistic == "" && e.Metric == Delay:
+		return fmt.Errorf("a delay needs one of %s after it", OrList(statistics))
+	case e.Statistic != "" && !hasStatistic:
+		return fmt.Errorf("%s has no %s: it is one number", e.Metric, e.Statistic)
+	}
+	e.Operator = w.next()
+	if !slices.Contains(operators, e.Operator) {
+		return fmt.Errorf("%q is not a comparison; it is one of %s, with a space on both sides", e.Operator, OrList(operators))
+	}
+	if e.Metric == Marking {
+		if e.Operator != "=" {
+			return fmt.Errorf("a mark is compared with =, as in %s mark = ef", e.Subject)
+		}
+		var err error
+		e.Limit = 1
+		e.DSCP, err = codepoint.ParseDSCP(strings.Join(*w, ""))
+		return err
+	}
+	value := strings.Join(*w, "")
+	if share, ok := strings.CutSuffix(value, "ofpromise"); ok && e.Metric == Throughput {
+		p, err := unit.ParsePercent(share)
+		e.OfPromise, e.Limit = true, float64(p)/float64(unit.Whole)
+		return err
+	}
+	var err error
+	e.Limit, err = parseLimit(e.Metric, value)
+	return err
+}
+
+// arrival reads what follows `arrive`.
+func (e *Expectation) arrival(w *words) error {
+	if !w.follows("as") {
+		return fmt.Errorf("after `%s arrive` comes `as` and a DSCP, as in %s arrive as ef", e.Subject, e.Subject)
+	}
+	e.Operator, e.Limit = "=", 1
+	var err error
+	e.DSCP, err = codepoint.ParseDSCP(strings.Join(*w, ""))
+	return err
+}
+
+// ratio reads what follows the metric of a comparison of two.
+func (e *Expectation) ratio(w *words) error {
+	if !slices.Contains([]Metric{Throughput, Drops, Loss, Delay}, e.Metric) {
+		return fmt.Errorf("there is no ratio of %s: there is one of rate, drops, loss or delay", e.Metric)
+	}
+	if e.Metric == Delay {
+		if e.Statistic = w.next(); !slices.Contains(statistics, e.Statistic) {
+			return fmt.Errorf("a delay needs one of %s after it", OrList(statistics))
+		}
+	}
+	if !w.follows("ratio") {
+		return fmt.Errorf("two classes are compared by a ratio, as in %s : %s rate ratio 2.8..3.2", e.Subject, e.Versus)
+	}
+	least, most, ok := strings.Cut(strings.Join(*w, ""), "..")
+	a, err1 := strconv.ParseFloat(least, 64)
+	b, err2 := strconv.ParseFloat(most, 64)
+	if !ok || err1 != nil || err2 != nil || !(a >= 0 && b >= a) || math.IsInf(b, 1) {
+		return fmt.Errorf("%q is not a range of ratios: write the least and the most, as in 2.8..3.2", strings.Join(*w, " "))
+	}
+	e.Operator, e.Limit, e.Most = "..", a, b
+	return nil
+}
+
+// fits reports an expectation whose parts do not go together.
+func (e *Expectation) fits() error {
+	endToEnd := slices.Contains([]Metric{Jitter, MOS, Loss, Late, Arrival}, e.Metric)
+	atInterface := e.Metric == QueueSize || e.Metric == Marking || e.OfPromise
+	switch {
+	case e.WhereName != "" && endToEnd:
+		return fmt.Errorf("%s is measured end to end, so it has no `at`; at an interface there are delay (in the queue), drops, rate, queue and mark", e.Metric)
+	case e.WhereName == "" && e.OfPromise:
+		return fmt.Errorf("a promise is made at an interface: add `at NODE/INTERFACE out`")
+	case e.WhereName == "" && atInterface:
+		return fmt.Errorf("a %s is that of an interface: add `at NODE/INTERFACE out`; `%s arrive as ef` is about the end of the way", e.Metric, e.Subject)
+	}
+	return nil
 }
 
 // parseLimit reads the value an expectation compares with, in the metric's
@@ -112,7 +272,7 @@ func parseLimit(m Metric, s string) (float64, error) {
 		}
 		r, err := unit.ParseRate(s)
 		return float64(r), err
-	case Loss:
+	case Loss, Late:
 		if s == "0" {
 			return 0, nil
 		}
@@ -124,6 +284,12 @@ func parseLimit(m Metric, s string) (float64, error) {
 			return 0, fmt.Errorf("%q is not a number of packets", s)
 		}
 		return float64(n), nil
+	case QueueSize:
+		if s == "0" {
+			return 0, nil
+		}
+		b, err := unit.ParseSize(s)
+		return float64(b), err
 	}
 	v, err := strconv.ParseFloat(s, 64)
 	if err != nil || !(v >= 1 && v <= 5) {
@@ -133,16 +299,29 @@ func parseLimit(m Metric, s string) (float64, error) {
 }
 
 // Holds compares a measured value, in the metric's unit, with the limit.
-func (e *Expectation) Holds(measured float64) bool {
+func (e *Expectation) Holds(measured float64) bool { return e.HoldsFor(measured, 1) }
+
+// HoldsFor does so with a limit that is of a whole: the promise.
+func (e *Expectation) HoldsFor(measured, whole float64) bool {
+	limit := e.Limit * whole
 	switch e.Operator {
 	case "<=":
-		return measured <= e.Limit
+		return measured <= limit
 	case ">=":
-		return measured >= e.Limit
+		return measured >= limit
 	case "<":
-		return measured < e.Limit
+		return measured < limit
 	case ">":
-		return measured > e.Limit
+		return measured > limit
+	case "..":
+		return measured >= limit && measured <= e.Most
 	}
-	return measured == e.Limit
+	return measured == limit
 }
+
+// AtMost reports whether a lower value is better: that the expectation bounds from
+// above.
+func (e *Expectation) AtMost() bool { return e.Operator == "<=" || e.Operator == "<" }
+
+// AtLeast reports whether a higher value is better.
+func (e *Expectation) AtLeast() bool { return e.Operator == ">=" || e.Operator == ">" }

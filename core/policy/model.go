@@ -68,3 +68,41 @@ type Attachment struct {
 	Interface *Interface
 	Direction Direction
 }
+
+// EntryPaths returns the names of all entries within others, each with the classes
+// around it, "sales/voice", and the rest of each such level.
+func (f *File) EntryPaths() []string {
+	var paths []string
+	known := make(map[string]bool)
+	add := func(path string) {
+		if !known[path] {
+			known[path] = true
+			paths = append(paths, path)
+		}
+	}
+	var within func(around string, entries []Entry, depth int)
+	within = func(around string, entries []Entry, depth int) {
+		for i := range entries {
+			path := entries[i].ClassName.Text
+			if around != "" {
+				path = around + "/" + path
+				add(path)
+			}
+			if inner := entries[i].Inner(); len(inner) > 0 && depth < maxDepth && len(paths) < maxPaths {
+				within(path, inner, depth+1)
+				add(path + "/" + Rest)
+			}
+		}
+	}
+	for i := range f.Policies {
+		within("", f.Policies[i].Treat, 0)
+	}
+	return paths
+}
+
+// maxDepth and maxPaths bound the entries within one another, where the file is not
+// validated yet.
+const (
+	maxDepth = 32
+	maxPaths = 100_000
+)

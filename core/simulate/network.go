@@ -1,12 +1,11 @@
 package simulate
 
 import (
-	"math/rand/v2"
 	"net/netip"
+	"slices"
 	"strings"
 	"time"
 
-	"imbrel/core/classify"
 	"imbrel/core/datapath"
 	"imbrel/core/measure"
 	"imbrel/core/packet"
@@ -15,6 +14,7 @@ import (
 	"imbrel/core/queue"
 	"imbrel/core/route"
 	"imbrel/core/schedule"
+	"imbrel/core/traffic"
 	"imbrel/core/tunnel"
 	"imbrel/core/unit"
 )
@@ -28,25 +28,33 @@ type port struct {
 	sending bool
 	clock   unit.Clock // when what is being sent is sent
 
-	carrier *carrier // nil: the link carries what the interface sends
-	delay   time.Duration
+	carrier      *carrier // nil: the link carries what the interface sends
+	carrierPlace int32
+	delay        time.Duration
 }
 
 // A path is a data path with what the rehearsal measures of it. It is made when the
 // first packet comes.
 type path struct {
 	*datapath.Path
-	config     datapath.Config
-	attached   *plan.Plan           // the policy attached here, in force or not
-	classifier *classify.Classifier // of that policy, every entry in force
-	class      []int                // that each entry of it counts as in the measures
-	same       bool                 // the data path finds the same entry as the classifier
-	names      []string             // of each of the data path's counters
-	delays     []measure.Distribution
-	asking     time.Duration // when it is asked again, if later than now
-	offered    []uint64      // bytes in the measured time
-	sent       []uint64      // the same
-	pcps, tcs  [][8]uint64   // packets by the priority code point and the traffic class they left with
+	config    datapath.Config
+	place     int32
+	attached  *plan.Plan          // the policy attached here, in force or not
+	foresight *datapath.Foresight // of that policy
+	shadow    *datapath.Path      // of a policy not in force: what it would measure of the load
+	members   []member            // what each entry of it makes a packet count for
+	names     []string            // of each of the data path's counters
+	slots     []slot              // of each of them
+	asking    time.Duration       // when it is asked again, if later than now
+	pcps, tcs [][8]uint64         // packets by the priority code point and the traffic class they left with
+}
+
+// A member is what the packets count for that an entry takes.
+type member struct {
+	known    bool
+	in       measure.Set
+	class    int32       // the first that took them
+	from, to measure.Set // the union that was asked for last
 }
 
 // leaves counts the marks below and above IP with which a packet leaves.
@@ -80,13 +88,18 @@ type carrier struct {
 	drops   uint64
 	bytes   uint64 // carried in the measured time
 	delay   measure.Distribution
+	classes []carriedClass // by the first class that took the packets
 }
+
+// A carriedClass is what a carrier did with the packets of a class.
+type carriedClass struct{ packets, bytes, drops uint64 }
 
 // A hop is one node on a packet's route.
 type hop struct {
 	tunnel.Crossing
 	in, out *port
 	wraps   bool
+	number  int // of the route
 }
 
 // network is the file's network at work.
@@ -116,31 +129,24 @@ func (n *network) route(from, to *port) ([]hop, error) {
 	}
 	out := make([]hop, len(hops))
 	for i, c := range tunnel.Crossings(hops) {
-		out[i] = hop{Crossing: c, in: n.byIface[c.In], out: n.byIface[c.Out], wraps: c.Wraps()}
+		out[i] = hop{Crossing: c, in: n.byIface[c.In], out: n.byIface[c.Out], wraps: c.Wraps(), number: len(n.routes)}
 	}
 	n.routes[key] = out
 	return out, nil
 }
 
-// conditions are what every path of a network is made with.
-type conditions struct {
-	withPolicy bool
-	classes    map[string]int // number of each class in the measures
-	names      []string       // the same, by number
-	classOf    func(*packet.Packet) int
-	drop       func(*packet.Packet)
-	random     func(name string) *rand.Rand
-	startAt    time.Time
-}
-
 // build puts the network together, with the policies in force or not.
-func build(f *policy.File, c *conditions) *network {
-	n := &network{byIface: make(map[*policy.Interface]*port), table: route.New(f), routes: make(map[[2]*port][]hop)}
-	for i := range f.Network.Nodes {
-		for _, iface := range f.Network.Nodes[i].Interfaces {
-			p := &port{iface: iface, in: newPath(f, iface, policy.In, c), out: newPath(f, iface, policy.Out, c)}
+func (r *run) build() *network {
+	n := &network{byIface: make(map[*policy.Interface]*port), table: route.New(r.file), routes: make(map[[2]*port][]hop)}
+	for i := range r.file.Network.Nodes {
+		for _, iface := range r.file.Network.Nodes[i].Interfaces {
+			p := &port{iface: iface}
+			first := int32(3 * len(n.ports))
+			p.in.place, p.out.place, p.carrierPlace = first, first+1, first+2
 			n.ports = append(n.ports, p)
 			n.byIface[iface] = p
+			r.newPath(p, policy.In)
+			r.newPath(p, policy.Out)
 		}
 	}
 	for _, p := range n.ports {
@@ -169,32 +175,66 @@ func measuredAs(name string) string {
 	return parts[0]
 }
 
-func newPath(f *policy.File, iface *policy.Interface, d policy.Direction, c *conditions) path {
-	p := path{asking: schedule.Never}
-	p.config = datapath.Config{Rate: iface.Rate, Framing: iface.Framing, Classes: len(c.names), ClassOf: c.classOf,
-		Drop: func(pkt *packet.Packet, _ datapath.Reason) { c.drop(pkt) }, StartAt: c.startAt, InName: f.InterfaceName}
-	if a := iface.Attached[d]; a != nil {
-		p.attached = plan.Attached(a)
-		p.classifier = classify.New(p.attached)
-		for _, e := range p.attached.Entries {
-			p.class = append(p.class, c.classes[measuredAs(e.Name)])
-		}
-		if c.withPolicy {
-			p.config.Plan = p.attached
-			p.config.Random = c.random(iface.Path() + " " + d.String())
-			p.open(c.names)
-		}
+// path returns the path of a port in a direction.
+func (p *port) path(d policy.Direction) *path {
+	if d == policy.In {
+		return &p.in
 	}
-	return p
+	return &p.out
+}
+
+func (r *run) newPath(at *port, d policy.Direction) {
+	p := at.path(d)
+	p.asking = schedule.Never
+	p.config = datapath.Config{Rate: at.iface.Rate, Framing: at.iface.Framing, Classes: len(r.classes), StartAt: r.plan.StartAt, InName: r.file.InterfaceName,
+		Drop: func(pkt *packet.Packet, why datapath.Reason) { r.discarded(at, d, pkt, why) }}
+	a := at.iface.Attached[d]
+	if a == nil {
+		p.config.ClassOf = func(pkt *packet.Packet) int { return int(pkt.Owner.(*flight).fate.first) }
+		return
+	}
+	p.attached = plan.Attached(a)
+	p.members = make([]member, len(p.attached.Entries))
+	p.config.CountAs = p.attached
+	p.config.ClassOf = func(pkt *packet.Packet) int { return r.foreseen(pkt.Owner.(*flight), d) }
+	ruled := p.config
+	ruled.Plan, ruled.Random = p.attached, traffic.Random(r.options.Seed, at.iface.Path()+" "+d.String(), 0)
+	ruled.Turned = func(e *plan.Entry, l datapath.Limit, when time.Duration, inForce bool) {
+		r.epoch++
+		r.turned(at, d, e, l, when, inForce)
+	}
+	var load *datapath.Path
+	switch {
+	case !r.options.WithoutPolicy:
+		p.config = ruled
+		p.open(r)
+		load = p.Path
+	case slices.ContainsFunc(p.attached.Entries, func(e *plan.Entry) bool { return len(e.Whens()) > 0 }):
+		p.shadow = datapath.New(ruled)
+		load = p.shadow
+	}
+	p.foresight = datapath.NewForesight(p.attached, r.plan.StartAt, load)
 }
 
 // open makes the data path.
-func (p *path) open(names []string) {
+func (p *path) open(r *run) {
 	p.Path = datapath.New(p.config)
-	if p.names = p.Classes(); p.config.Plan == nil {
-		p.names = names
+	if p.names = p.Classes(); p.names == nil {
+		p.names = r.classes
 	}
-	p.same = p.config.Plan != nil && !p.Sometimes()
-	p.delays = make([]measure.Distribution, len(p.names))
-	p.offered, p.sent = make([]uint64, len(p.names)), make([]uint64, len(p.names))
+	p.slots = make([]slot, len(p.names))
+	for i := range p.slots {
+		s := &p.slots[i]
+		if s.windows = make([]figures, 1+len(r.windows)); p.config.Plan == nil {
+			continue
+		}
+		e := p.attached.Entries[i]
+		s.limited = e.Meter != nil
+		if e.Meter != nil && e.Meter.Kind == policy.OneBucket && e.Each == 0 && e.Instances() == nil {
+			s.burst.pace = unit.NewPace(e.Meter.Rate)
+		}
+		if e.Leaf() && e.Promise > 0 && e.Each == 0 && e.Instances() == nil {
+			s.queue.pace = unit.NewPace(e.Promise)
+		}
+	}
 }

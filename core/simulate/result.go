@@ -3,12 +3,14 @@ package simulate
 import (
 	"slices"
 	"strconv"
+	"time"
 
 	"imbrel/core/codepoint"
 	"imbrel/core/datapath"
 	"imbrel/core/measure"
 	"imbrel/core/plan"
 	"imbrel/core/policy"
+	"imbrel/core/unit"
 )
 
 // result turns what was counted into a result.
@@ -25,23 +27,44 @@ func (r *run) result() *measure.Result {
 			}
 		}
 	}
+	classes := r.classes
 	for _, p := range r.network.ports {
-		if c := p.carrier; c != nil {
-			res.Links = append(res.Links, measure.Link{
-				From: p.iface.Path(), To: p.peer.iface.Path(), SendsBps: int64(c.rate), CarriedBps: r.bps(c.bytes),
-				Drops: c.drops, QueueDelay: c.delay.Summary(),
-			})
+		c := p.carrier
+		if c == nil {
+			continue
 		}
+		l := measure.Link{From: p.iface.Path(), To: p.peer.iface.Path(), SendsBps: int64(c.rate), CarriedBps: r.bps(c.bytes), Drops: c.drops, QueueDelay: c.delay.Summary()}
+		for i, k := range c.classes {
+			if k.bytes > 0 || k.drops > 0 {
+				l.Classes = append(l.Classes, measure.LinkClass{Class: classes[i], CarriedBps: r.bps(k.bytes), Drops: k.drops})
+			}
+		}
+		l.At(measure.Place{Interface: p.iface, Direction: policy.Out, Carrier: true, Plan: p.out.config.Plan})
+		res.Links = append(res.Links, l)
 	}
 	for _, s := range r.sources {
 		if s.capture != nil {
 			res.Captures = append(res.Captures, *s.capture)
 		}
 	}
-	r.collect.Settle()
-	res.Traffic = r.collect.Rows(r.plan, r.classes)
-	res.Classes = r.collect.ClassResults(r.classes)
-	r.collect.Judge(res, r.plan, r.classes)
+	for _, c := range r.collectors {
+		c.Settle()
+	}
+	res.Traffic = r.collectors[0].Rows(classes)
+	res.Classes = r.collectors[0].ClassResults(classes)
+	m := &measure.Measures{File: r.file, Rehearsal: r.plan, Windows: r.windows, Collectors: r.collectors}
+	for _, p := range r.network.ports {
+		m.Places = append(m.Places, measure.Place{Interface: p.iface, Direction: policy.In, Plan: p.in.config.Plan},
+			measure.Place{Interface: p.iface, Direction: policy.Out, Plan: p.out.config.Plan},
+			measure.Place{Interface: p.iface, Direction: policy.Out, Carrier: true, Plan: p.out.config.Plan})
+	}
+	m.Judge(res)
+	if r.options.Hops {
+		res.Hops = m.HopRows(res)
+	}
+	if r.series != nil {
+		res.Series = r.series.result()
+	}
 	return res
 }
 
@@ -52,34 +75,35 @@ func (p *path) busy() bool {
 
 func (r *run) interfaceResult(p *port, d policy.Direction, path *path) measure.Interface {
 	res := measure.Interface{Node: p.iface.Node.Name, Interface: p.iface.Name, Direction: d.String(), RateBps: int64(p.iface.Rate)}
-	var entries []*plan.Entry
+	res.At(measure.Place{Interface: p.iface, Direction: d, Plan: path.config.Plan})
+	promises := false
 	if pl := path.config.Plan; pl != nil {
 		res.PolicyAt, res.RateBps = pl.Policy.Name, int64(pl.Whole)
 		// Incoming without a shape nothing ever waits, so nothing is promised.
-		if d == policy.Out || pl.Shape > 0 {
-			entries = pl.Entries
-		}
+		promises = d == policy.Out || pl.Shape > 0
 	}
 	var sent uint64
 	counters := path.Counters()
 	for i := range counters {
 		c := &counters[i]
 		if path.Parent(i) < 0 {
-			sent += path.sent[i]
+			sent += path.slots[i].windows[0].sent
 		}
 		if path.config.Plan == nil && c.OfferedPackets == 0 {
 			continue // a FIFO lists the classes that came
 		}
+		slot := &path.slots[i]
 		class := measure.Class{
-			Class: path.names[i], OfferedPackets: c.OfferedPackets, SentPackets: c.SentPackets,
-			OfferedBps: r.bps(path.offered[i]), SentBps: r.bps(path.sent[i]),
+			Class: path.names[i], OfferedPackets: c.OfferedPackets, SentPackets: c.SentPackets, OfferedBytes: c.OfferedBytes, SentBytes: c.SentBytes,
+			OfferedBps: r.bps(slot.windows[0].offered), SentBps: r.bps(slot.windows[0].sent),
 			Drops: measure.Drops{Policed: c.Drops[datapath.Policed], QueueFull: c.Drops[datapath.QueueFull],
 				Early: c.Drops[datapath.Early], Blocked: c.Drops[datapath.Blocked]},
-			Marks: make(map[string]uint64), MaxQueueBytes: c.MaxQueueBytes,
+			Marks: make(map[string]uint64), MaxQueueBytes: slot.windows[0].maxQueue,
 		}
-		if entries != nil {
-			promised := int64(entries[i].Promise)
-			class.PromisedBps, class.PerInstance = &promised, entries[i].Instances() != nil
+		if promises {
+			e := path.attached.Entries[i]
+			promised := int64(e.Promise)
+			class.PromisedBps, class.PerInstance = &promised, e.Instances() != nil
 		}
 		for dscp, n := range c.Marks {
 			if n > 0 {
@@ -101,17 +125,104 @@ func (r *run) interfaceResult(p *port, d policy.Direction, path *path) measure.I
 				class.Limits = append(class.Limits, measure.LimitPresence{Limit: o.Limit.String(), Presence: held})
 			}
 		}
-		if most, shared, top := path.Instances(i, 5); most > 0 {
-			class.Instances = &measure.Instances{Most: most, Shared: shared}
-			for _, k := range top {
-				class.Instances.Top = append(class.Instances.Top, measure.Instance{Value: k.Value, Offered: k.Offered, Dropped: k.Dropped, Bytes: k.OfferedBytes})
+		most, shared, all := path.Instances(i, datapath.MaxInstances)
+		if most > 0 {
+			class.Instances = &measure.Instances{Most: most, Shared: shared, Top: []measure.Instance{}}
+			for _, k := range all[:min(5, len(all))] {
+				class.Instances.Top = append(class.Instances.Top, r.instance(&k))
 			}
 		}
-		class.SetDelay(&path.delays[i])
+		if path.config.Plan != nil {
+			class.Fullness = fullness(path.attached.Entries[i], slot, all)
+		}
+		class.See(r.seen(path, i, c))
 		res.Classes = append(res.Classes, class)
 	}
 	res.SentBps = r.bps(sent)
 	return res
+}
+
+// instance returns what was counted of an instance.
+func (r *run) instance(k *datapath.Instance) measure.Instance {
+	out := measure.Instance{Value: k.Value, Offered: k.Offered, Dropped: k.Dropped, Bytes: k.OfferedBytes,
+		OfferedBps: r.bps(k.OfferedBytes), SentBps: r.bps(k.SentBytes), MaxMs: float64(k.MaxWait) / 1e6, BusiestBps: 8 * k.Busiest.Most}
+	if k.Sent > 0 {
+		out.MeanMs = float64(k.Wait/time.Duration(k.Sent)) / 1e6
+	}
+	return out
+}
+
+// fullness returns how full the limits of an entry were in their fullest second, with
+// instances that of the fullest.
+func fullness(e *plan.Entry, s *slot, instances []datapath.Instance) []measure.Fullness {
+	var out []measure.Fullness
+	add := func(limit string, rate unit.Rate, most int64) {
+		f := measure.Fullness{Limit: limit, RateBps: int64(rate)}
+		if e.Each != 0 {
+			most = 0
+			for _, k := range instances {
+				if k.Busiest.Most > most {
+					most, f.Of = k.Busiest.Most, k.Value
+				}
+			}
+		}
+		f.BusiestBps = 8 * most
+		f.Ratio = float64(f.BusiestBps*1000/max(f.RateBps, 1)) / 1000
+		out = append(out, f)
+	}
+	if e.Instances() != nil {
+		return nil // of each instance around it, which is not kept
+	}
+	if m := e.Meter; m != nil {
+		add("police", m.Rate, s.passed.Most)
+	}
+	if m := e.AtMost; m != nil {
+		add("at-most", m.Rate, s.sent.Most)
+	}
+	return out
+}
+
+// seen returns what a verdict needs to know of a slot.
+func (r *run) seen(p *path, i int, c *datapath.Counters) *measure.Seen {
+	s := &p.slots[i]
+	out := &measure.Seen{Slot: int32(i), ActiveBps: s.active(c.OfferedBytes)}
+	if p.attached != nil {
+		out.Entry = p.attached.Entries[i]
+	}
+	if p.config.Plan != nil {
+		if m := out.Entry.Meter; m != nil {
+			out.BurstNeeded = int64(m.Rate.Bytes(s.burst.most))
+		}
+		out.QueueNeeded = int64(out.Entry.Promise.Bytes(s.queue.most))
+	}
+	for w := range s.windows {
+		g := &s.windows[w]
+		f := measure.Figures{OfferedPackets: g.offeredPackets, SentPackets: g.sentPackets, Drops: g.drops, MaxQueue: g.maxQueue, Delay: g.delay}
+		lasts := r.plan.Lasts
+		if w == 0 {
+			f.OfferedPackets, f.SentPackets = c.OfferedPackets, c.SentPackets
+			for _, n := range c.Drops {
+				f.Drops += n
+			}
+		} else {
+			lasts = r.windows[w-1].To - r.windows[w-1].From
+		}
+		f.OfferedBps, f.SentBps = over(g.offered, lasts), over(g.sent, lasts)
+		marks := g.marks
+		if w == 0 {
+			marks = &c.Marks
+		}
+		if marks != nil {
+			f.Marks = make(map[codepoint.DSCP]uint64)
+			for dscp, n := range marks {
+				if n > 0 {
+					f.Marks[codepoint.DSCP(dscp)] = n
+				}
+			}
+		}
+		out.Windows = append(out.Windows, f)
+	}
+	return out
 }
 
 // byNumber returns the numbers that were counted, nil when none was.

@@ -8,7 +8,6 @@ package simulate
 
 import (
 	"fmt"
-	"math/rand/v2"
 	"net/netip"
 	"time"
 
@@ -22,7 +21,6 @@ import (
 	"imbrel/core/schedule"
 	"imbrel/core/traffic"
 	"imbrel/core/tunnel"
-	"imbrel/core/unit"
 )
 
 // Options say how to run a rehearsal. The zero Options run it with the policies
@@ -38,6 +36,10 @@ type Options struct {
 	// Classified, when not nil, is told which class of the policy in force an interface
 	// gave each packet, before its marks.
 	Classified func(at *policy.Interface, d policy.Direction, class string, p *packet.Packet)
+	// Every, when not zero, is the interval of the series over time.
+	Every time.Duration
+	// Hops asks for what each traffic met at each place.
+	Hops bool
 	// Progress, when not nil, is told now and then how much is done, from 0 to 1.
 	Progress func(done float64)
 }
@@ -55,25 +57,40 @@ type flight struct {
 	sent   time.Duration
 	route  []hop
 	at     int // the hop it is at
-	class  int // that it is measured in
+	fate   *fate
+	in     measure.Set // what it counts for so far
+	first  int32       // the first class that took it, or the rest
+	steps  []measure.Step
 	room   []byte
 	inside *tunnel.Inside // what an outer header hides; nil until there is one
 }
 
 // run is a rehearsal at work.
 type run struct {
-	file    *policy.File
-	plan    *policy.Rehearsal
-	options Options
-	classes []string
-	network *network
-	events  events
-	sources []*source
-	collect measure.Collector
-	spare   []*flight
-	now     time.Duration
-	failed  error
-	rest    int
+	file        *policy.File
+	plan        *policy.Rehearsal
+	options     Options
+	classes     []string
+	classNumber map[string]int32
+	rest        int
+	network     *network
+	events      events
+	sources     []*source
+	spare       []*flight
+	now         time.Duration
+	failed      error
+
+	sets       *measure.Sets
+	windows    []measure.Window
+	collectors []*measure.Collector // of the whole time first, then of each window
+	open       []int                // the windows that it is now, by their collectors
+	nextWindow time.Duration        // when one begins or ends
+	series     *series              // nil: none was asked for
+
+	fates    map[string]*fate
+	epoch    uint64
+	key      []byte
+	imagined flight
 
 	recogniser *recognise.Recogniser
 	recognises bool                     // some application is recognised by more than ports
@@ -87,26 +104,23 @@ func Run(f *policy.File, rehearsal *policy.Rehearsal, o Options) (*measure.Resul
 	if problems := unrehearsed(f, rehearsal); len(problems) > 0 {
 		return nil, problems
 	}
-	r := &run{file: f, plan: rehearsal, options: o, classes: f.ClassNames(), recogniser: recognise.New(f.Apps), ports: make(map[[2]netip.Addr]uint32)}
+	r := &run{file: f, plan: rehearsal, options: o, classes: f.ClassNames(), recogniser: recognise.New(f.Apps), ports: make(map[[2]netip.Addr]uint32),
+		sets: measure.NewSets(f, rehearsal), windows: measure.Windows(rehearsal), fates: make(map[string]*fate)}
 	for i := range f.Apps {
 		r.recognises = r.recognises || f.Apps[i].Recognised()
 	}
 	r.rest = len(r.classes) - 1
-	index := make(map[string]int, len(r.classes))
+	r.classNumber = make(map[string]int32, len(r.classes))
 	for i, c := range r.classes {
-		index[c] = i
+		r.classNumber[c] = int32(i)
 	}
-	r.network = build(f, &conditions{withPolicy: !o.WithoutPolicy, classes: index, names: r.classes,
-		classOf: func(p *packet.Packet) int {
-			if c := p.Owner.(*flight).class; c >= 0 {
-				return c
-			}
-			return r.rest
-		},
-		drop:    func(p *packet.Packet) { r.lose(p.Owner.(*flight)) },
-		startAt: rehearsal.StartAt,
-		random:  func(name string) *rand.Rand { return traffic.Random(o.Seed, name, 0) },
-	})
+	for range 1 + len(r.windows) {
+		r.collectors = append(r.collectors, measure.NewCollector(r.sets, rehearsal))
+	}
+	if o.Every > 0 {
+		r.series = newSeries(r)
+	}
+	r.network = r.build()
 	if err := r.start(); err != nil {
 		return nil, err
 	}
@@ -119,6 +133,7 @@ func Run(f *policy.File, rehearsal *policy.Rehearsal, o Options) (*measure.Resul
 			o.Progress(min(1, float64(e.at)/float64(rehearsal.Lasts)))
 		}
 		r.now = e.at
+		r.look()
 		r.step(&e)
 	}
 	if r.failed != nil {
@@ -163,11 +178,11 @@ func (r *run) flight() *flight {
 	if n := len(r.spare); n > 0 {
 		p := r.spare[n-1]
 		r.spare = r.spare[:n-1]
-		*p = flight{room: p.room, class: -1}
+		*p = flight{room: p.room, steps: p.steps[:0], first: int32(r.rest)}
 		p.Owner = p
 		return p
 	}
-	p := &flight{room: make([]byte, room), class: -1}
+	p := &flight{room: make([]byte, room), first: int32(r.rest)}
 	p.Owner = p
 	return p
 }
@@ -177,6 +192,7 @@ func (r *run) step(e *event) {
 	switch e.kind {
 	case emit:
 		r.watch(r.now, &e.flight.Packet)
+		r.foresee(e.flight)
 		r.emitNext(e.source) // after that: it reads what a capture holds until its next packet
 		r.enter(e.source.from, e.flight)
 	case arrive:
@@ -230,67 +246,74 @@ func (r *run) measured() bool { return r.now < r.plan.Lasts }
 func (r *run) enter(p *port, f *flight) {
 	f.hop().Enter(&f.Packet)
 	r.tap(p, policy.In, f)
-	class := p.in.learn(f, r.rest)
 	if p.in.Path == nil {
+		if p.in.attached != nil {
+			r.shadows(&p.in, int(f.Length))
+		}
 		r.forward(p, f)
 		return
 	}
-	if r.offer(p, policy.In, f, class) {
+	if r.offer(p, policy.In, f) {
 		r.drainIn(p)
 	}
 }
 
-// learn sets the class a packet is measured in: the first, other than the rest,
-// that an attached policy gives it. It asks the policy even when it is not in
-// force, so that a run without policies separates the same classes. It returns the
-// number of the entry that takes the packet where the data path will find the same;
-// otherwise it returns unasked.
-func (p *path) learn(f *flight, rest int) int32 {
-	known := f.class >= 0 && f.class != rest
-	if p.classifier == nil || known && !p.same {
-		return unasked
+// shadows tells a policy that is not in force what it would have sent.
+func (r *run) shadows(p *path, bytes int) {
+	if p.shadow != nil {
+		p.shadow.Observe(r.now, bytes)
 	}
-	n := p.classifier.Number(&f.Packet)
-	if !known {
-		f.class = p.class[n]
-	}
-	if p.same {
-		return n
-	}
-	return unasked
 }
 
-const unasked = -1
-
-// offer puts a packet into a data path, as of a class where that is known, and counts
-// it if it is dropped.
-func (r *run) offer(at *port, d policy.Direction, f *flight, class int32) bool {
-	p := &at.out
-	if d == policy.In {
-		p = &at.in
-	}
+// offer puts a packet into a data path, and counts it if it is dropped.
+func (r *run) offer(at *port, d policy.Direction, f *flight) bool {
+	p := at.path(d)
 	if p.Path == nil {
-		p.open(r.classes)
+		p.open(r)
 	}
-	var reason datapath.Reason
-	if class == unasked {
-		reason = p.Enqueue(r.now, &f.Packet)
-	} else {
-		reason = p.EnqueueAs(r.now, &f.Packet, class)
-	}
-	if r.measured() {
-		for i := int(f.Slot); i >= 0; i = p.Parent(i) {
-			p.offered[i] += uint64(f.Size)
+	reason := p.Enqueue(r.now, &f.Packet)
+	r.offered(p, f, reason)
+	switch {
+	case p.config.Plan != nil:
+		r.join(p, f)
+		if r.options.Classified != nil {
+			r.options.Classified(at.iface, d, p.names[f.Slot], &f.Packet)
 		}
+	case p.shadow != nil:
+		r.shadows(p, int(f.Size))
 	}
-	if r.options.Classified != nil && p.config.Plan != nil {
-		r.options.Classified(at.iface, d, p.names[f.Slot], &f.Packet)
-	}
-	if reason != 0 {
-		r.lose(f)
+	if reason != datapath.Passed {
+		r.dropped(at, d, f, reason)
 		return false
 	}
 	return true
+}
+
+// dropped counts a packet that a data path dropped, and follows it from there on as if
+// it had not.
+func (r *run) dropped(at *port, d policy.Direction, f *flight, reason datapath.Reason) {
+	p := at.path(d)
+	wait := time.Duration(0)
+	if reason == datapath.Early {
+		wait = r.now - f.Arrived
+	}
+	f.steps = append(f.steps, measure.Step{Place: p.place, Slot: f.Slot, Wait: wait, Reason: reason})
+	ends := reason == datapath.Blocked || p.config.Plan != nil && reason == datapath.Policed && p.Pardon(&f.Packet)
+	if !ends && !r.options.WithoutPolicy {
+		stage := f.stage(d)
+		if d == policy.Out {
+			f.hop().Leave(&f.Packet, f.inside)
+		}
+		r.beyond(f, stage+1)
+	}
+	r.lose(f)
+}
+
+// discarded is told of a packet that a data path had taken and drops.
+func (r *run) discarded(at *port, d policy.Direction, pkt *packet.Packet, reason datapath.Reason) {
+	f := pkt.Owner.(*flight)
+	r.discards(at.path(d), f)
+	r.dropped(at, d, f, reason)
 }
 
 // take gets the next packet out of a data path, or plans to ask again.
@@ -303,13 +326,10 @@ func (r *run) take(p *path, owner *port, ask kind) *flight {
 		}
 		return nil
 	}
-	for i := int(pkt.Slot); i >= 0; i = p.Parent(i) {
-		p.delays[i].Add(r.now - pkt.Arrived)
-		if r.measured() {
-			p.sent[i] += uint64(pkt.Size)
-		}
-	}
-	return pkt.Owner.(*flight)
+	f := pkt.Owner.(*flight)
+	r.sends(p, f)
+	f.steps = append(f.steps, measure.Step{Place: p.place, Slot: f.Slot, Wait: r.now - f.Arrived})
+	return f
 }
 
 // drainIn passes on what the incoming data path lets through.
@@ -331,7 +351,7 @@ func (r *run) forward(p *port, f *flight) {
 		f.inside = &tunnel.Inside{}
 	}
 	h.Forward(&f.Packet, f.inside)
-	if r.offer(h.out, policy.Out, f, h.out.out.learn(f, r.rest)) {
+	if r.offer(h.out, policy.Out, f) {
 		r.send(h.out)
 	}
 }
@@ -363,6 +383,11 @@ func (r *run) leave(p *port, f *flight) {
 		f.Size = int32(p.carrier.framing.Size(f.Length, f.Labels()))
 		if p.carrier.queue.Push(r.now, &f.Packet) != queue.Taken {
 			p.carrier.drops++
+			p.carrier.class(r, f).drops++
+			f.steps = append(f.steps, measure.Step{Place: p.carrierPlace, Slot: f.fate.first, Reason: datapath.QueueFull})
+			if !r.options.WithoutPolicy {
+				r.beyond(f, 2*f.at+2)
+			}
 			r.lose(f)
 			return
 		}
@@ -382,20 +407,23 @@ func (r *run) carry(p *port) {
 	}
 	c.sending = true
 	c.delay.Add(r.now - pkt.Arrived)
+	f := pkt.Owner.(*flight)
+	f.steps = append(f.steps, measure.Step{Place: p.carrierPlace, Slot: f.fate.first, Wait: r.now - pkt.Arrived})
 	if r.measured() {
 		c.bytes += uint64(pkt.Size)
+		c.class(r, f).bytes += uint64(pkt.Size)
 	}
 	c.clock.NotBefore(r.now)
 	c.clock.Advance(int(pkt.Size), c.rate)
-	r.events.plan(event{at: c.clock.Ready(), kind: carried, port: p, flight: pkt.Owner.(*flight)})
+	r.events.plan(event{at: c.clock.Ready(), kind: carried, port: p, flight: f})
 }
 
-func (r *run) key(f *flight) measure.Key {
-	class := f.class
-	if class < 0 {
-		class = r.rest
+// class returns what the carrier counts of a packet's class.
+func (c *carrier) class(r *run, f *flight) *carriedClass {
+	if c.classes == nil {
+		c.classes = make([]carriedClass, len(r.classes))
 	}
-	return measure.Key{Traffic: f.source.index, Reverse: f.source.reverse, Class: class}
+	return &c.classes[f.fate.first]
 }
 
 // length returns the length of the IP packet that its source sent.
@@ -406,17 +434,44 @@ func (f *flight) length() int {
 	return f.Length
 }
 
-func (r *run) deliver(f *flight) {
-	r.collect.Tally(f.flow, r.key(f)).Delivered(f.flow, f.number, f.sent, r.now-f.sent, f.source.end, f.length())
+// book books a packet, at the end of its way, in the whole time and in each window that
+// it was sent in.
+func (r *run) book(f *flight, b func(t *measure.Tally, flow *measure.Flow, end time.Duration)) {
+	if r.options.WithoutPolicy {
+		f.in, f.first = f.fate.in, f.fate.first
+	}
+	k := measure.Key{Traffic: int32(f.source.index), Reverse: f.source.reverse, First: f.first, In: f.in}
+	b(r.collectors[0].Tally(f.flow, k), f.flow, f.source.end)
+	for i, w := range r.windows {
+		if f.sent >= w.From && f.sent < w.To {
+			flow := f.flow.Window(i, w.To-w.From, f.number)
+			b(r.collectors[1+i].Tally(flow, k), flow, min(w.To, f.source.end))
+		}
+	}
 	r.spare = append(r.spare, f)
+}
+
+func (r *run) deliver(f *flight) {
+	a := measure.Arrived{Number: f.number, Sent: f.sent, Delay: r.now - f.sent, Length: f.length(), DSCP: f.DSCP()}
+	r.book(f, func(t *measure.Tally, flow *measure.Flow, end time.Duration) {
+		a.End = end
+		t.Delivered(flow, &a, f.steps)
+	})
 }
 
 func (r *run) lose(f *flight) {
-	r.collect.Tally(f.flow, r.key(f)).Dropped(f.flow, f.number, f.length())
-	r.spare = append(r.spare, f)
+	if c := f.source.capture; c != nil && f.Flow.Protocol == packet.TCP {
+		c.TCPLost++
+	}
+	r.book(f, func(t *measure.Tally, flow *measure.Flow, _ time.Duration) {
+		t.Dropped(flow, f.number, f.length(), f.steps)
+	})
 }
 
 // bps returns bytes over the measured time as a rate.
-func (r *run) bps(bytes uint64) int64 {
-	return int64(unit.Rate(float64(bytes)*8/r.plan.Lasts.Seconds() + 0.5))
+func (r *run) bps(bytes uint64) int64 { return over(bytes, r.plan.Lasts) }
+
+// over returns bytes over a time as a rate.
+func over(bytes uint64, d time.Duration) int64 {
+	return int64(float64(bytes)*8/d.Seconds() + 0.5)
 }

@@ -27,6 +27,10 @@ type source struct {
 	capture *measure.Capture
 	number  int64
 	next    []hop // of a capture, that of the packet just admitted
+
+	fate  *fate // of its last packet, in an epoch, with what was recognised of it
+	epoch epoch
+	apps  []uint64
 }
 
 type sourceFlow struct {
@@ -152,15 +156,16 @@ func (r *run) calls(index int, t *policy.Traffic, end time.Duration) error {
 		ends := packet.Flow{From: t.From, To: t.To, Protocol: packet.UDP,
 			FromPort: t.FromPort + uint16(shift) + uint16(2*n), ToPort: t.ToPort + uint16(shift) + uint16(2*n)}
 		random := traffic.Random(r.options.Seed, t.Name, n)
+		measures, other := measure.NewCall(t.Codec, t.Playout, end-t.Starts)
 		for _, reverse := range []bool{false, true} {
 			flow, from, hops := ends, a, forth
 			if reverse {
-				flow, from, hops = ends.Reverse(), b, back
+				flow, from, hops, measures = ends.Reverse(), b, back, other
 			}
 			start := t.Starts + time.Duration(random.Int64N(int64(t.Codec.Interval)))
 			call := &traffic.Call{Codec: t.Codec, Flow: flow, DSCP: t.DSCP, Start: start, End: end, ID: random.Uint32()}
 			r.add(&source{Source: dressed(call, t, !reverse), index: index, reverse: reverse, from: from, route: hops, end: end,
-				flow: measure.NewCall(t.Codec, t.Playout, end-t.Starts)})
+				flow: measures})
 		}
 	}
 	return nil
@@ -246,6 +251,7 @@ func (r *run) emitNext(s *source) {
 		p.room = p.Bytes
 	}
 	p.source, p.sent = s, at
+	defer r.windowed(p)
 	if s.flow != nil {
 		p.flow, p.number, p.route = s.flow, s.number, s.route
 		s.number++
@@ -256,6 +262,16 @@ func (r *run) emitNext(s *source) {
 		p.route = s.next
 	}
 	r.events.plan(event{at: at, kind: emit, source: s, flight: p})
+}
+
+// windowed makes the measures of the windows that a packet is sent in, so that each
+// counts its packets from the first.
+func (r *run) windowed(f *flight) {
+	for i, w := range r.windows {
+		if f.sent >= w.From && f.sent < w.To {
+			f.flow.Window(i, w.To-w.From, f.number)
+		}
+	}
 }
 
 // track returns the measure of a capture's flow. Beyond a bound, flows that are

@@ -9,6 +9,7 @@ package tunnel
 
 import (
 	"net/netip"
+	"slices"
 
 	"imbrel/core/codepoint"
 	"imbrel/core/packet"
@@ -60,6 +61,19 @@ type Inside struct {
 
 // Hides reports whether the packet is under an outer IP header.
 func (i *Inside) Hides() bool { return i != nil && i.full }
+
+// Packet returns the packet that is hidden.
+func (i *Inside) Packet() *packet.Packet { return &i.inner }
+
+// Clone returns a copy that shares nothing with it; of nil, nil.
+func (i *Inside) Clone() *Inside {
+	if i == nil {
+		return nil
+	}
+	c := *i
+	c.inner.Bytes = slices.Clone(i.inner.Bytes)
+	return &c
+}
 
 // Length returns the length of the IP packet that is hidden.
 func (i *Inside) Length() int { return i.inner.Length }

@@ -2,13 +2,17 @@ package cli
 
 import (
 	"fmt"
+	"slices"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
 	"imbrel/core/measure"
 	"imbrel/core/policy"
 	"imbrel/core/simulate"
+	"imbrel/core/suggest"
+	"imbrel/core/unit"
 	"imbrel/internal/files"
 	"imbrel/internal/render"
 )
@@ -20,7 +24,14 @@ type rehearsalRun struct {
 	seed       uint64
 	without    bool
 	both       bool
+	hops       bool
+	suggest    bool
+	every      string
+	failOn     string
 	captureOut string
+	view       render.View
+
+	interval time.Duration // of every
 }
 
 func (a *app) rehearse(text render.Text) *cobra.Command {
@@ -29,10 +40,14 @@ func (a *app) rehearse(text render.Text) *cobra.Command {
 		Use:   "rehearse FILE [NAME]",
 		Short: "Send a rehearsal's traffic through the network and judge what was expected",
 		Long: `Rehearse sends the traffic of a rehearsal through the network packet by packet,
-in simulated time, and says what every class and every call met. It exits with 1
-when an expectation fails. FILE is a policy file, or - for standard input; without
-NAME every rehearsal of the file runs.`,
+in simulated time, and says what every class and every call met. It warns of what
+makes its verdict worth less, and says of each failed expectation where and why. It
+exits with 1 when an expectation fails. FILE is a policy file, or - for standard
+input; without NAME every rehearsal of the file runs, and what none of them used is
+warned of too.`,
 		Example: `  imbrel rehearse ternrock.yaml fog --both
+  imbrel rehearse ternrock.yaml fog --suggest --fail-on warning
+  imbrel rehearse ternrock.yaml fog --hops --every 1s --class voice,charts
   imbrel rehearse ternrock.yaml fog -o json
   imbrel rehearse ternrock.yaml fog --capture-out marked/`,
 		Args: between(1, 2, "a policy file, and perhaps the name of a rehearsal"),
@@ -50,15 +65,75 @@ NAME every rehearsal of the file runs.`,
 			if err != nil {
 				return err
 			}
+			if err := r.check(plans); err != nil {
+				return err
+			}
 			return a.runAll(text, &r, plans)
 		},
 	}
 	c.Flags().BoolVar(&r.without, "without-policy", false, "send the same traffic through plain FIFO queues")
 	c.Flags().BoolVar(&r.both, "both", false, "run without and with the policies, and show the two side by side")
 	c.Flags().Uint64Var(&r.seed, "seed", 1, "`NUMBER` from which everything random follows")
+	c.Flags().BoolVar(&r.suggest, "suggest", false, "for each failed expectation, find the least change of one number that makes it hold, by trying")
+	c.Flags().StringVar(&r.failOn, "fail-on", "failure", "exit with 1 on a `LEVEL`: failure (of an expectation) or warning")
+	c.Flags().BoolVar(&r.hops, "hops", false, "show what each traffic met at each place on its way")
+	c.Flags().StringVar(&r.every, "every", "", "show rates, queues and drops over time, in steps of a `TIME` such as 500ms")
+	c.Flags().StringSliceVar(&r.view.At, "at", nil, "show only these interfaces, as `NODE/INTERFACE`")
+	c.Flags().StringSliceVar(&r.view.Classes, "class", nil, "show only these `CLASSES`")
+	c.Flags().BoolVar(&r.view.All, "all", false, "show everything, also what is idle or not among the worst")
+	c.Flags().BoolVar(&r.view.Packets, "packets", false, "show packets a second beside bit/s")
 	c.Flags().StringVar(&r.captureOut, "capture-out", "", "write what enters and leaves each interface as pcapng into the folder `DIR`")
 	c.MarkFlagsMutuallyExclusive("without-policy", "both")
 	return c
+}
+
+// check reports flags that make no sense for the file and the rehearsals.
+func (r *rehearsalRun) check(plans []*policy.Rehearsal) error {
+	if r.captureOut != "" && (r.both || len(plans) > 1) {
+		return fmt.Errorf("--capture-out goes with one run: name one rehearsal, and leave --both out")
+	}
+	if r.failOn != "failure" && r.failOn != "warning" {
+		return fmt.Errorf("--fail-on %s: the levels are failure and warning", r.failOn)
+	}
+	if r.every != "" {
+		d, err := unit.ParseDuration(r.every)
+		if err != nil {
+			return fmt.Errorf("--every: %w", err)
+		}
+		for _, h := range plans {
+			if d <= 0 || h.Lasts/d > simulate.MostIntervals {
+				return fmt.Errorf("--every %s: the rehearsal `%s` lasts %s, and the most is %d steps", r.every, h.Name, unit.FormatDuration(h.Lasts), simulate.MostIntervals)
+			}
+		}
+		r.interval = d
+	}
+	var paths []string
+	for i := range r.file.Network.Nodes {
+		for _, iface := range r.file.Network.Nodes[i].Interfaces {
+			paths = append(paths, iface.Path())
+		}
+	}
+	classes := append(r.file.ClassNames(), r.file.EntryPaths()...)
+	trim(r.view.At)
+	trim(r.view.Classes)
+	for _, at := range r.view.At {
+		if !slices.Contains(paths, at) {
+			return fmt.Errorf("--at %s: there is no such interface; %sthere are: %s", at, policy.DidYouMean(at, paths), strings.Join(paths[:min(len(paths), 40)], ", "))
+		}
+	}
+	for _, c := range r.view.Classes {
+		if !slices.Contains(classes, c) {
+			return fmt.Errorf("--class %s: there is no such class; %sthere are: %s", c, policy.DidYouMean(c, classes), strings.Join(classes[:min(len(classes), 40)], ", "))
+		}
+	}
+	return nil
+}
+
+// trim takes the spaces after the commas of a list off.
+func trim(list []string) {
+	for i := range list {
+		list[i] = strings.TrimSpace(list[i])
+	}
 }
 
 // between checks the number of arguments and says what they are.
@@ -93,64 +168,107 @@ func choose(f *policy.File, file, name string) ([]*policy.Rehearsal, error) {
 }
 
 // runAll runs rehearsals one after the other, writes the results and returns
-// errFound when an expectation failed.
+// errFound when an expectation failed, or there is a warning that counts.
 func (a *app) runAll(text render.Text, r *rehearsalRun, plans []*policy.Rehearsal) error {
-	if r.captureOut != "" && (r.both || len(plans) > 1) {
-		return fmt.Errorf("--capture-out goes with one run: name one rehearsal, and leave --both out")
+	modes := []bool{r.without}
+	if r.both {
+		modes = []bool{true, false}
 	}
-	failed := false
-	var results []*measure.Result
-	for i, plan := range plans {
-		modes := []bool{r.without}
-		if r.both {
-			modes = []bool{true, false}
-		}
-		var runs []*measure.Result
+	var results, ruled []*measure.Result
+	for _, plan := range plans {
 		for _, without := range modes {
-			res, err := a.runOne(r, plan, without)
+			res, err := a.runOne(r, r.file, plan, without)
 			if err != nil {
 				return err
 			}
-			runs = append(runs, res)
-		}
-		failed = failed || runs[len(runs)-1].Verdict == "fail"
-		results = append(results, runs...)
-		if a.output == "json" {
-			continue
-		}
-		if i > 0 {
-			text.Line("")
-		}
-		if r.both {
-			text.Both(runs[0], runs[1])
-		} else {
-			text.Rehearsal(runs[0])
+			results = append(results, res)
+			if !without {
+				ruled = append(ruled, res)
+			}
 		}
 	}
-	if a.output == "json" {
-		var err error
-		if len(results) == 1 {
-			err = render.JSON(a.out, results[0])
-		} else {
-			err = render.JSON(a.out, struct {
-				Imbrel int               `json:"imbrel"`
-				Runs   []*measure.Result `json:"runs"`
-			}{1, results})
-		}
-		if err != nil {
-			return err
+	if len(plans) == len(r.file.Rehearsals) {
+		measure.Idle(ruled)
+	}
+	found := false
+	for i, res := range results {
+		judged := i%len(modes) == len(modes)-1
+		found = found || judged && (res.Verdict == "fail" || r.failOn == "warning" && res.WarningCount() > 0)
+		if r.suggest && judged {
+			if err := a.suggest(r, plans[i/len(modes)], res); err != nil {
+				return err
+			}
 		}
 	}
-	if failed {
+	if err := a.show(text, r, results, len(modes)); err != nil {
+		return err
+	}
+	if found {
 		return errFound
 	}
 	return nil
 }
 
-func (a *app) runOne(r *rehearsalRun, plan *policy.Rehearsal, without bool) (res *measure.Result, err error) {
-	captures := files.Captures{In: r.in}
-	defer captures.Close()
-	o := simulate.Options{Seed: r.seed, WithoutPolicy: without, Capture: captures.Open}
+// show writes the results, of so many modes each.
+func (a *app) show(text render.Text, r *rehearsalRun, results []*measure.Result, modes int) error {
+	switch {
+	case a.output == "json" && len(results) == 1:
+		return render.JSON(a.out, results[0])
+	case a.output == "json":
+		return render.JSON(a.out, struct {
+			Imbrel int               `json:"imbrel"`
+			Runs   []*measure.Result `json:"runs"`
+		}{1, results})
+	}
+	for i := 0; i < len(results); i += modes {
+		if i > 0 {
+			text.Line("")
+		}
+		if r.both {
+			text.Both(results[i], results[i+1], &r.view)
+		} else {
+			text.Rehearsal(results[i], &r.view)
+		}
+	}
+	return nil
+}
+
+// suggest finds, for each expectation of a result that failed, the least change that
+// makes it hold.
+func (a *app) suggest(r *rehearsalRun, plan *policy.Rehearsal, res *measure.Result) error {
+	tried := make(map[string]*measure.Result) // several expectations want the same
+	show, clear := a.progress("looking for changes")
+	defer clear()
+	finder := suggest.Finder{Number: r.in.Number, Try: func(path, text string) (*measure.Result, error) {
+		key := path + "=" + text
+		if res := tried[key]; res != nil {
+			return res, nil
+		}
+		f, err := r.in.With(path, text)
+		if err != nil {
+			return nil, err
+		}
+		if show != nil { // how many it takes is not known: towards the end, never there
+			show(1 - 1/(1+float64(len(tried))/20))
+		}
+		changed, err := choose(f, "the file", plan.Name)
+		if err != nil {
+			return nil, err
+		}
+		res, err := a.run(r, f, changed[0], simulate.Options{Seed: r.seed, WithoutPolicy: r.without})
+		tried[key] = res
+		return res, err
+	}}
+	for i := range res.Expectations {
+		if o := &res.Expectations[i]; !o.Holds && o.Why != nil {
+			o.Why.Change = finder.Change(res, i)
+		}
+	}
+	return nil
+}
+
+func (a *app) runOne(r *rehearsalRun, f *policy.File, plan *policy.Rehearsal, without bool) (res *measure.Result, err error) {
+	o := simulate.Options{Seed: r.seed, WithoutPolicy: without, Hops: r.hops, Every: r.interval}
 	if r.captureOut != "" {
 		dir, err := files.NewCaptureDir(r.captureOut)
 		if err != nil {
@@ -166,7 +284,16 @@ func (a *app) runOne(r *rehearsalRun, plan *policy.Rehearsal, without bool) (res
 	show, clear := a.progress("rehearsing " + plan.Name)
 	o.Progress = show
 	defer clear()
-	if res, err = simulate.Run(r.file, plan, o); err != nil {
+	return a.run(r, f, plan, o)
+}
+
+// run runs a rehearsal of the file, or of a change of it.
+func (a *app) run(r *rehearsalRun, f *policy.File, plan *policy.Rehearsal, o simulate.Options) (*measure.Result, error) {
+	captures := files.Captures{In: r.in}
+	defer captures.Close()
+	o.Capture = captures.Open
+	res, err := simulate.Run(f, plan, o)
+	if err != nil {
 		return nil, r.in.WithLines(err)
 	}
 	return res, nil

@@ -32,6 +32,38 @@ type Place struct {
 	In string // the folder that relative names start from
 
 	texts map[string][]byte // of the policy files read, by name
+	doc   *language.Value   // what was read, with what it includes
+}
+
+// Number returns the text at a path of the policy file that was read, "" where nothing
+// is written, and the place where it is, or would be.
+func (p Place) Number(path string) (string, policy.Place) {
+	v, ok := p.doc.Lookup(path)
+	if ok {
+		if v.Kind == language.Scalar {
+			return v.Text, v.At
+		}
+		return "", v.At
+	}
+	for !ok {
+		cut := strings.LastIndexByte(path, '.')
+		if cut < 0 {
+			return "", p.doc.At
+		}
+		path = path[:cut]
+		v, ok = p.doc.Lookup(path)
+	}
+	return "", v.At
+}
+
+// With returns the policy file with another text at a path.
+func (p Place) With(path, text string) (*policy.File, error) {
+	doc, err := p.doc.With(path, text)
+	if err != nil {
+		return nil, err
+	}
+	f, err := language.Read(doc, time.LoadLocation)
+	return f, p.WithLines(err)
 }
 
 // open opens a file by a name as a policy file gives it.
@@ -91,6 +123,7 @@ func readPolicy(in Place, name string, r io.Reader) (*policy.File, Place, error)
 	inc := includer{in: in}
 	doc, err := inc.read(name, "", r)
 	if err == nil {
+		in.doc = &doc
 		var f *policy.File
 		if f, err = language.Read(doc, time.LoadLocation); err == nil {
 			return f, in, nil

@@ -9,6 +9,7 @@ import (
 
 	"imbrel/core/codepoint"
 	"imbrel/core/explain"
+	"imbrel/core/figure"
 	"imbrel/core/policy"
 )
 
@@ -148,7 +149,7 @@ func changed(s *explain.Step) string {
 
 // Capture writes a capture explained.
 func (t Text) Capture(name string, r *explain.CaptureResult, top int) {
-	t.Title("%s: %s packets, %s of IP, %s", name, count(r.Packets), bytes(r.Bytes), plural(len(r.Flows), "flow"))
+	t.Title("%s: %s packets, %s of IP, %s", name, figure.Count(r.Packets), figure.Bytes(r.Bytes), figure.Plural(len(r.Flows), "flow"))
 	for i, a := range r.Attachments {
 		if i == 0 {
 			t.Line("")
@@ -163,7 +164,7 @@ func (t Text) Capture(name string, r *explain.CaptureResult, top int) {
 	}
 	t.flows(r, shown)
 	if rest := len(r.Flows) - len(shown); rest > 0 {
-		t.Line("  … and %s; --top 0 shows all", plural(rest, "more flow"))
+		t.Line("  … and %s; --top 0 shows all", figure.Plural(rest, "more flow"))
 	}
 	t.Line("")
 	t.totals(r)
@@ -180,7 +181,7 @@ func (t Text) flows(r *explain.CaptureResult, shown []explain.FlowResult) {
 	w := t.grid([]column{{"bytes", false}, {"packets", false}, {"application", true}, {"flow, and what each policy did", true}}, nil)
 	for i := range shown {
 		f := &shown[i]
-		w.AppendRow(table.Row{bytes(f.Bytes), count(f.Packets), appName(f), flowName(f)})
+		w.AppendRow(table.Row{figure.Bytes(f.Bytes), figure.Count(f.Packets), appName(f), flowName(f)})
 		var made []string
 		for j := range f.At {
 			at := &f.At[j]
@@ -203,7 +204,7 @@ func (t Text) flows(r *explain.CaptureResult, shown []explain.FlowResult) {
 
 // appName prints a flow's application, and how it was recognised.
 func appName(f *explain.FlowResult) string {
-	name := orDash(short(f.App, 20))
+	name := orDash(figure.Short(f.App, 20))
 	if f.AppBy != "" && f.AppBy != "port" {
 		name += " (" + f.AppBy + ")"
 	}
@@ -247,7 +248,7 @@ func (t Text) totals(r *explain.CaptureResult) {
 	}
 	for _, c := range r.Classes {
 		at := c.Interface + " " + c.Direction
-		w.AppendRow(table.Row{at, c.Class, count(c.Packets), bytes(c.Bytes), ratio(float64(c.Bytes) / float64(max(sum[at], 1)))})
+		w.AppendRow(table.Row{at, c.Class, figure.Count(c.Packets), figure.Bytes(c.Bytes), figure.Ratio(float64(c.Bytes) / float64(max(sum[at], 1)))})
 	}
 	t.put(w)
 	t.Line("")
@@ -288,7 +289,7 @@ func (t Text) fellToTheRest(r *explain.CaptureResult) {
 		if a == "-" {
 			name = "not recognised"
 		}
-		words = append(words, name+" "+bytes(sums[a]))
+		words = append(words, name+" "+figure.Bytes(sums[a]))
 	}
 	t.Line("What fell to the rest somewhere, by application: %s.", strings.Join(words, ", "))
 }

@@ -1,6 +1,7 @@
 package render
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"sort"
@@ -8,20 +9,38 @@ import (
 
 	"github.com/jedib0t/go-pretty/v6/table"
 
+	"imbrel/core/figure"
 	"imbrel/core/measure"
 )
 
+// A View says which part of a result the text shows.
+type View struct {
+	At      []string // the interfaces, as node/interface; none: those that matter
+	Classes []string // the classes; none: all
+	All     bool     // also what is idle, or is not among the worst
+	Packets bool     // packets a second beside bit/s
+}
+
+// How much the text shows of what there may be much of, the worst first.
+const (
+	mostRows       = 24
+	mostInterfaces = 8
+)
+
 // Rehearsal writes one result.
-func (t Text) Rehearsal(r *measure.Result) {
+func (t Text) Rehearsal(r *measure.Result, v *View) {
 	with := "with the policies in force"
 	if !r.Policy {
 		with = "without the policies, plain FIFO queues everywhere"
 	}
 	t.heading(r, with)
-	t.traffic(r)
-	t.interfaces(r)
-	t.links(r)
+	t.traffic(r, v)
+	t.hops(r)
+	t.interfaces(r, v)
+	t.series(r.Series, v)
+	t.links(r, v)
 	t.captures(r)
+	t.warnings(r)
 	t.expectations(r)
 	t.verdict(r)
 }
@@ -36,20 +55,91 @@ func (t Text) heading(r *measure.Result, with string) {
 	t.Line("")
 }
 
-func (t Text) traffic(r *measure.Result) {
+// shows reports whether a class is among those chosen: by its own name or by its path.
+func (v *View) shows(class string) bool {
+	if len(v.Classes) == 0 {
+		return true
+	}
+	return slices.ContainsFunc(v.Classes, func(c string) bool { return class == c || strings.HasSuffix(class, "/"+c) })
+}
+
+// worstFirst returns the rows that are shown: all in their order, or, of many, the worst.
+func (v *View) worstFirst(rows []measure.Row) (shown []*measure.Row, left int) {
+	for i := range rows {
+		if v.shows(rows[i].Class) {
+			shown = append(shown, &rows[i])
+		}
+	}
+	if v.All || len(shown) <= mostRows {
+		return shown, 0
+	}
+	harm := func(r *measure.Row) float64 {
+		h := r.Loss
+		if r.Late != nil {
+			h += *r.Late
+		}
+		return h
+	}
+	p99 := func(r *measure.Row) float64 {
+		if r.Delay == nil {
+			return 0
+		}
+		return r.Delay.P99
+	}
+	slices.SortStableFunc(shown, func(a, b *measure.Row) int {
+		return cmp.Or(cmp.Compare(harm(b), harm(a)), cmp.Compare(p99(b), p99(a)))
+	})
+	return shown[:mostRows], len(shown) - mostRows
+}
+
+// rate prints a rate, with packets a second where they were asked for.
+func (v *View) rate(bps int64, pps float64) string {
+	if !v.Packets {
+		return figure.Rate(bps)
+	}
+	return figure.Rate(bps) + ", " + figure.Digits(pps) + "/s"
+}
+
+func (t Text) traffic(r *measure.Result, v *View) {
+	rows, left := v.worstFirst(r.Traffic)
+	calls := slices.ContainsFunc(rows, func(r *measure.Row) bool { return r.Late != nil })
 	t.Title("What the traffic met, from end to end (rates count IP bytes)")
-	w := t.grid([]column{{"traffic", true}, {"class", true}, {"packets", false}, {"lost", false}, {"offered", false}, {"arrived", false},
-		{"p50 delay", false}, {"p99 delay", false}, {"jitter", false}, {"MOS", false}}, nil)
-	for i := range r.Traffic {
-		row := &r.Traffic[i]
+	columns := []column{{"traffic", true}, {"class", true}, {"packets", false}, {"lost", false}}
+	if calls {
+		columns = append(columns, column{"late", false})
+	}
+	columns = append(columns, column{"offered", false}, column{"arrived", false}, column{"p50 delay", false}, column{"p99 delay", false}, column{"jitter", false})
+	if calls {
+		columns = append(columns, column{"MOS", false})
+	}
+	w := t.grid(columns, nil)
+	for _, row := range rows {
 		p50, p99, jitter := "-", "-", "-"
 		if row.Delay != nil {
-			p50, p99, jitter = ms(row.Delay.P50), ms(row.Delay.P99), ms(row.JitterMs)
+			p50, p99, jitter = figure.Milliseconds(row.Delay.P50), figure.Milliseconds(row.Delay.P99), figure.Milliseconds(row.JitterMs)
 		}
-		w.AppendRow(table.Row{rowName(row), row.Class, count(row.SentPackets), ratio(row.Loss), Rate(row.OfferedBps), Rate(row.RateBps), p50, p99, jitter, mos(row.MOS)})
+		cells := table.Row{rowName(row), row.Class, figure.Count(row.SentPackets), figure.Ratio(row.Loss)}
+		if calls {
+			cells = append(cells, late(&row.Met))
+		}
+		cells = append(cells, v.rate(row.OfferedBps, row.OfferedPps), v.rate(row.RateBps, row.RatePps), p50, p99, jitter)
+		if calls {
+			cells = append(cells, mos(row.MOS))
+		}
+		w.AppendRow(cells)
 	}
 	t.put(w)
+	if left > 0 {
+		t.Line("  the worst %d; %s with less loss and delay: --all shows them", len(rows), figure.Plural(left, "more row"))
+	}
 	t.Line("")
+}
+
+func late(m *measure.Met) string {
+	if m.Late == nil {
+		return "-"
+	}
+	return figure.Ratio(*m.Late)
 }
 
 func mos(m *float64) string {
@@ -59,52 +149,179 @@ func mos(m *float64) string {
 	return fmt.Sprintf("%.2f", *m)
 }
 
-func (t Text) interfaces(r *measure.Result) {
-	t.Title("What each interface did (rates count bytes as its framing says)")
+// hops writes what each traffic met at each place, where it was asked for.
+func (t Text) hops(r *measure.Result) {
+	if r.Hops == nil {
+		return
+	}
+	t.Title("What each traffic met at each place on its way")
+	w := t.grid([]column{{"traffic", true}, {"place", true}, {"class", true}, {"packets", false}, {"dropped", false}, {"why", true}, {"mean wait", false}, {"longest", false}}, nil)
+	last := ""
+	for i := range r.Hops {
+		h := &r.Hops[i]
+		name := h.Traffic
+		if h.Direction == "reverse" {
+			name += " back"
+		}
+		shown := name
+		if name == last {
+			shown = ""
+		}
+		last = name
+		place := h.Node + "/" + h.Interface + " " + h.At
+		if h.At == "carrier" {
+			place = "  and its carrier"
+		}
+		w.AppendRow(table.Row{shown, place, h.Class, figure.Count(h.Packets), figure.Count(h.Drops.Total()), reasons(&h.Drops), figure.Milliseconds(h.MeanMs), figure.Milliseconds(h.MaxMs)})
+	}
+	t.put(w)
+	t.Line("")
+}
+
+// reasons names why packets were dropped.
+func reasons(d *measure.Drops) string {
+	var words []string
+	for _, k := range []struct {
+		n    uint64
+		word string
+	}{{d.Policed, "policed"}, {d.QueueFull, "queue full"}, {d.Early, "early"}, {d.Blocked, "blocked"}} {
+		if k.n > 0 {
+			words = append(words, k.word)
+		}
+	}
+	return strings.Join(words, ", ")
+}
+
+// chosen divides the interfaces into those whose tables are shown, the worst first,
+// those with a policy that are left out, and those with nothing to say.
+func (v *View) chosen(r *measure.Result) (shown, left, idle []*measure.Interface) {
+	drops := func(f *measure.Interface) (n uint64) {
+		for i := range f.Classes {
+			if !strings.Contains(f.Classes[i].Class, "/") { // the others are within these
+				n += f.Classes[i].Drops.Total()
+			}
+		}
+		return n
+	}
+	wait := func(f *measure.Interface) (ms float64) {
+		for i := range f.Classes {
+			if d := f.Classes[i].QueueDelay; d != nil {
+				ms = max(ms, d.P99)
+			}
+		}
+		return ms
+	}
 	for i := range r.Interfaces {
 		f := &r.Interfaces[i]
-		what := "plain FIFO"
-		if f.PolicyAt != "" {
-			what = "policy " + f.PolicyAt
+		switch {
+		case len(v.At) > 0 && !slices.Contains(v.At, f.Node+"/"+f.Interface):
+		case len(v.At) > 0 || v.All || f.PolicyAt != "" || drops(f) > 0:
+			shown = append(shown, f)
+		default:
+			idle = append(idle, f)
 		}
-		t.Line("  %s/%s %s: %s, rate %s, sent %s", f.Node, f.Interface, f.Direction, what, Rate(f.RateBps), Rate(f.SentBps))
-		early := slices.ContainsFunc(f.Classes, func(c measure.Class) bool { return c.Drops.Early > 0 })
-		blocked := slices.ContainsFunc(f.Classes, func(c measure.Class) bool { return c.Drops.Blocked > 0 })
-		columns := []column{{"class", true}, {"promised", false}, {"offered", false}, {"sent", false}, {"policed", false}, {"queue full", false}}
-		if early {
-			columns = append(columns, column{"early", false})
-		}
-		if blocked {
-			columns = append(columns, column{"blocked", false})
-		}
-		w := t.grid(append(columns, column{"leaves as", true}, column{"max queue", false}, column{"p99 wait", false}), nil)
-		for j := range f.Classes {
-			c := &f.Classes[j]
-			promised, wait := "-", "-"
-			if c.PromisedBps != nil {
-				promised = Rate(*c.PromisedBps)
-			}
-			if c.PerInstance {
-				promised += " each"
-			}
-			if c.QueueDelay != nil {
-				wait = ms(c.QueueDelay.P99)
-			}
-			row := table.Row{c.Class, promised, Rate(c.OfferedBps), Rate(c.SentBps), count(c.Drops.Policed), count(c.Drops.QueueFull)}
-			if early {
-				row = append(row, count(c.Drops.Early))
-			}
-			if blocked {
-				row = append(row, count(c.Drops.Blocked))
-			}
-			w.AppendRow(append(row, leavesAs(c), bytes(c.MaxQueueBytes), wait))
-		}
-		t.put(w)
-		for j := range f.Classes {
-			t.counters(&f.Classes[j], r.DurationS)
-		}
+	}
+	if len(v.At) > 0 || v.All || len(shown) <= mostInterfaces {
+		return shown, nil, idle
+	}
+	slices.SortStableFunc(shown, func(a, b *measure.Interface) int {
+		return cmp.Or(cmp.Compare(drops(b), drops(a)), cmp.Compare(wait(b), wait(a)))
+	})
+	return shown[:mostInterfaces], shown[mostInterfaces:], idle
+}
+
+func (t Text) interfaces(r *measure.Result, v *View) {
+	shown, left, idle := v.chosen(r)
+	t.Title("What each interface did (rates count bytes as its framing says)")
+	for _, f := range shown {
+		t.oneInterface(r, f, v)
+	}
+	if len(left) > 0 {
+		t.Line("  the worst %d; %s with fewer drops and shorter waits: %s", len(shown), figure.Plural(len(left), "more interface"), places(left))
+	}
+	if len(idle) > 0 {
+		t.Line("  no policy and no drops at %s", places(idle))
+	}
+	if len(left)+len(idle) > 0 {
+		t.Line("  --all shows them, --at NODE/INTERFACE one")
 		t.Line("")
 	}
+}
+
+// places names interfaces, up to ten.
+func places(list []*measure.Interface) string {
+	var names []string
+	for _, f := range list[:min(10, len(list))] {
+		names = append(names, f.Node+"/"+f.Interface+" "+f.Direction)
+	}
+	if more := len(list) - len(names); more > 0 {
+		return strings.Join(names, ", ") + fmt.Sprintf(" and %d more", more)
+	}
+	return figure.List(names)
+}
+
+func (t Text) oneInterface(r *measure.Result, f *measure.Interface, v *View) {
+	what := "plain FIFO"
+	if f.PolicyAt != "" {
+		what = "policy " + f.PolicyAt
+	}
+	t.Line("  %s/%s %s: %s, rate %s, sent %s", f.Node, f.Interface, f.Direction, what, figure.Rate(f.RateBps), figure.Rate(f.SentBps))
+	// A column of drops is there when something was dropped for its reason.
+	type dropColumn struct {
+		head string
+		of   func(*measure.Drops) uint64
+	}
+	var dropColumns []dropColumn
+	for _, d := range []dropColumn{
+		{"policed", func(d *measure.Drops) uint64 { return d.Policed }},
+		{"queue full", func(d *measure.Drops) uint64 { return d.QueueFull }},
+		{"early", func(d *measure.Drops) uint64 { return d.Early }},
+		{"blocked", func(d *measure.Drops) uint64 { return d.Blocked }},
+	} {
+		if slices.ContainsFunc(f.Classes, func(c measure.Class) bool { return d.of(&c.Drops) > 0 }) {
+			dropColumns = append(dropColumns, d)
+		}
+	}
+	columns := []column{{"class", true}, {"promised", false}, {"packets", false}, {"bytes", false}, {"offered", false}, {"sent", false}}
+	if len(dropColumns) == 0 {
+		columns = append(columns, column{"dropped", false})
+	}
+	for _, d := range dropColumns {
+		columns = append(columns, column{d.head, false})
+	}
+	w := t.grid(append(columns, column{"leaves as", true}, column{"max queue", false}, column{"p99 wait", false}), nil)
+	for j := range f.Classes {
+		c := &f.Classes[j]
+		if !v.shows(c.Class) {
+			continue
+		}
+		promised, wait := "-", "-"
+		if c.PromisedBps != nil {
+			promised = figure.Rate(*c.PromisedBps)
+		}
+		if c.PerInstance {
+			promised += " each"
+		}
+		if c.QueueDelay != nil {
+			wait = figure.Milliseconds(c.QueueDelay.P99)
+		}
+		row := table.Row{c.Class, promised, figure.Count(c.OfferedPackets), figure.Bytes(int64(c.OfferedBytes)),
+			v.rate(c.OfferedBps, float64(c.OfferedPackets)/r.DurationS), v.rate(c.SentBps, float64(c.SentPackets)/r.DurationS)}
+		if len(dropColumns) == 0 {
+			row = append(row, "0")
+		}
+		for _, d := range dropColumns {
+			row = append(row, figure.Count(d.of(&c.Drops)))
+		}
+		w.AppendRow(append(row, leavesAs(c), figure.Bytes(c.MaxQueueBytes), wait))
+	}
+	t.put(w)
+	for j := range f.Classes {
+		if c := &f.Classes[j]; v.shows(c.Class) {
+			t.counters(c, r.DurationS)
+		}
+	}
+	t.Line("")
 }
 
 // counters writes what was counted of an entry beyond its row.
@@ -115,14 +332,23 @@ func (t Text) counters(c *measure.Class, lasts float64) {
 	for _, l := range c.Limits {
 		t.presence(c.Class+": the `when` of its `"+l.Limit+"`", l.Presence, lasts)
 	}
+	for i := range c.Fullness {
+		if f := &c.Fullness[i]; c.OfferedPackets > 0 {
+			of := ""
+			if f.Of != "" {
+				of = ", of " + f.Of
+			}
+			t.Line("    %s: its `%s` was %s full at its fullest second, %s of %s%s", c.Class, f.Limit, figure.Ratio(f.Ratio), figure.Rate(f.BusiestBps), figure.Rate(f.RateBps), of)
+		}
+	}
 	if m := c.Colors; m != nil && m.Yellow+m.Red > 0 {
-		t.Line("    %s: metered %s green, %s yellow, %s red", c.Class, count(m.Green), count(m.Yellow), count(m.Red))
+		t.Line("    %s: metered %s green, %s yellow, %s red", c.Class, figure.Count(m.Green), figure.Count(m.Yellow), figure.Count(m.Red))
 	}
 	if c.TooLarge > 0 {
-		t.Line("    %s: %s larger than the burst of its policer, and always red: raise the burst", c.Class, plural(int(c.TooLarge), "packet"))
+		t.Line("    %s: %s larger than the burst of its policer, and always red: raise the burst", c.Class, figure.Plural(int(c.TooLarge), "packet"))
 	}
 	if c.Congested > 0 {
-		t.Line("    %s: %s left with a congestion mark (ECN)", c.Class, plural(int(c.Congested), "packet"))
+		t.Line("    %s: %s left with a congestion mark (ECN)", c.Class, figure.Plural(int(c.Congested), "packet"))
 	}
 	t.instances(c)
 }
@@ -144,12 +370,13 @@ func (t Text) instances(c *measure.Class) {
 	if c.Instances == nil {
 		return
 	}
-	t.Line("    %s: %s at most at a time; those that were offered most:", c.Class, plural(c.Instances.Most, "instance"))
+	t.Line("    %s: %s at most at a time; those that were offered most:", c.Class, figure.Plural(c.Instances.Most, "instance"))
 	for _, i := range c.Instances.Top {
-		t.Line("      %s: %s offered, %s dropped", i.Value, plural(int(i.Offered), "packet"), count(i.Dropped))
+		t.Line("      %s: offered %s, sent %s, %s of %s dropped, waited %s on average and %s at most", i.Value, figure.Rate(i.OfferedBps), figure.Rate(i.SentBps),
+			figure.Count(i.Dropped), figure.Plural(int(i.Offered), "packet"), figure.Milliseconds(i.MeanMs), figure.Milliseconds(i.MaxMs))
 	}
 	if c.Instances.Shared > 0 {
-		t.Line("      %s shared one, because there were too many", plural(int(c.Instances.Shared), "packet"))
+		t.Line("      %s shared one, because there were too many", figure.Plural(int(c.Instances.Shared), "packet"))
 	}
 }
 
@@ -183,20 +410,47 @@ func marks(m map[string]uint64) string {
 	return strings.Join(names, " ")
 }
 
-func (t Text) links(r *measure.Result) {
-	if len(r.Links) == 0 {
+func (t Text) links(r *measure.Result, v *View) {
+	var shown []*measure.Link
+	quiet := 0
+	for i := range r.Links {
+		l := &r.Links[i]
+		switch {
+		case len(v.At) > 0 && !slices.Contains(v.At, l.From):
+		case v.All || l.Drops > 0 || l.QueueDelay != nil && len(r.Links) <= mostInterfaces:
+			shown = append(shown, l)
+		default:
+			quiet++
+		}
+	}
+	if len(shown) == 0 && quiet == 0 {
 		return
 	}
 	t.Title("What the carrier did where a link carries less than its interface sends")
-	w := t.grid([]column{{"from", true}, {"to", true}, {"carries", false}, {"carried", false}, {"drops", false}, {"p99 wait", false}}, nil)
-	for _, l := range r.Links {
-		wait := "-"
-		if l.QueueDelay != nil {
-			wait = ms(l.QueueDelay.P99)
-		}
-		w.AppendRow(table.Row{l.From, l.To, Rate(l.SendsBps), Rate(l.CarriedBps), count(l.Drops), wait})
+	if !v.All {
+		slices.SortStableFunc(shown, func(a, b *measure.Link) int { return cmp.Compare(b.Drops, a.Drops) })
 	}
-	t.put(w)
+	left := 0
+	if !v.All && len(shown) > mostRows {
+		shown, left = shown[:mostRows], len(shown)-mostRows
+	}
+	if len(shown) > 0 {
+		w := t.grid([]column{{"from", true}, {"to", true}, {"carries", false}, {"carried", false}, {"drops", false}, {"p99 wait", false}}, nil)
+		for _, l := range shown {
+			wait := "-"
+			if l.QueueDelay != nil {
+				wait = figure.Milliseconds(l.QueueDelay.P99)
+			}
+			w.AppendRow(table.Row{l.From, l.To, figure.Rate(l.SendsBps), figure.Rate(l.CarriedBps), figure.Count(l.Drops), wait})
+		}
+		t.put(w)
+	}
+	if left > 0 {
+		t.Line("  %s with fewer drops: --all shows them", figure.Plural(left, "more carrier"))
+	}
+	if quiet > 0 {
+		t.Line("  nothing was dropped at %s", figure.Plural(quiet, "other carrier"))
+	}
 	t.Line("")
 }
 
@@ -208,114 +462,15 @@ func (t Text) captures(r *measure.Result) {
 			why   string
 		}{{c.NotIP, "not IP"}, {c.Malformed, "with headers cut or contradicting each other"}, {c.NoRoute, "to addresses in no subnet of the network"}, {c.OtherWay, "travelling the other way"}} {
 			if n.count > 0 {
-				not = append(not, count(n.count)+" "+n.why)
+				not = append(not, figure.Count(n.count)+" "+n.why)
 			}
 		}
-		t.Line("The capture of `%s`: %s of %s packets were sent.", c.Name, count(c.Replayed), count(c.Packets))
+		t.Line("The capture of `%s`: %s of %s packets were sent.", c.Name, figure.Count(c.Replayed), figure.Count(c.Packets))
 		if len(not) > 0 {
-			t.Line("  Not sent: %s.", list(not))
+			t.Line("  Not sent: %s.", figure.List(not))
 		}
 		t.Line("")
 	}
-}
-
-func (t Text) holds(o *measure.Outcome) string {
-	if o.Holds {
-		return t.good("holds")
-	}
-	return t.bad("FAILS")
-}
-
-// measured prints an outcome's value with its unit.
-func measured(o *measure.Outcome) string {
-	if o.Measured == nil {
-		return o.Reason
-	}
-	switch v := *o.Measured; o.Unit {
-	case "ms":
-		return ms(v)
-	case "%":
-		return ratio(v / 100)
-	case "packets":
-		return plural(int(v), "packet")
-	case "bit/s":
-		return Rate(int64(v))
-	default:
-		return fmt.Sprintf("%.2f", v)
-	}
-}
-
-func (t Text) expectations(r *measure.Result) {
-	if len(r.Expectations) == 0 {
-		return
-	}
-	t.Title("What was expected")
-	w := t.grid([]column{{"expectation", true}, {"measured", false}, {"", true}}, nil)
-	for i := range r.Expectations {
-		o := &r.Expectations[i]
-		w.AppendRow(table.Row{o.Text, measured(o), t.holds(o)})
-	}
-	t.put(w)
-	t.Line("")
-}
-
-func failures(r *measure.Result) int {
-	n := 0
-	for _, o := range r.Expectations {
-		if !o.Holds {
-			n++
-		}
-	}
-	return n
-}
-
-func (t Text) verdict(r *measure.Result) {
-	switch n := len(r.Expectations); {
-	case n == 0:
-		t.Line("Verdict: none; the rehearsal expects nothing. Add lines under `expect`.")
-	case r.Verdict == "pass":
-		t.Line("Verdict: %s. %s.", t.good("PASS"), allHold(n))
-	default:
-		t.Line("Verdict: %s. %d of %s.", t.bad("FAIL"), failures(r), plural(n, "expectation")+" not met")
-	}
-}
-
-func allHold(n int) string {
-	if n == 1 {
-		return "The expectation holds"
-	}
-	return fmt.Sprintf("All %d expectations hold", n)
-}
-
-// Both writes the runs without and with the policies side by side.
-func (t Text) Both(without, with *measure.Result) {
-	t.heading(with, "the same traffic twice: through plain FIFO queues, and with the policies in force")
-	t.sideBySide(without, with)
-	t.whereItQueued(without, with)
-	t.captures(with)
-	t.bothExpectations(without, with)
-	t.Line("Without the policies: %s.", summary(without))
-	t.verdict(with)
-}
-
-func (t Text) sideBySide(without, with *measure.Result) {
-	t.Title("What the traffic met, from end to end (rates count IP bytes)")
-	const a, b = "without the policies", "with the policies"
-	w := t.grid([]column{{"traffic", true}, {"class", true}, {"│", true},
-		{"lost", false}, {"arrived", false}, {"p99 delay", false}, {"MOS", false}, {"│", true},
-		{"lost", false}, {"arrived", false}, {"p99 delay", false}, {"MOS", false}},
-		[]string{"", " ", "│", a, a, a, a, "│ ", b, b, b, b})
-	w.Style().Box.PaddingRight = " " // two runs side by side leave no room for more
-	for i := range with.Traffic {
-		r := &with.Traffic[i]
-		row := table.Row{short(rowName(r), 24), short(r.Class, 16), "│"}
-		row = append(row, met(find(without, r))...)
-		row = append(row, "│")
-		row = append(row, met(r)...)
-		w.AppendRow(row)
-	}
-	t.put(w)
-	t.Line("")
 }
 
 // rowName names a traffic in one direction.
@@ -324,100 +479,4 @@ func rowName(r *measure.Row) string {
 		return r.Name + " back"
 	}
 	return r.Name
-}
-
-// find returns the row of another run that is about the same packets.
-func find(in *measure.Result, like *measure.Row) *measure.Row {
-	for i := range in.Traffic {
-		if r := &in.Traffic[i]; r.Name == like.Name && r.Direction == like.Direction && r.Class == like.Class {
-			return r
-		}
-	}
-	return nil
-}
-
-func met(r *measure.Row) table.Row {
-	if r == nil {
-		return table.Row{"-", "-", "-", "-"}
-	}
-	p99 := "-"
-	if r.Delay != nil {
-		p99 = ms(r.Delay.P99)
-	}
-	return table.Row{ratio(r.Loss), Rate(r.RateBps), p99, mos(r.MOS)}
-}
-
-// whereItQueued lists the places at which packets were dropped or waited long,
-// in either run.
-func (t Text) whereItQueued(without, with *measure.Result) {
-	type place struct {
-		drops [2]uint64
-		wait  [2]float64
-	}
-	places := make(map[string]*place)
-	var order []string
-	note := func(run int, name string, drops uint64, wait *measure.Milliseconds) {
-		p := places[name]
-		if p == nil {
-			p = &place{}
-			places[name] = p
-			order = append(order, name)
-		}
-		p.drops[run] += drops
-		if wait != nil {
-			p.wait[run] = max(p.wait[run], wait.Max)
-		}
-	}
-	for run, r := range []*measure.Result{without, with} {
-		for _, f := range r.Interfaces {
-			for _, c := range f.Classes {
-				note(run, f.Node+"/"+f.Interface+" "+f.Direction, c.Drops.Total(), c.QueueDelay)
-			}
-		}
-		for _, l := range r.Links {
-			note(run, "the carrier, "+l.From+" to "+l.To, l.Drops, l.QueueDelay)
-		}
-	}
-	const a, b = "without the policies", "with the policies"
-	w := t.grid([]column{{"place", true}, {"│", true}, {"drops", false}, {"longest wait", false}, {"│", true}, {"drops", false}, {"longest wait", false}},
-		[]string{"", "│", a, a, "│ ", b, b})
-	rows := 0
-	for _, name := range order {
-		p := places[name]
-		if p.drops == [2]uint64{} && max(p.wait[0], p.wait[1]) < 2 {
-			continue
-		}
-		rows++
-		w.AppendRow(table.Row{name, "│", count(p.drops[0]), ms(p.wait[0]), "│", count(p.drops[1]), ms(p.wait[1])})
-	}
-	if rows == 0 {
-		return
-	}
-	t.Title("Where packets waited or were dropped")
-	t.put(w)
-	t.Line("")
-}
-
-func (t Text) bothExpectations(without, with *measure.Result) {
-	if len(with.Expectations) == 0 {
-		return
-	}
-	t.Title("What was expected")
-	w := t.grid([]column{{"expectation", true}, {"without", false}, {"", true}, {"with", false}, {"", true}}, nil)
-	for i := range with.Expectations {
-		a, b := &without.Expectations[i], &with.Expectations[i]
-		w.AppendRow(table.Row{b.Text, measured(a), t.holds(a), measured(b), t.holds(b)})
-	}
-	t.put(w)
-	t.Line("")
-}
-
-func summary(r *measure.Result) string {
-	n := len(r.Expectations)
-	switch bad := failures(r); bad {
-	case 0:
-		return strings.ToLower(allHold(n)[:1]) + allHold(n)[1:]
-	default:
-		return fmt.Sprintf("%d of %s fail", bad, plural(n, "expectation"))
-	}
 }

@@ -7,6 +7,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 
 	"imbrel/core/codec"
+	"imbrel/core/figure"
 	"imbrel/core/share"
 )
 
@@ -17,7 +18,7 @@ func (t Text) Shares(r *share.Result, wishes []share.Wish) {
 		if w.All {
 			words = append(words, w.Class+" wants all it can get")
 		} else {
-			words = append(words, w.Class+" wants "+Rate(int64(w.Rate)))
+			words = append(words, w.Class+" wants "+figure.Rate(int64(w.Rate)))
 		}
 	}
 	codec, _ := codec.ByName(r.Codec)
@@ -27,7 +28,7 @@ func (t Text) Shares(r *share.Result, wishes []share.Wish) {
 		if i > 0 {
 			t.Line("")
 		}
-		t.Title("%s/%s %s, policy %s: %s to share, %s reserved", f.Node, f.Interface, f.Direction, f.Policy, Rate(f.Rate), Rate(f.Reserved))
+		t.Title("%s/%s %s, policy %s: %s to share, %s reserved", f.Node, f.Interface, f.Direction, f.Policy, figure.Rate(f.Rate), figure.Rate(f.Reserved))
 		if f.Note != "" {
 			if f.Direction == "in" {
 				t.Line("  %s", f.Note)
@@ -36,7 +37,7 @@ func (t Text) Shares(r *share.Result, wishes []share.Wish) {
 			t.Line("  not kept: %s", f.Note)
 		}
 		if len(words) > 0 {
-			t.Line("  gets: when %s, and the others nothing", list(words))
+			t.Line("  gets: when %s, and the others nothing", figure.List(words))
 		}
 		columns := []column{{"class", true}, {"alone", false}, {"reserved", false}, {"promised", false}, {"all busy", false}}
 		if len(words) > 0 {
@@ -52,21 +53,21 @@ func (t Text) Shares(r *share.Result, wishes []share.Wish) {
 			if len(c.Each) > 0 {
 				name += ", each " + strings.Join(c.Each, " and ")
 				if c.EachBps > 0 {
-					name += " " + Rate(c.EachBps)
+					name += " " + figure.Rate(c.EachBps)
 				}
 			}
 			if c.When != "" {
 				name += ", sometimes"
 			}
-			row := table.Row{name, Rate(c.Alone), Rate(c.Reserved), Rate(c.Promised), Rate(c.AllBusy)}
+			row := table.Row{name, figure.Rate(c.Alone), figure.Rate(c.Reserved), figure.Rate(c.Promised), figure.Rate(c.AllBusy)}
 			if len(words) > 0 {
-				row = append(row, Rate(c.Gets), Rate(c.Lent))
+				row = append(row, figure.Rate(c.Gets), figure.Rate(c.Lent))
 			}
 			wait := "-"
 			if c.LongestWait != nil {
-				wait = ms(*c.LongestWait)
+				wait = figure.Milliseconds(*c.LongestWait)
 			}
-			w.AppendRow(append(row, count(c.Calls), wait))
+			w.AppendRow(append(row, figure.Count(c.Calls), wait))
 		}
 		t.put(w)
 		for _, c := range f.Classes {

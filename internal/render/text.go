@@ -1,3 +1,5 @@
+// Package render turns results into what people and programs read. It computes
+// nothing that a result does not hold.
 package render
 
 import (
@@ -75,11 +77,23 @@ func (t Text) grid(columns []column, above []string) table.Writer {
 }
 
 // put writes a table, each line two spaces in.
-func (t Text) put(w table.Writer) {
+func (t Text) put(w table.Writer) { t.putWith(w, func(int) {}) }
+
+// putWith does so, and calls after each row with its number.
+func (t Text) putWith(w table.Writer, after func(row int)) {
+	row := -1
 	for _, line := range strings.Split(w.Render(), "\n") {
-		if rule := strings.TrimSuffix(line, "──"); strings.HasPrefix(line, "──") {
-			line = rule // as far as the text, not its padding
+		rule := strings.HasPrefix(line, "──")
+		if rule {
+			line = strings.TrimSuffix(line, "──") // as far as the text, not its padding
 		}
 		t.Line("  %s", strings.TrimRight(line, " "))
+		switch {
+		case row >= 0:
+			after(row)
+			row++
+		case rule:
+			row = 0
+		}
 	}
 }

@@ -1,0 +1,111 @@
+package datapath
+
+import (
+	"slices"
+	"time"
+
+	"imbrel/core/classify"
+	"imbrel/core/meter"
+	"imbrel/core/packet"
+	"imbrel/core/plan"
+	"imbrel/core/policy"
+)
+
+// A Foresight says what a policy would do with a packet that does not come to it: one
+// that was dropped before, or one of a run without policies. It takes the packet as the
+// first match wins, with what is in force at the time, and every meter as green.
+type Foresight struct {
+	classifier *classify.Classifier
+	entries    []*plan.Entry // those with a `when`
+	held       []bool        // of each, as the classifier has it
+	startAt    time.Time
+	load       *Path
+}
+
+// NewForesight returns the foresight of a plan. The path that load is knows whether the
+// conditions on the load of the interface hold; without one they never do.
+func NewForesight(p *plan.Plan, startAt time.Time, load *Path) *Foresight {
+	f := &Foresight{classifier: classify.New(p), startAt: startAt, load: load}
+	for _, e := range p.Entries {
+		if e.When != nil {
+			f.entries = append(f.entries, e)
+		}
+	}
+	f.held = make([]bool, len(f.entries))
+	f.classifier.InForce(f.entries, func(*plan.Entry) bool { return false })
+	return f
+}
+
+// Take returns the entry that would take the packet.
+func (f *Foresight) Take(now time.Duration, pkt *packet.Packet) int32 {
+	for i, e := range f.entries {
+		if holds := f.holds(now, e.When); holds != f.held[i] {
+			f.held[i] = holds
+			f.classifier.InForce(f.entries[i:i+1], func(*plan.Entry) bool { return holds })
+		}
+	}
+	return f.classifier.Number(pkt)
+}
+
+// holds reports whether a `when` holds; none always does.
+func (f *Foresight) holds(now time.Duration, w *plan.When) bool {
+	switch {
+	case w == nil:
+		return true
+	case w.Time != nil:
+		return w.Time.Holds(f.startAt.Add(now))
+	}
+	return f.load != nil && f.load.holds(w)
+}
+
+// holds reports whether a `when` of the path's policy holds now.
+func (p *Path) holds(w *plan.When) bool {
+	return slices.ContainsFunc(p.triggers, func(t *trigger) bool { return t.when == w && t.inForce })
+}
+
+// Mark marks a packet as an entry and those around it would, the outermost first, and
+// reports whether one of them blocks it.
+func (f *Foresight) Mark(now time.Duration, e *plan.Entry, pkt *packet.Packet) (blocked bool) {
+	if e.Parent != nil && f.Mark(now, e.Parent, pkt) {
+		return true
+	}
+	if e.Block || e.BlockWhen != nil && f.holds(now, e.BlockWhen) {
+		return true
+	}
+	marks := [2]*policy.Mark{e.Spec.Mark}
+	if e.Meter != nil && f.holds(now, e.Meter.When) {
+		marks[1] = e.Meter.Actions[meter.Green].Mark
+	}
+	for _, m := range marks {
+		if m != nil {
+			Mark(m, pkt)
+		}
+	}
+	return false
+}
+
+// Pardon marks a packet that Enqueue has just policed as if it had been green there and
+// in what is within, and reports whether something blocks it.
+func (p *Path) Pardon(pkt *packet.Packet) (blocked bool) {
+	for _, a := range p.elements[pkt.Slot].acts[p.stopped:] {
+		if a.block {
+			return true
+		}
+		if a.mark != nil {
+			Mark(a.mark, pkt)
+		}
+		if m := a.actions[meter.Green].Mark; a.metering && m != nil {
+			Mark(m, pkt)
+		}
+	}
+	return false
+}
+
+// Observe tells a path that forwards nothing what another one sends in its place, so
+// that it knows which conditions on the load hold.
+func (p *Path) Observe(now time.Duration, bytes int) {
+	if len(p.triggers) > 0 && now >= p.pressure.end {
+		p.look(now)
+	}
+	p.pressure.bytes += int64(bytes)
+}

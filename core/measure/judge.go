@@ -1,0 +1,308 @@
+package measure
+
+import (
+	"fmt"
+	"math"
+	"slices"
+	"strings"
+	"time"
+
+	"imbrel/core/policy"
+)
+
+// A Window is the packets sent from one time until another.
+type Window struct{ From, To time.Duration }
+
+// Windows returns the windows that the expectations of a rehearsal ask for.
+func Windows(h *policy.Rehearsal) []Window {
+	var out []Window
+	for i := range h.Expect {
+		if e := &h.Expect[i]; e.Windowed() {
+			if w := (Window{e.From, min(e.To, h.Lasts)}); !slices.Contains(out, w) {
+				out = append(out, w)
+			}
+		}
+	}
+	return out
+}
+
+// Measures are everything that a verdict is made of.
+type Measures struct {
+	File       *policy.File
+	Rehearsal  *policy.Rehearsal
+	Windows    []Window
+	Collectors []*Collector // of the whole time first, then of each window
+	Places     []Place      // by the number in a Step
+}
+
+// Judge compares each expectation with what was measured, sets the outcomes, the
+// warnings and the verdict.
+func (m *Measures) Judge(r *Result) {
+	r.Verdict, r.Expectations = "pass", []Outcome{}
+	if len(m.Rehearsal.Expect) == 0 {
+		r.Verdict = "none"
+	}
+	for i := range m.Rehearsal.Expect {
+		e := &m.Rehearsal.Expect[i]
+		o := m.outcome(r, e)
+		if !o.Holds {
+			r.Verdict = "fail"
+		}
+		r.Expectations = append(r.Expectations, o)
+	}
+	m.warn(r)
+}
+
+// metricUnits gives the unit of an outcome and what its base units are divided
+// by.
+var metricUnits = map[policy.Metric]struct {
+	unit string
+	per  float64
+}{
+	policy.Delay: {"ms", 1e6}, policy.Jitter: {"ms", 1e6}, policy.Loss: {"%", 0.01}, policy.Late: {"%", 0.01},
+	policy.Drops: {"packets", 1}, policy.Throughput: {"bit/s", 1}, policy.MOS: {"mos", 1}, policy.QueueSize: {"bytes", 1},
+	policy.Marking: {"%", 0.01}, policy.Arrival: {"%", 0.01},
+}
+
+// A finding is what an expectation is measured to be.
+type finding struct {
+	value  float64
+	of     []*Tally // that it was judged by, end to end
+	name   string   // of these, when they are the worst of several
+	whole  float64  // what the limit is a part of: 1, or a promise
+	absent string   // why there is no value
+}
+
+func (m *Measures) outcome(r *Result, e *policy.Expectation) Outcome {
+	u := metricUnits[e.Metric]
+	o := Outcome{Text: e.Text, Unit: u.unit, e: e}
+	f := m.measure(r, e, e.Subject)
+	if e.Versus != "" && f.absent == "" {
+		o.Unit, u.per = "ratio", 1
+		below := m.measure(r, e, e.Versus)
+		switch {
+		case below.absent != "":
+			f = below
+		case below.value == 0:
+			f.absent = fmt.Sprintf("the %s of `%s` is 0, so there is no ratio to it", e.Metric, e.Versus)
+		default:
+			f.value /= below.value
+			f.name = ""
+		}
+	}
+	o.Of = f.name
+	if f.absent != "" {
+		o.Reason = f.absent
+		o.Why = m.whyAbsent(e, &f)
+		return o
+	}
+	o.Limit = round(e.Limit*f.whole/u.per, 6)
+	o.Holds = e.HoldsFor(f.value, f.whole)
+	shown := round(f.value/u.per, 6)
+	o.Measured = &shown
+	if !o.Holds {
+		o.Why = m.why(r, e, &f)
+	}
+	return o
+}
+
+// measure measures one subject of an expectation.
+func (m *Measures) measure(r *Result, e *policy.Expectation, subject string) finding {
+	w := 0
+	if e.Windowed() {
+		w = 1 + slices.Index(m.Windows, Window{e.From, min(e.To, m.Rehearsal.Lasts)})
+	}
+	if e.Where != nil {
+		return atInterface(r, e, subject, w)
+	}
+	return m.endToEnd(e, subject, m.Collectors[w])
+}
+
+// isTraffic reports whether an expectation's subject is a traffic: a class is asked for
+// before a traffic of the same name.
+func (m *Measures) isTraffic(subject string) bool {
+	if subject == policy.Rest || strings.Contains(subject, "/") || slices.ContainsFunc(m.File.Classes, func(c policy.Class) bool { return c.Name == subject }) {
+		return false
+	}
+	return slices.ContainsFunc(m.Rehearsal.Traffic, func(t policy.Traffic) bool { return t.Name == subject })
+}
+
+// endToEnd measures between source and sink. Sums are of all packets of the subject;
+// everything else holds for each traffic in each direction, so that it is the worst of
+// them: one ruined site of a thousand does not hide in a percentile of all.
+func (m *Measures) endToEnd(e *policy.Expectation, subject string, c *Collector) finding {
+	traffic := m.isTraffic(subject)
+	ts := c.in(func(t *Tally) bool {
+		switch {
+		case traffic:
+			return c.names[t.Traffic] == subject
+		case e.Metric == policy.Throughput: // of the packets themselves that are in the class
+			return c.Sets.Has(t.In, subject)
+		}
+		return c.Sets.Has(t.judged, subject)
+	})
+	if len(ts) == 0 {
+		return finding{absent: "no packet of `" + subject + "` was sent", whole: 1}
+	}
+	if e.Metric == policy.Drops || e.Metric == policy.Throughput {
+		s := add(ts)
+		if e.Metric == policy.Drops { // anywhere, the carrier's queue included
+			return finding{value: float64(s.sent - s.received), of: ts, whole: 1}
+		}
+		return finding{value: s.rate, of: ts, whole: 1}
+	}
+	var worst finding
+	groups := ways(ts)
+	for i, way := range groups {
+		f := m.ofOneWay(e, way)
+		if i == 0 || worse(e, &f, &worst) {
+			worst = f
+			if len(groups) > 1 || c.nameOf(way[0]) != subject {
+				worst.name = c.nameOf(way[0])
+			}
+		}
+	}
+	if worst.absent == "-" {
+		worst.absent = "there is no call in `" + subject + "`"
+	}
+	return worst
+}
+
+// worse reports whether a finding keeps an expectation less than another.
+func worse(e *policy.Expectation, a, b *finding) bool {
+	switch {
+	case a.absent == "-" || b.absent == "-": // not what is asked for
+		return b.absent == "-" && a.absent != "-"
+	case a.absent != "" || b.absent != "":
+		return a.absent != "" && b.absent == ""
+	case e.AtMost():
+		return a.value > b.value
+	case e.AtLeast():
+		return a.value < b.value
+	}
+	return math.Abs(a.value-e.Limit) > math.Abs(b.value-e.Limit)
+}
+
+// ofOneWay measures one traffic in one direction. Absent is "-" when the metric is not
+// one of it.
+func (m *Measures) ofOneWay(e *policy.Expectation, way []*Tally) finding {
+	s := add(way)
+	f := finding{of: way, whole: 1}
+	if s.received == 0 && (e.Metric == policy.Delay || e.Metric == policy.Jitter || e.Metric == policy.Arrival) {
+		f.absent = "none of its packets arrived"
+		return f
+	}
+	switch e.Metric {
+	case policy.Delay:
+		f.value = s.delay.Statistic(e.Statistic)
+	case policy.Jitter:
+		f.value = s.worstJitter
+		if e.Statistic != "" {
+			f.value = s.jitter.Statistic(e.Statistic)
+		}
+	case policy.Loss:
+		f.value = float64(s.sent-s.received) / float64(s.sent)
+	case policy.Late:
+		if f.value = part(s.late, s.received); !s.calls {
+			f.absent = "-"
+		}
+	case policy.MOS:
+		if f.value = s.mos; !s.calls {
+			f.absent = "-"
+		}
+	case policy.Arrival:
+		right := int64(0)
+		for _, t := range way {
+			for _, a := range t.arrived {
+				if a.dscp == e.DSCP {
+					right += a.packets
+				}
+			}
+		}
+		f.value = part(right, s.received)
+	}
+	return f
+}
+
+// counts reports whether an entry's name is the class that an expectation names: its
+// own at any level, or with those around it; `rest` is that of the top level.
+func counts(name, subject string) bool {
+	return name == subject || subject != policy.Rest && !strings.Contains(subject, "/") && strings.HasSuffix(name, "/"+subject)
+}
+
+// classesAt returns the classes of an interface that are a subject, none twice: not
+// those within one that is.
+func classesAt(f *Interface, subject string) []*Class {
+	var out []*Class
+	for i := range f.Classes {
+		c := &f.Classes[i]
+		within := slices.ContainsFunc(out, func(o *Class) bool { return strings.HasPrefix(c.Class, o.Class+"/") })
+		if counts(c.Class, subject) && !within {
+			out = append(out, c)
+		}
+	}
+	return out
+}
+
+// interfaceAt returns the result of the interface that an expectation names, or nil.
+func interfaceAt(r *Result, e *policy.Expectation) *Interface {
+	for i := range r.Interfaces {
+		f := &r.Interfaces[i]
+		if f.place.Interface == e.Where && f.place.Direction == e.Direction {
+			return f
+		}
+	}
+	return nil
+}
+
+// atInterface measures at the interface that an expectation names, over all the
+// entries there that treat the class.
+func atInterface(r *Result, e *policy.Expectation, subject string, window int) finding {
+	f := interfaceAt(r, e)
+	none := finding{absent: "no packet of `" + subject + "` came to " + e.WhereName + " " + e.Direction.String(), whole: 1}
+	if f == nil {
+		return none
+	}
+	var all Figures
+	promised, found := 0.0, false
+	alternatives := make(map[string]bool)
+	marked := uint64(0)
+	for _, c := range classesAt(f, subject) {
+		g := &c.seen.Windows[window]
+		if g.OfferedPackets == 0 {
+			continue
+		}
+		found = true
+		all.Drops += g.Drops
+		all.SentPackets += g.SentPackets
+		all.SentBps += g.SentBps
+		all.MaxQueue = max(all.MaxQueue, g.MaxQueue)
+		all.Delay.Merge(&g.Delay)
+		marked += g.Marks[e.DSCP]
+		if c.seen.Entry != nil && !alternatives[c.Class] { // those that differ in `when` are promised it once
+			alternatives[c.Class] = true
+			promised += float64(c.seen.Entry.Promise)
+		}
+	}
+	out := finding{whole: 1}
+	switch {
+	case !found:
+		return none
+	case e.Metric == policy.Drops:
+		out.value = float64(all.Drops)
+	case e.Metric == policy.QueueSize:
+		out.value = float64(all.MaxQueue)
+	case e.Metric == policy.Throughput:
+		out.value = float64(all.SentBps)
+		if e.OfPromise {
+			out.whole = promised
+		}
+	case all.SentPackets == 0:
+		return finding{absent: "no packet of `" + subject + "` was sent there", whole: 1}
+	case e.Metric == policy.Marking:
+		out.value = part(int64(marked), int64(all.SentPackets))
+	default:
+		out.value = all.Delay.Statistic(e.Statistic)
+	}
+	return out
+}

@@ -1,0 +1,446 @@
+package measure
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"imbrel/core/datapath"
+	"imbrel/core/figure"
+	"imbrel/core/meter"
+	"imbrel/core/plan"
+	"imbrel/core/policy"
+	"imbrel/core/unit"
+)
+
+// A Warning is what a rehearsal saw that makes its verdict worth less.
+type Warning struct {
+	Name  string `json:"name"`  // stable
+	Level string `json:"level"` // "warning", or "note", which does not count
+	Text  string `json:"text"`
+	File  string `json:"file"`
+	Line  int    `json:"line"`
+
+	more int // places of which the same is said
+}
+
+// The names of the warnings.
+const (
+	policyIdle    = "policy-idle"      // a policy saw no packet
+	entryIdle     = "entry-idle"       // an entry took none
+	whenIdle      = "when-idle"        // a `when` never held
+	unclassified  = "unclassified"     // a direction of a call was in no class
+	noPolicy      = "no-policy"        // a congested place without a policy
+	shapeTooHigh  = "shape-above-link" // the queue is the carrier's
+	burstTooSmall = "burst-too-small"  // red packets below the policer's rate
+	limitTooSmall = "limit-too-small"  // a full queue below the promise
+	openLoop      = "open-loop"        // replayed TCP lost packets and did not slow down
+)
+
+// Warnings returns how many warnings there are, notes apart.
+func (r *Result) WarningCount() int {
+	n := 0
+	for _, w := range r.Warnings {
+		if w.Level == "warning" {
+			n++
+		}
+	}
+	return n
+}
+
+// warn adds a warning. What is said of one line twice is said once, with the count.
+func (r *Result) warn(name, level string, at policy.Place, format string, args ...any) {
+	for i := range r.Warnings {
+		if w := &r.Warnings[i]; w.Name == name && w.File == at.File && w.Line == at.Line {
+			w.more++
+			return
+		}
+	}
+	r.Warnings = append(r.Warnings, Warning{Name: name, Level: level, Text: fmt.Sprintf(format, args...), File: at.File, Line: at.Line})
+}
+
+// warn finds what makes the verdict worth less.
+func (m *Measures) warn(r *Result) {
+	r.Warnings = []Warning{}
+	if r.Policy {
+		m.carriers(r)
+		m.plainQueues(r)
+		m.outsideClasses(r)
+		m.tooSmall(r)
+		m.idle(r)
+	}
+	for _, c := range r.Captures {
+		if c.TCPLost > 0 {
+			for i := range m.Rehearsal.Traffic {
+				if t := &m.Rehearsal.Traffic[i]; t.Name == c.Name {
+					r.warn(openLoop, "note", t.At, "`%s` replays TCP as it was recorded: %s of it were lost, and it did not slow down as TCP would", c.Name, figure.Plural(int(c.TCPLost), "packet"))
+				}
+			}
+		}
+	}
+	for i := range r.Warnings {
+		if w := &r.Warnings[i]; w.more > 0 {
+			w.Text += fmt.Sprintf("; the same at %s more", figure.Plural(w.more, "place"))
+		}
+	}
+}
+
+// attachedOtherwise names a policy at an interface, or at the far end of its link, in
+// another direction than the one that is congested.
+func attachedOtherwise(iface *policy.Interface, d policy.Direction) (*policy.Attachment, string) {
+	if a := iface.Attached[1-d]; a != nil {
+		return a, fmt.Sprintf("; `%s` is attached there, but %s", a.Policy.Name, a.Direction)
+	}
+	if peer := iface.Peer(); peer != nil {
+		for _, a := range peer.Attached {
+			if a != nil {
+				return a, fmt.Sprintf("; `%s` is attached at the far end alone, %s %s", a.Policy.Name, peer.Path(), a.Direction)
+			}
+		}
+	}
+	return nil, ""
+}
+
+// carriers warns of queues at carriers.
+func (m *Measures) carriers(r *Result) {
+	for i := range r.Links {
+		l := &r.Links[i]
+		p := &l.place
+		if p.Plan != nil && p.Plan.Shape > p.Plan.Carries && l.QueueDelay != nil {
+			r.warn(shapeTooHigh, "warning", p.Plan.Policy.PlaceOf("shape"), "the shape of `%s`, %s, is above the %s that the link of %s carries: its queue is the carrier's, which knows no classes", p.Plan.Policy.Name, p.Plan.Shape, p.Plan.Carries, p.Interface.Path())
+			continue
+		}
+		rate, framing, _ := p.Interface.Link.Ends[p.Interface.End].Carrier()
+		full := float64(rate.Time(plan.FullPacket(framing))) / 1e6
+		switch {
+		case p.Plan == nil && l.Drops > 0 && several(len(l.Classes), func(i int) bool { return l.Classes[i].Class != policy.Rest }):
+			a, otherwise := attachedOtherwise(p.Interface, policy.Out)
+			at := p.Interface.Link.At
+			if a != nil {
+				at = a.At
+			}
+			r.warn(noPolicy, "warning", at, "%s dropped %s of every class alike (%s): no policy is attached at %s out%s", p.Words(), figure.Plural(int(l.Drops), "packet"), classList(linkClasses(l)), p.Interface.Path(), otherwise)
+		case p.Plan != nil && (l.Drops > 0 || l.QueueDelay != nil && l.QueueDelay.P99 > 5*full):
+			at := p.Plan.Policy.PlaceOf("shape")
+			r.warn(shapeTooHigh, "warning", at, "packets queue at the carrier of %s, which knows no classes (%s dropped, waits of up to %s): %s", p.Interface.Path(), figure.Count(l.Drops), figure.Milliseconds(maxOf(l.QueueDelay)), notKept(p.Plan))
+		}
+	}
+	// Incoming: a shape above what can arrive.
+	for i := range r.Interfaces {
+		if p := r.Interfaces[i].place.Plan; p != nil && p.Direction == policy.In && p.Shape > p.Carries {
+			r.warn(shapeTooHigh, "warning", p.Policy.PlaceOf("shape"), "the shape of `%s`, %s, is above the %s that can arrive at %s: its queues never fill", p.Policy.Name, p.Shape, p.Carries, p.Interface.Path())
+		}
+	}
+}
+
+func maxOf(d *Milliseconds) float64 {
+	if d == nil {
+		return 0
+	}
+	return d.Max
+}
+
+// several reports whether there are at least two, or one that counts.
+func several(n int, counts func(int) bool) bool {
+	for i := range n {
+		if counts(i) {
+			return true
+		}
+	}
+	return n > 1
+}
+
+func linkClasses(l *Link) []string {
+	var names []string
+	for _, c := range l.Classes {
+		names = append(names, c.Class)
+	}
+	return names
+}
+
+// classList joins the first few names.
+func classList(names []string) string {
+	if len(names) > 4 {
+		return strings.Join(names[:4], ", ") + fmt.Sprintf(" and %d more", len(names)-4)
+	}
+	return figure.List(names)
+}
+
+// plainQueues warns of interfaces without a policy that dropped packets.
+func (m *Measures) plainQueues(r *Result) {
+	for i := range r.Interfaces {
+		f := &r.Interfaces[i]
+		if f.place.Plan != nil {
+			continue
+		}
+		drops, names := uint64(0), []string{}
+		for _, c := range f.Classes {
+			drops += c.Drops.Total()
+			names = append(names, c.Class)
+		}
+		if drops == 0 || !several(len(names), func(i int) bool { return names[i] != policy.Rest }) {
+			continue
+		}
+		a, otherwise := attachedOtherwise(f.place.Interface, f.place.Direction)
+		at := f.place.Interface.At
+		if a != nil {
+			at = a.At
+		}
+		r.warn(noPolicy, "warning", at, "%s dropped %s of every class alike (%s): no policy is attached there%s", f.place.Words(), figure.Plural(int(drops), "packet"), classList(names), otherwise)
+	}
+}
+
+// outsideClasses warns of directions of calls that are in no class of the file anywhere,
+// and were lost or waited longer than a full packet takes.
+func (m *Measures) outsideClasses(r *Result) {
+	c := m.Collectors[0]
+	byTraffic := make(map[int32][]*Tally)
+	for _, t := range c.settled {
+		byTraffic[t.Traffic] = append(byTraffic[t.Traffic], t)
+	}
+	for _, way := range ways(c.settled) {
+		traffic := &m.Rehearsal.Traffic[way[0].Traffic]
+		out := slices.DeleteFunc(slices.Clone(way), func(t *Tally) bool { return c.Sets.Named(t.In) })
+		if traffic.Kind != policy.Calls || len(out) == 0 {
+			continue
+		}
+		hops, at := most(out, func(h *Hop) int64 {
+			if m.harmed(h) {
+				return h.Dropped()*int64(time.Second) + int64(h.Max) + 1
+			}
+			return 0
+		})
+		if at < 0 {
+			continue
+		}
+		place, other := traffic.At, ""
+		for _, t := range byTraffic[way[0].Traffic] {
+			if t.Reverse != way[0].Reverse && c.Sets.Named(t.In) {
+				if int(t.First) < len(m.File.Classes) {
+					k := &m.File.Classes[t.First]
+					place, other = k.Source.At, fmt.Sprintf("; the other direction is `%s`", k.Name)
+				}
+				break
+			}
+		}
+		h := &hops[at]
+		r.warn(unclassified, "warning", place, "`%s` is in no class anywhere: at %s %s were lost, and the longest wait was %s%s", c.nameOf(way[0]), m.Places[h.Place].Words(), figure.Plural(int(h.Dropped()), "packet"), figure.Milliseconds(float64(h.Max)/1e6), other)
+	}
+}
+
+// harmed reports whether packets were lost at a hop, or waited longer than a full packet
+// takes to be sent there.
+func (m *Measures) harmed(h *Hop) bool {
+	p := &m.Places[h.Place]
+	rate, framing := p.Interface.Rate, p.Interface.Framing
+	switch {
+	case p.Carrier:
+		rate, framing, _ = p.Interface.Link.Ends[p.Interface.End].Carrier()
+	case p.Plan != nil:
+		rate = p.Plan.Whole
+	}
+	return h.Dropped() > 0 || h.Max > rate.Time(plan.FullPacket(framing))
+}
+
+// tooSmall warns of bursts and limits that dropped packets of a class that was offered
+// less than it may send.
+func (m *Measures) tooSmall(r *Result) {
+	for i := range r.Interfaces {
+		f := &r.Interfaces[i]
+		if f.place.Plan == nil {
+			continue
+		}
+		for j := range f.Classes {
+			c := &f.Classes[j]
+			e := c.seen.Entry
+			if n := e.Meter; n != nil && n.Kind == policy.OneBucket && c.Colors != nil && c.Colors.Red > 0 && c.seen.BurstNeeded > int64(n.Burst) && c.seen.ActiveBps < int64(n.Rate) {
+				what := "were red"
+				if n.Actions[meter.Red].Drop {
+					what = "were policed"
+				}
+				r.warn(burstTooSmall, "warning", e.Spec.PlaceOf("police"), "%s of `%s` at %s %s, though it was offered %s and its policer lets %s pass: the burst of %s is too small; %s would do",
+					figure.Plural(int(c.Colors.Red), "packet"), c.Class, f.place.Words(), what, figure.Rate(c.seen.ActiveBps), n.Rate, n.Burst, unit.Size(roundUp(c.seen.BurstNeeded)))
+			}
+			promise := e.Promise
+			if e.Priority > 0 {
+				promise = e.Ceiling
+			}
+			if q := &e.Queue; e.Leaf() && c.Drops.QueueFull > 0 && c.seen.QueueNeeded > 0 && c.seen.ActiveBps < int64(promise) && q.Bytes > 0 {
+				need := roundUp(c.seen.QueueNeeded + 2*int64(f.place.Plan.MaxPacket))
+				r.warn(limitTooSmall, "warning", e.Spec.PlaceOf("queue"), "%s of `%s` at %s found its queue full, though it was offered %s and is promised %s: the limit of %s is too small; %s would do",
+					figure.Plural(int(c.Drops.QueueFull), "packet"), c.Class, f.place.Words(), figure.Rate(c.seen.ActiveBps), promise, q.Bytes, unit.Size(need))
+			}
+		}
+	}
+}
+
+// roundUp rounds a number of bytes up to two digits.
+func roundUp(n int64) int64 {
+	scale := int64(1)
+	for n/scale >= 100 {
+		scale *= 10
+	}
+	return (n + scale - 1) / scale * scale
+}
+
+// An idle is something of the file that a rehearsal may have used.
+type idle struct {
+	Warning
+	used bool
+}
+
+// idle lists what of the policies the rehearsal used; what no rehearsal of the file
+// used is warned of by Idle.
+func (m *Measures) idle(r *Result) {
+	seen := make(map[*plan.Plan]*Interface)
+	for i := range r.Interfaces {
+		if p := r.Interfaces[i].place.Plan; p != nil {
+			seen[p] = &r.Interfaces[i]
+		}
+	}
+	m.idlePolicies(r, seen)
+	m.idleEntries(r, seen)
+}
+
+func (m *Measures) idlePolicies(r *Result, seen map[*plan.Plan]*Interface) {
+	busy := make(map[*policy.Attachment]bool)
+	for p := range seen {
+		busy[p.Interface.Attached[p.Direction]] = true
+	}
+	used := make(map[*policy.Policy]bool) // attached, or inside one that is
+	var mark func(p *policy.Policy)
+	var within func(entries []policy.Entry)
+	within = func(entries []policy.Entry) {
+		for i := range entries {
+			if e := &entries[i]; e.Within != nil {
+				mark(e.Within)
+			} else {
+				within(e.Treat)
+			}
+		}
+	}
+	mark = func(p *policy.Policy) {
+		if !used[p] {
+			used[p] = true
+			within(p.Treat)
+		}
+	}
+	for i := 0; i < len(m.File.Attach); {
+		first := &m.File.Attach[i]
+		any, n := false, 0
+		var places []string
+		for ; i < len(m.File.Attach) && m.File.Attach[i].At == first.At; i++ {
+			a := &m.File.Attach[i]
+			mark(a.Policy)
+			any = any || busy[a]
+			if n++; n <= 3 {
+				places = append(places, a.Interface.Path()+" "+a.Direction.String())
+			}
+		}
+		where := figure.List(places)
+		if n > 3 {
+			where += fmt.Sprintf(" and %d more", n-3)
+		}
+		r.idle = append(r.idle, idle{Warning{Name: policyIdle, Level: "warning", Text: fmt.Sprintf("the policy `%s` saw no packet at %s", first.Policy.Name, where), File: first.At.File, Line: first.At.Line}, any})
+	}
+	for i := range m.File.Policies {
+		if p := &m.File.Policies[i]; !used[p] {
+			r.idle = append(r.idle, idle{Warning{Name: policyIdle, Level: "warning", Text: fmt.Sprintf("the policy `%s` is attached nowhere", p.Name), File: p.At.File, Line: p.At.Line}, false})
+		}
+	}
+}
+
+func (m *Measures) idleEntries(r *Result, seen map[*plan.Plan]*Interface) {
+	type item struct {
+		idle
+		policyBusy bool
+	}
+	var order []*item
+	items := make(map[any]*item)
+	note := func(key any, name, text string, at policy.Place, policyBusy, used bool) {
+		k := items[key]
+		if k == nil {
+			k = &item{idle: idle{Warning: Warning{Name: name, Level: "warning", Text: text, File: at.File, Line: at.Line}}}
+			items[key] = k
+			order = append(order, k)
+		}
+		k.used = k.used || used
+		k.policyBusy = k.policyBusy || policyBusy
+	}
+	for i := range m.Places {
+		p := m.Places[i].Plan
+		if p == nil || m.Places[i].Carrier {
+			continue
+		}
+		f := seen[p]
+		for n, e := range p.Entries {
+			took, held := false, map[string]bool{}
+			if f != nil {
+				c := &f.Classes[n]
+				took = c.OfferedPackets > 0
+				held[""] = c.When != nil && c.When.HeldS > 0
+				for _, l := range c.Limits {
+					held[l.Limit] = l.HeldS > 0
+				}
+			}
+			policyBusy := f != nil && (e.Parent == nil || f.Classes[e.Parent.Number].OfferedPackets > 0)
+			for i, w := range []*plan.When{e.When, atMostWhen(e), meterWhen(e), e.BlockWhen} {
+				if w != nil {
+					limit := datapath.Limit(i).String()
+					what := "the `when` of `" + e.Name + "`"
+					if limit != "" {
+						what = "the `when` of the `" + limit + "` of `" + e.Name + "`"
+					}
+					note(w.Spec, whenIdle, fmt.Sprintf("%s in `%s` never held: it asks that %s", what, p.Policy.Name, w.Spec.Words()), w.Spec.At, policyBusy, held[limit])
+				}
+			}
+			if e.Spec.ClassName.Text != policy.Rest && e.When == nil {
+				note(e.Spec, entryIdle, fmt.Sprintf("no packet came to `%s` in the policy `%s`", e.Name, p.Policy.Name), e.Spec.At, policyBusy, took)
+			}
+		}
+	}
+	slices.SortStableFunc(order, func(a, b *item) int {
+		if a.File != b.File {
+			return strings.Compare(a.File, b.File)
+		}
+		return a.Line - b.Line
+	})
+	for _, k := range order {
+		k.used = k.used || !k.policyBusy // then it is the policy, or the entry around, that is idle
+		r.idle = append(r.idle, k.idle)
+	}
+}
+
+func atMostWhen(e *plan.Entry) *plan.When {
+	if e.AtMost == nil {
+		return nil
+	}
+	return e.AtMost.When
+}
+
+func meterWhen(e *plan.Entry) *plan.When {
+	if e.Meter == nil {
+		return nil
+	}
+	return e.Meter.When
+}
+
+// Idle warns, in the results of all rehearsals of a file with the policies in force, of
+// the policies, entries and conditions that none of them used.
+func Idle(results []*Result) {
+	if len(results) == 0 {
+		return
+	}
+	for i, it := range results[0].idle {
+		used := false
+		for _, r := range results {
+			used = used || r.idle[i].used
+		}
+		if !used {
+			for _, r := range results {
+				r.Warnings = append(r.Warnings, it.Warning)
+			}
+		}
+	}
+}

@@ -1,0 +1,213 @@
+package simulate
+
+import (
+	"encoding/binary"
+	"slices"
+	"time"
+
+	"imbrel/core/measure"
+	"imbrel/core/packet"
+	"imbrel/core/policy"
+	"imbrel/core/tunnel"
+)
+
+// A fate is what the policies on the rest of a packet's way would make of it if nothing
+// dropped it: the sets it would count for, the first class, and the entry at each data
+// path. A run without policies counts by it; in one with policies a packet has it from
+// where it was dropped. It is shared by packets and never changed.
+type fate struct {
+	in    measure.Set
+	first int32   // the class that takes it first, or the rest
+	slots []int32 // by stage: the entry of the policy attached there, or unasked
+}
+
+const unasked = -1
+
+// A stage is a data path on a route: 2n is the n-th node's incoming one, 2n+1 its
+// outgoing one.
+func (f *flight) stage(d policy.Direction) int { return 2*f.at + int(d) }
+
+// foreseen returns the number of the entry that the attached policy would have for a
+// packet at the path it comes to; for one that a policy on its way would have blocked,
+// the last.
+func (r *run) foreseen(f *flight, d policy.Direction) int {
+	if n := f.fate.slots[f.stage(d)]; n != unasked {
+		return int(n)
+	}
+	return len(f.hop().path(d).members) - 1
+}
+
+// path returns the hop's path in a direction.
+func (h *hop) path(d policy.Direction) *path {
+	if d == policy.In {
+		return &h.in.in
+	}
+	return &h.out.out
+}
+
+// foresee gives a packet that leaves its source the fate that the policies on its way
+// have for it. Packets of a source are alike, but for those of a capture and for what is
+// recognised of them.
+func (r *run) foresee(f *flight) {
+	s := f.source
+	epoch := r.epochNow()
+	if s.flow != nil && s.fate != nil && s.epoch == epoch && slices.Equal(s.apps, f.Apps) {
+		f.fate = s.fate
+		return
+	}
+	f.fate = r.fateFrom(f, 0, epoch)
+	s.fate, s.epoch, s.apps = f.fate, epoch, f.Apps
+}
+
+// An epoch is a time in which what is in force does not change.
+type epoch struct {
+	turns  uint64
+	minute int64 // named times begin and end with one
+}
+
+func (r *run) epochNow() epoch {
+	e := epoch{turns: r.epoch}
+	if !r.plan.StartAt.IsZero() {
+		e.minute = int64((time.Duration(r.plan.StartAt.Nanosecond()) + time.Duration(r.plan.StartAt.Second())*time.Second + r.now) / time.Minute)
+	}
+	return e
+}
+
+// mostFates bounds how many fates are remembered.
+const mostFates = 1 << 16
+
+// fateFrom returns the fate of a packet from a stage of its route on. The packet is
+// left as it is.
+func (r *run) fateFrom(f *flight, stage int, now epoch) *fate {
+	r.key = appendKey(r.key[:0], f, stage, now)
+	if known := r.fates[string(r.key)]; known != nil {
+		return known
+	}
+	key := string(r.key)
+	g := &r.imagined
+	room := append(g.room[:0], f.Bytes...)
+	*g = *f
+	g.room, g.Bytes, g.Next = room, room, nil
+	g.inside = f.inside.Clone()
+	result := r.imagine(g, stage)
+	if len(r.fates) >= mostFates {
+		clear(r.fates)
+	}
+	r.fates[key] = result
+	return result
+}
+
+// imagine takes a packet along the rest of its route.
+func (r *run) imagine(g *flight, stage int) *fate {
+	out := &fate{first: int32(r.rest), slots: make([]int32, 2*len(g.route))}
+	for i := range out.slots {
+		out.slots[i] = unasked
+	}
+	for ; stage < len(out.slots); stage++ {
+		g.at = stage / 2
+		h, d := g.hop(), policy.Direction(stage%2)
+		if d == policy.In {
+			h.Enter(&g.Packet)
+		} else {
+			if h.wraps && g.inside == nil {
+				g.inside = &tunnel.Inside{}
+			}
+			h.Forward(&g.Packet, g.inside)
+		}
+		if p := h.path(d); p.attached != nil {
+			n := p.foresight.Take(r.now, &g.Packet)
+			out.slots[stage] = n
+			m := r.member(p, n)
+			out.in = r.sets.Union(out.in, m.in)
+			if out.first == int32(r.rest) {
+				out.first = m.class
+			}
+			if p.foresight.Mark(r.now, p.attached.Entries[n], &g.Packet) {
+				break
+			}
+		}
+		if d == policy.Out {
+			h.Leave(&g.Packet, g.inside)
+		}
+	}
+	return out
+}
+
+// member returns what the packets of an entry count for.
+func (r *run) member(p *path, n int32) *member {
+	m := &p.members[n]
+	if !m.known {
+		name := p.attached.Entries[n].Name
+		*m = member{known: true, in: r.sets.Of(name), class: r.classNumber[measuredAs(name)]}
+		m.from, m.to = 0, m.in
+	}
+	return m
+}
+
+// join counts a packet for the entry that took it.
+func (r *run) join(p *path, f *flight) {
+	m := r.member(p, f.Slot)
+	if f.in != m.from {
+		m.from, m.to = f.in, r.sets.Union(f.in, m.in)
+	}
+	f.in = m.to
+	if f.first == int32(r.rest) {
+		f.first = m.class
+	}
+}
+
+// beyond counts a packet that was dropped for what would have taken it from a stage on.
+func (r *run) beyond(f *flight, stage int) {
+	if stage >= 2*len(f.route) {
+		return
+	}
+	ahead := r.fateFrom(f, stage, r.epochNow())
+	f.in = r.sets.Union(f.in, ahead.in)
+	if f.first == int32(r.rest) {
+		f.first = ahead.first
+	}
+}
+
+// appendKey appends everything that a packet's fate depends on.
+func appendKey(b []byte, f *flight, stage int, now epoch) []byte {
+	b = binary.LittleEndian.AppendUint32(b, uint32(f.route[0].number))
+	b = binary.LittleEndian.AppendUint16(b, uint16(stage))
+	b = binary.LittleEndian.AppendUint64(b, now.turns)
+	b = binary.LittleEndian.AppendUint64(b, uint64(now.minute))
+	b = appendPacket(b, &f.Packet)
+	if f.inside.Hides() {
+		b = appendPacket(b, f.inside.Packet())
+	}
+	return b
+}
+
+func appendPacket(b []byte, p *packet.Packet) []byte {
+	flags := byte(0)
+	for i, on := range []bool{p.HasPorts, p.LabelSwitched, p.Fragment, p.LaterFragment, p.Tagged, p.DEI(), p.Flow.From.Is4(), p.Flow.To.Is4()} {
+		if on {
+			flags |= 1 << i
+		}
+	}
+	b = append(b, flags, p.Flow.Protocol, p.TrafficClass(), byte(p.Labels()))
+	from, to := p.Flow.From.As16(), p.Flow.To.As16()
+	b = append(append(b, from[:]...), to[:]...)
+	b = binary.LittleEndian.AppendUint16(b, p.Flow.FromPort)
+	b = binary.LittleEndian.AppendUint16(b, p.Flow.ToPort)
+	b = binary.LittleEndian.AppendUint16(b, p.EtherType)
+	b = binary.LittleEndian.AppendUint32(b, uint32(p.Length))
+	b = binary.LittleEndian.AppendUint32(b, uint32(p.In))
+	if p.Tagged {
+		for _, t := range p.Tags() {
+			b = binary.LittleEndian.AppendUint16(b, t.VLAN)
+			b = append(b, t.PCP)
+		}
+	}
+	if p.Labels() > 0 {
+		b = append(b, p.LabelClasses()...)
+	}
+	b = append(b, p.PushedTC, byte(len(p.Apps)))
+	for _, a := range p.Apps {
+		b = binary.LittleEndian.AppendUint64(b, a)
+	}
+	return b
+}

@@ -1,0 +1,157 @@
+package simulate
+
+import (
+	"time"
+
+	"imbrel/core/datapath"
+	"imbrel/core/measure"
+	"imbrel/core/unit"
+)
+
+// A slot is what is measured of the packets of one entry at a path, or of one class in
+// a plain FIFO, those within it included.
+type slot struct {
+	windows []figures // of the whole time first, then of each window
+	waiting int64     // bytes now
+	limited bool      // it has a policer
+	passed  datapath.Busiest
+	sent    datapath.Busiest
+	burst   need // of the policer
+	queue   need // at the promise
+	first   time.Duration
+	last    time.Duration // that a packet was offered; 0: none was
+}
+
+// active returns the mean rate at which so many bytes were offered, over the time from
+// the first packet to the last.
+func (s *slot) active(bytes uint64) int64 {
+	return over(bytes, max(s.last-s.first, time.Millisecond))
+}
+
+// figures are what is counted in a window of time. Rates are over the measured time.
+type figures struct {
+	offeredPackets, sentPackets, drops uint64
+	offered, sent                      uint64 // bytes
+	maxQueue                           int64
+	delay                              measure.Distribution
+	marks                              *[64]uint64 // of a window; the data path counts those of the whole time
+}
+
+// A need is how much a bucket of a rate would hold at most, as a time at that rate: the
+// longest that a queue of it would be.
+type need struct {
+	pace  unit.Pace
+	clock unit.Clock
+	most  time.Duration
+}
+
+func (n *need) add(now time.Duration, size int) {
+	if n.pace.IsZero() {
+		return
+	}
+	n.clock.NotBefore(now)
+	n.pace.Advance(&n.clock, size)
+	n.most = max(n.most, n.clock.Ready()-now)
+}
+
+// offered books a packet that a path was offered, in each slot around its own.
+func (r *run) offered(p *path, f *flight, reason datapath.Reason) {
+	size := int64(f.Size)
+	counts := r.measured()
+	for i := int(f.Slot); i >= 0; i = p.Parent(i) {
+		s := &p.slots[i]
+		if counts {
+			s.windows[0].offered += uint64(size)
+		}
+		if s.last == 0 {
+			s.first = r.now
+		}
+		s.last = r.now
+		if s.limited {
+			s.burst.add(r.now, int(size))
+			if reason != datapath.Policed {
+				s.passed.Add(r.now, int(size))
+			}
+		}
+		if reason == datapath.Passed || reason == datapath.QueueFull {
+			s.queue.add(r.now, int(size))
+		}
+		if reason == datapath.Passed {
+			s.waiting += size
+			s.windows[0].maxQueue = max(s.windows[0].maxQueue, s.waiting)
+		}
+		for _, w := range r.open {
+			g := &s.windows[w]
+			g.offeredPackets++
+			g.offered += uint64(size)
+			if reason == datapath.Passed {
+				g.maxQueue = max(g.maxQueue, s.waiting)
+			} else {
+				g.drops++
+			}
+		}
+	}
+	if r.series != nil {
+		r.series.offered(p, f, reason)
+	}
+}
+
+// discards books a packet that a path dropped after it had taken it.
+func (r *run) discards(p *path, f *flight) {
+	for i := int(f.Slot); i >= 0; i = p.Parent(i) {
+		s := &p.slots[i]
+		s.waiting -= int64(f.Size)
+		for _, w := range r.open {
+			s.windows[w].drops++
+		}
+	}
+	if r.series != nil {
+		r.series.dropped(p, f)
+	}
+}
+
+// sends books a packet that a path gives to be sent.
+func (r *run) sends(p *path, f *flight) {
+	size, wait := int64(f.Size), r.now-f.Arrived
+	counts := r.measured()
+	for i := int(f.Slot); i >= 0; i = p.Parent(i) {
+		s := &p.slots[i]
+		s.waiting -= size
+		s.sent.Add(r.now, int(size))
+		g := &s.windows[0]
+		g.delay.Add(wait)
+		if counts {
+			g.sent += uint64(size)
+		}
+		for _, w := range r.open {
+			g := &s.windows[w]
+			g.sentPackets++
+			g.sent += uint64(size)
+			g.delay.Add(wait)
+			if g.marks == nil {
+				g.marks = new([64]uint64)
+			}
+			g.marks[f.DSCP()]++
+		}
+	}
+	if r.series != nil {
+		r.series.sent(p, f)
+	}
+}
+
+// look brings up to date which windows are open.
+func (r *run) look() {
+	if r.now < r.nextWindow {
+		return
+	}
+	r.open, r.nextWindow = r.open[:0], 1<<62
+	for i, w := range r.windows {
+		switch {
+		case r.now < w.From:
+			r.nextWindow = min(r.nextWindow, w.From)
+		case r.now < w.To:
+			r.open = append(r.open, i+1)
+			r.nextWindow = min(r.nextWindow, w.To)
+		}
+	}
+}

@@ -1,0 +1,303 @@
+// Package suggest finds the least change of one number of a policy file that makes a
+// failed expectation hold. It tries: every change it returns was rehearsed.
+package suggest
+
+import (
+	"fmt"
+	"math"
+	"strconv"
+	"strings"
+	"time"
+
+	"imbrel/core/measure"
+	"imbrel/core/plan"
+	"imbrel/core/policy"
+	"imbrel/core/unit"
+)
+
+// A Finder knows the file and how to rehearse it with a change.
+type Finder struct {
+	// Number returns the text of the number at a path, "" where none is written, and the
+	// place where it is, or would be.
+	Number func(path string) (text string, at policy.Place)
+	// Try rehearses the file with another text at a path. An error says that the file
+	// cannot be so.
+	Try func(path, text string) (*measure.Result, error)
+}
+
+// A number is one that may be changed.
+type number struct {
+	path  string
+	from  int64 // where none is written, what holds without it
+	print func(int64) string
+	up    bool
+	limit int64 // not beyond
+}
+
+// Change returns the least change of one number that makes an expectation of a result
+// hold, by its index, to a tenth of the change; nil when none of those tried does. One
+// that makes another expectation fail is taken only when there is no other, and says so.
+func (f *Finder) Change(r *measure.Result, index int) *measure.Change {
+	why := r.Expectations[index].Why
+	if why == nil {
+		return nil
+	}
+	var second *measure.Change
+	for _, n := range f.numbers(why, r.Expectations[index].Expectation()) {
+		c := f.least(r, index, &n)
+		switch {
+		case c == nil:
+		case len(c.Breaks) == 0:
+			return c
+		case second == nil:
+			second = c
+		}
+	}
+	return second
+}
+
+// numbers returns the numbers worth changing, the best first.
+func (f *Finder) numbers(why *measure.Why, e *policy.Expectation) []number {
+	p, entry := why.Cause()
+	if p == nil {
+		return nil
+	}
+	var out []number
+	add := func(path string, without int64, up bool, limit int64) {
+		text, _ := f.Number(path)
+		n := number{path: path, from: without, up: up, limit: limit, print: func(v int64) string { return unit.Rate(v).String() }}
+		switch {
+		case text == "" && without == 0:
+			return
+		case text == "":
+		case strings.HasSuffix(text, "%"):
+			v, err := unit.ParsePercent(text)
+			if err != nil {
+				return
+			}
+			n.from, n.limit = int64(v), int64(unit.Whole)
+			if !up {
+				n.limit = int64(unit.Whole) / 100
+			}
+			n.print = func(v int64) string { return unit.Percent(v).String() }
+		default:
+			if !n.read(text) {
+				return
+			}
+		}
+		if n.limit == 0 {
+			n.limit = n.from * 64
+			if !up {
+				n.limit = max(n.from/64, 1)
+			}
+		}
+		out = append(out, n)
+	}
+	shape := "policies." + p.Policy.Name + ".shape"
+	if why.Direction == "carrier" {
+		add(shape, int64(p.Carries), false, int64(p.Carries)/4)
+		return out
+	}
+	if entry == nil {
+		return nil
+	}
+	slower := e.Metric == policy.Throughput && (e.AtMost() || e.Operator == "=")
+	for o := entry; o != nil; o = o.Parent {
+		path := pathOf(p, o)
+		switch {
+		case slower:
+			add(path+".at-most"+rateOf(o), int64(p.Whole), false, int64(unit.MinRate))
+			add(path+".police.rate", 0, false, int64(unit.MinRate))
+		case why.Reason == "policed" && o.Meter != nil:
+			if why.OfferedBps != nil && *why.OfferedBps < int64(o.Meter.Rate) {
+				add(path+".police.burst", 0, true, 0)
+			}
+			add(path+".police.calls", 0, true, 0)
+			add(path+".police.rate", 0, true, int64(p.Whole))
+			add(path+".police.burst", 0, true, 0)
+		case why.Reason == "policed":
+		default:
+			add(path+".at-most"+rateOf(o), 0, true, int64(p.Whole))
+			add(path+".at-least", 0, true, int64(p.Whole))
+			if o.Leaf() { // a longer queue loses less, a shorter one delays less
+				add(path+".queue.limit", 0, e.Metric == policy.Loss || e.Metric == policy.Drops || e.Metric == policy.Throughput, 0)
+			}
+			add(path+".weight", 0, true, 0)
+			if o.Priority == 0 {
+				add(path+".police.rate", 0, true, int64(p.Whole))
+			}
+		}
+	}
+	if p.Shape > 0 && p.Shape < p.Carries && !slower {
+		add(shape, 0, true, int64(p.Carries)-int64(p.Carries)/50)
+	}
+	return out
+}
+
+// rateOf returns the key of a ceiling's rate, which may be written on its own.
+func rateOf(e *plan.Entry) string {
+	if m := e.Spec.AtMost; m != nil && (m.Burst != nil || m.When != nil) {
+		return ".rate"
+	}
+	return ""
+}
+
+// read reads a number with its unit, or a count.
+func (n *number) read(text string) bool {
+	if v, err := strconv.ParseInt(text, 10, 32); err == nil {
+		n.from, n.print = v, func(v int64) string { return strconv.FormatInt(v, 10) }
+		if n.limit > 1<<20 {
+			n.limit = 0
+		}
+		return true
+	}
+	if v, err := unit.ParseRate(text); err == nil {
+		n.from = int64(v)
+		return true
+	}
+	if v, err := unit.ParseSize(text); err == nil {
+		n.from, n.limit, n.print = int64(v), 0, func(v int64) string { return unit.Size(v).String() }
+		return true
+	}
+	v, err := unit.ParseDuration(text)
+	n.from, n.limit, n.print = int64(v), 0, func(v int64) string { return unit.FormatDuration(time.Duration(v)) }
+	return err == nil
+}
+
+// pathOf returns the path of an entry of a plan: of the policy in which it is written.
+func pathOf(p *plan.Plan, e *plan.Entry) string {
+	around, level := "policies."+p.Policy.Name, p.Top
+	if o := e.Parent; o != nil {
+		level = o.Inner
+		if around = pathOf(p, o); o.Spec.Within != nil {
+			around = "policies." + o.Spec.Within.Name
+		}
+	}
+	name, nth := e.Spec.ClassName.Text, 1 // of those of its class, which differ in `when`
+	for _, o := range level {
+		if o == e {
+			break
+		}
+		if o.Spec.ClassName.Text == name {
+			nth++
+		}
+	}
+	if nth > 1 {
+		name = fmt.Sprintf("%s#%d", name, nth)
+	}
+	return around + ".treat." + name
+}
+
+// A trial is what became of one change.
+type trial struct {
+	holds  bool
+	breaks []string // of the other expectations, those that held before
+	failed bool     // the file cannot be so
+}
+
+func (f *Finder) try(r *measure.Result, index int, n *number, v int64) trial {
+	got, err := f.Try(n.path, n.print(v))
+	if err != nil {
+		return trial{failed: true}
+	}
+	t := trial{holds: got.Expectations[index].Holds}
+	for i := range got.Expectations {
+		if r.Expectations[i].Holds && !got.Expectations[i].Holds {
+			t.breaks = append(t.breaks, r.Expectations[i].Text)
+		}
+	}
+	return t
+}
+
+// factors are by how much a number is changed until the expectation holds.
+var factors = []float64{1.02, 1.1, 1.25, 1.6, 2.5, 5, 12, 64}
+
+// least bisects for the least change of a number.
+func (f *Finder) least(r *measure.Result, index int, n *number) *measure.Change {
+	clamp := func(v int64) int64 {
+		if n.up {
+			return min(v, n.limit)
+		}
+		return max(v, n.limit)
+	}
+	// From fails to the first that holds.
+	fails, holds, found := n.from, n.from, false
+	var last trial
+	for _, factor := range factors {
+		v := int64(math.Round(float64(n.from) * factor))
+		if !n.up {
+			v = int64(math.Round(float64(n.from) / factor))
+		}
+		if v = clamp(n.round(v)); v == fails {
+			continue
+		}
+		last = f.try(r, index, n, v)
+		if last.failed {
+			// Too much for the file: half the way is the last that is tried.
+			if v = n.round((fails + v) / 2); v != fails {
+				if last = f.try(r, index, n, v); last.holds {
+					holds, found = v, true
+				}
+			}
+			break
+		}
+		if last.holds {
+			holds, found = v, true
+			break
+		}
+		if fails = v; v == n.limit {
+			break
+		}
+	}
+	if !found {
+		return nil
+	}
+	breaks := last.breaks
+	for range 24 {
+		gap, change := abs(holds-fails), abs(holds-n.from)
+		if gap*20 <= change || gap <= 1 {
+			break
+		}
+		v := n.round(fails + (holds-fails)/2)
+		if v == fails || v == holds {
+			break
+		}
+		if t := f.try(r, index, n, v); t.holds {
+			holds, breaks = v, t.breaks
+		} else {
+			fails = v
+		}
+	}
+	// A tenth less fails; where it does not, what holds is not one stretch of numbers, and
+	// the search goes on from there.
+	for range 12 {
+		v := n.from + (holds-n.from)*9/10
+		if less := n.round(v); abs(less-n.from) <= abs(v-n.from) { // as few digits as do
+			v = less
+		}
+		if v == holds {
+			break
+		}
+		t := f.try(r, index, n, v)
+		if !t.holds {
+			break
+		}
+		holds, breaks = v, t.breaks
+	}
+	c := &measure.Change{Path: n.path, To: n.print(holds), Breaks: breaks}
+	text, at := f.Number(n.path)
+	c.From, c.File, c.Line = text, at.File, at.Line
+	return c
+}
+
+// round rounds a number to digits that say it: steps of a power of ten, at most a
+// twentieth of the change that it is.
+func (n *number) round(v int64) int64 {
+	scale := int64(1)
+	for change := abs(v - n.from); change/(scale*10) >= 20; {
+		scale *= 10
+	}
+	return (v + scale/2) / scale * scale
+}
+
+func abs(v int64) int64 { return max(v, -v) }

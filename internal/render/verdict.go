@@ -1,0 +1,330 @@
+package render
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+
+	"imbrel/core/figure"
+	"imbrel/core/measure"
+)
+
+// warnings writes what makes a verdict worth less.
+func (t Text) warnings(r *measure.Result) {
+	for _, level := range []string{"warning", "note"} {
+		said := false
+		for i := range r.Warnings {
+			w := &r.Warnings[i]
+			if w.Level != level {
+				continue
+			}
+			if !said && level == "warning" {
+				t.Title("What makes the verdict worth less")
+			}
+			said = true
+			lead := "  "
+			if level == "note" {
+				lead = "Note: "
+			}
+			t.paragraph(lead, fmt.Sprintf("%s:%d: %s", w.File, w.Line, w.Text))
+		}
+		if said {
+			t.Line("")
+		}
+	}
+}
+
+// width is how wide a paragraph is.
+const width = 98
+
+// paragraph writes text in lines of a width, each after the first as far in as the lead.
+func (t Text) paragraph(lead, text string) {
+	in := strings.Repeat(" ", len(lead))
+	line := lead
+	for i, word := range strings.Fields(text) {
+		if i > 0 && len(line)+1+len(word) > width {
+			t.Line("%s", line)
+			line = in + word
+			continue
+		}
+		if i > 0 {
+			line += " "
+		}
+		line += word
+	}
+	t.Line("%s", line)
+}
+
+func (t Text) holds(o *measure.Outcome) string {
+	if o.Holds {
+		return t.good("holds")
+	}
+	return t.bad("FAILS")
+}
+
+// measured prints an outcome's value with its unit, in the digits that decide.
+func measured(o *measure.Outcome) string {
+	if o.Measured == nil {
+		return o.Reason
+	}
+	return figure.Decided(*o.Measured, o.Limit, o.Unit)
+}
+
+func (t Text) expectations(r *measure.Result) {
+	if len(r.Expectations) == 0 {
+		return
+	}
+	t.Title("What was expected")
+	w := t.grid([]column{{"expectation", true}, {"measured", false}, {"", true}, {"of", true}}, nil)
+	for i := range r.Expectations {
+		o := &r.Expectations[i]
+		w.AppendRow(table.Row{o.Text, measured(o), t.holds(o), o.Of})
+	}
+	t.putWith(w, func(row int) { t.why(&r.Expectations[row]) })
+	t.Line("")
+}
+
+// why writes where and why an expectation failed, and what would make it hold.
+func (t Text) why(o *measure.Outcome) {
+	if o.Why == nil {
+		return
+	}
+	t.paragraph("      ", o.Why.Text)
+	if c := o.Why.Change; c != nil {
+		t.paragraph("      ", fmt.Sprintf("with %s in place of %s it holds: %s (%s:%d)", c.To, c.From, c.Path, c.File, c.Line))
+	}
+}
+
+func failures(r *measure.Result) int {
+	n := 0
+	for _, o := range r.Expectations {
+		if !o.Holds {
+			n++
+		}
+	}
+	return n
+}
+
+func (t Text) verdict(r *measure.Result) {
+	with := ""
+	if n := r.WarningCount(); n > 0 {
+		with = ", with " + figure.Plural(n, "warning")
+	}
+	switch n := len(r.Expectations); r.Verdict {
+	case "none":
+		t.Line("Verdict: none%s; the rehearsal expects nothing. Add lines under `expect`.", with)
+	case "pass":
+		t.Line("Verdict: %s%s. %s.", t.good("PASS"), with, allHold(n))
+	default:
+		t.Line("Verdict: %s%s. %d of %s.", t.bad("FAIL"), with, failures(r), figure.Plural(n, "expectation")+" not met")
+	}
+}
+
+func allHold(n int) string {
+	if n == 1 {
+		return "The expectation holds"
+	}
+	return fmt.Sprintf("All %d expectations hold", n)
+}
+
+// Both writes the runs without and with the policies side by side.
+func (t Text) Both(without, with *measure.Result, v *View) {
+	t.heading(with, "the same traffic twice: through plain FIFO queues, and with the policies in force")
+	t.sideBySide(without, with, v)
+	t.classesBeside(without, with, v)
+	t.whereItQueued(without, with)
+	t.captures(with)
+	t.warnings(with)
+	t.bothExpectations(without, with)
+	if len(without.Expectations) > 0 {
+		t.Line("Without the policies: %s.", summary(without))
+	}
+	t.verdict(with)
+}
+
+const withoutPolicies, withPolicies = "without the policies", "with the policies"
+
+// columnsOf are those of what packets met in a run; one for late packets only when
+// there are some.
+func columnsOf(late bool) []column {
+	c := []column{{"lost", false}, {"late", false}, {"arrived", false}, {"p99 delay", false}, {"MOS", false}}
+	if !late {
+		c = slices.Delete(c, 1, 2)
+	}
+	return c
+}
+
+// beside starts a table of two runs side by side after a first column, and returns
+// which of the runs have a column for late packets.
+func (t Text) beside(first string, without, with *measure.Result) (w table.Writer, late [2]bool) {
+	columns, above := []column{{first, true}}, []string{""}
+	for i, r := range []*measure.Result{without, with} {
+		late[i] = slices.ContainsFunc(r.Traffic, func(r measure.Row) bool { return r.Late != nil && *r.Late > 0 })
+		columns, above = append(columns, column{"│", true}), append(above, "│"+strings.Repeat(" ", i))
+		for _, c := range columnsOf(late[i]) {
+			columns, above = append(columns, c), append(above, [...]string{withoutPolicies, withPolicies}[i])
+		}
+	}
+	w = t.grid(columns, above)
+	w.Style().Box.PaddingRight = " " // two runs side by side leave no room for more
+	return w, late
+}
+
+func (t Text) sideBySide(without, with *measure.Result, v *View) {
+	t.Title("What the traffic met, from end to end (rates count IP bytes)")
+	w, late := t.beside("traffic", without, with)
+	rows, left := v.worstFirst(with.Traffic)
+	for _, r := range rows {
+		name := rowName(r)
+		if several := slices.ContainsFunc(with.Traffic, func(o measure.Row) bool { return o.Class != r.Class && rowName(&o) == name }); several {
+			name += " (" + r.Class + ")"
+		}
+		row := append(table.Row{figure.Short(name, 28), "│"}, met(find(without, r), v, late[0])...)
+		w.AppendRow(append(append(row, "│"), met(&r.Met, v, late[1])...))
+	}
+	t.put(w)
+	if left > 0 {
+		t.Line("  the worst %d; %s with less loss and delay: --all shows them", len(rows), figure.Plural(left, "more row"))
+	}
+	t.Line("")
+}
+
+// classesBeside writes what the packets of each class met, in both runs.
+func (t Text) classesBeside(without, with *measure.Result, v *View) {
+	t.Title("The same by class: a packet counts for every class that takes it on its way, a call whole")
+	w, late := t.beside("class", without, with)
+	for i := range with.Classes {
+		c := &with.Classes[i]
+		if !v.shows(c.Class) {
+			continue
+		}
+		var other *measure.Met
+		for j := range without.Classes {
+			if without.Classes[j].Class == c.Class {
+				other = &without.Classes[j].Met
+			}
+		}
+		row := append(table.Row{figure.Short(c.Class, 28), "│"}, met(other, v, late[0])...)
+		w.AppendRow(append(append(row, "│"), met(&c.Met, v, late[1])...))
+	}
+	t.put(w)
+	t.Line("")
+}
+
+// find returns what the same packets met in another run.
+func find(in *measure.Result, like *measure.Row) *measure.Met {
+	for i := range in.Traffic {
+		if r := &in.Traffic[i]; r.Name == like.Name && r.Direction == like.Direction && r.Class == like.Class {
+			return &r.Met
+		}
+	}
+	return nil
+}
+
+func met(m *measure.Met, v *View, withLate bool) table.Row {
+	row := table.Row{"-", "-", "-", "-", "-"}
+	if m != nil {
+		p99 := "-"
+		if m.Delay != nil {
+			p99 = figure.Milliseconds(m.Delay.P99)
+		}
+		row = table.Row{figure.Ratio(m.Loss), late(m), v.rate(m.RateBps, m.RatePps), p99, mos(m.MOS)}
+	}
+	if !withLate {
+		row = slices.Delete(row, 1, 2)
+	}
+	return row
+}
+
+// whereItQueued lists the places at which packets were dropped or waited long,
+// in either run.
+func (t Text) whereItQueued(without, with *measure.Result) {
+	type place struct {
+		drops [2]uint64
+		wait  [2]float64
+	}
+	places := make(map[string]*place)
+	var order []string
+	note := func(run int, name string, drops uint64, wait *measure.Milliseconds) {
+		p := places[name]
+		if p == nil {
+			p = &place{}
+			places[name] = p
+			order = append(order, name)
+		}
+		p.drops[run] += drops
+		if wait != nil {
+			p.wait[run] = max(p.wait[run], wait.Max)
+		}
+	}
+	for run, r := range []*measure.Result{without, with} {
+		for _, f := range r.Interfaces {
+			for _, c := range f.Classes {
+				if !strings.Contains(c.Class, "/") { // those are within these
+					note(run, f.Node+"/"+f.Interface+" "+f.Direction, c.Drops.Total(), c.QueueDelay)
+				}
+			}
+		}
+		for _, l := range r.Links {
+			note(run, "the carrier, "+l.From+" to "+l.To, l.Drops, l.QueueDelay)
+		}
+	}
+	const a, b = withoutPolicies, withPolicies
+	w := t.grid([]column{{"place", true}, {"│", true}, {"drops", false}, {"longest wait", false}, {"│", true}, {"drops", false}, {"longest wait", false}},
+		[]string{"", "│", a, a, "│ ", b, b})
+	rows := 0
+	for _, name := range order {
+		p := places[name]
+		if p.drops == [2]uint64{} && max(p.wait[0], p.wait[1]) < 2 {
+			continue
+		}
+		if rows++; rows <= mostRows {
+			w.AppendRow(table.Row{name, "│", figure.Count(p.drops[0]), figure.Milliseconds(p.wait[0]), "│", figure.Count(p.drops[1]), figure.Milliseconds(p.wait[1])})
+		}
+	}
+	if rows == 0 {
+		return
+	}
+	t.Title("Where packets waited or were dropped")
+	t.put(w)
+	if rows > mostRows {
+		t.Line("  and at %s", figure.Plural(rows-mostRows, "more place"))
+	}
+	t.Line("")
+}
+
+func (t Text) bothExpectations(without, with *measure.Result) {
+	if len(with.Expectations) == 0 {
+		return
+	}
+	t.Title("What was expected")
+	w := t.grid([]column{{"expectation", true}, {"without", false}, {"", true}, {"with", false}, {"", true}, {"of", true}}, nil)
+	for i := range with.Expectations {
+		a, b := &without.Expectations[i], &with.Expectations[i]
+		w.AppendRow(table.Row{b.Text, measured(a), t.holds(a), measured(b), t.holds(b), b.Of})
+	}
+	said := false
+	t.putWith(w, func(row int) {
+		a, b := &without.Expectations[row], &with.Expectations[row]
+		switch {
+		case !b.Holds:
+			t.why(b)
+		case !a.Holds && a.Why != nil && !said: // the policies mend it: once is enough
+			said = true
+			t.paragraph("      without: ", a.Why.Text)
+		}
+	})
+	t.Line("")
+}
+
+func summary(r *measure.Result) string {
+	n := len(r.Expectations)
+	switch bad := failures(r); bad {
+	case 0:
+		return strings.ToLower(allHold(n)[:1]) + allHold(n)[1:]
+	default:
+		return fmt.Sprintf("%d of %s fail", bad, figure.Plural(n, "expectation"))
+	}
+}
