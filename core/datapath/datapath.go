@@ -79,6 +79,7 @@ type Counters struct {
 	Marks                        [codepoint.MaxDSCP + 1]uint64 // packets sent, by DSCP
 	Congested                    uint64                        // packets sent that a queue here gave ECN's CE
 	MaxQueueBytes                int64
+	Conforming                   Busiest // metered, and not red
 }
 
 // A Path is the data path of one interface in one direction.
@@ -270,14 +271,21 @@ func (p *Path) condition(now time.Duration, e *element, own *instance, pkt *pack
 		}
 		var excess *policy.Mark
 		if a.metering {
-			m := a.state(own).meter
+			s := a.state(own)
+			m := s.meter
 			arrives := meter.Green
 			if m.Aware {
 				arrives = ColorOf(pkt)
 			}
 			color := m.Measure(now, int(pkt.Size), arrives)
 			p.counters[a.number].Colors[color]++
-			if color == meter.Red && !m.Fits(int(pkt.Size)) {
+			switch {
+			case color != meter.Red:
+				p.counters[a.number].Conforming.Add(now, int(pkt.Size))
+				if s.of != nil {
+					s.of.Conforming.Add(now, int(pkt.Size))
+				}
+			case !m.Fits(int(pkt.Size)):
 				p.counters[a.number].TooLarge++
 			}
 			if a.actions[color].Drop {

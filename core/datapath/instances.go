@@ -308,6 +308,7 @@ type Counts struct {
 	OfferedBytes, SentBytes uint64
 	Wait, MaxWait           time.Duration // Wait of all that were sent together
 	Busiest                 Busiest       // of what was sent
+	Conforming              Busiest       // metered, and not red
 }
 
 func (c *Counts) add(o *Counts) {
@@ -319,6 +320,7 @@ func (c *Counts) add(o *Counts) {
 	c.Wait += o.Wait
 	c.MaxWait = max(c.MaxWait, o.MaxWait)
 	c.Busiest.Most = max(c.Busiest.Most, o.Busiest.Most)
+	c.Conforming.Most = max(c.Conforming.Most, o.Conforming.Most)
 }
 
 func (c *Counts) sent(now time.Duration, pkt *packet.Packet) {

@@ -133,7 +133,7 @@ func (r *run) interfaceResult(p *port, d policy.Direction, path *path) measure.I
 			}
 		}
 		if path.config.Plan != nil {
-			class.Fullness = fullness(path.attached.Entries[i], slot, all)
+			class.Fullness = fullness(path.attached.Entries[i], slot, c, all)
 		}
 		class.See(r.seen(path, i, c))
 		res.Classes = append(res.Classes, class)
@@ -154,15 +154,15 @@ func (r *run) instance(k *datapath.Instance) measure.Instance {
 
 // fullness returns how full the limits of an entry were in their fullest second, with
 // instances that of the fullest.
-func fullness(e *plan.Entry, s *slot, instances []datapath.Instance) []measure.Fullness {
+func fullness(e *plan.Entry, s *slot, c *datapath.Counters, instances []datapath.Instance) []measure.Fullness {
 	var out []measure.Fullness
-	add := func(limit string, rate unit.Rate, most int64) {
+	add := func(limit string, rate unit.Rate, most int64, of func(*datapath.Instance) int64) {
 		f := measure.Fullness{Limit: limit, RateBps: int64(rate)}
 		if e.Each != 0 {
 			most = 0
-			for _, k := range instances {
-				if k.Busiest.Most > most {
-					most, f.Of = k.Busiest.Most, k.Value
+			for i := range instances {
+				if k := &instances[i]; of(k) > most {
+					most, f.Of = of(k), k.Value
 				}
 			}
 		}
@@ -174,10 +174,10 @@ func fullness(e *plan.Entry, s *slot, instances []datapath.Instance) []measure.F
 		return nil // of each instance around it, which is not kept
 	}
 	if m := e.Meter; m != nil {
-		add("police", m.Rate, s.passed.Most)
+		add("police", m.Rate, c.Conforming.Most, func(k *datapath.Instance) int64 { return k.Conforming.Most })
 	}
 	if m := e.AtMost; m != nil {
-		add("at-most", m.Rate, s.sent.Most)
+		add("at-most", m.Rate, s.sent.Most, func(k *datapath.Instance) int64 { return k.Busiest.Most })
 	}
 	return out
 }

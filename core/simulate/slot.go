@@ -14,7 +14,6 @@ type slot struct {
 	windows []figures // of the whole time first, then of each window
 	waiting int64     // bytes now
 	limited bool      // it has a policer
-	passed  datapath.Busiest
 	sent    datapath.Busiest
 	burst   need // of the policer
 	queue   need // at the promise
@@ -69,9 +68,6 @@ func (r *run) offered(p *path, f *flight, reason datapath.Reason) {
 		s.last = r.now
 		if s.limited {
 			s.burst.add(r.now, int(size))
-			if reason != datapath.Policed {
-				s.passed.Add(r.now, int(size))
-			}
 		}
 		if reason == datapath.Passed || reason == datapath.QueueFull {
 			s.queue.add(r.now, int(size))
