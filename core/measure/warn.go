@@ -114,7 +114,7 @@ func (m *Measures) carriers(r *Result) {
 		rate, framing, _ := p.Interface.Link.Ends[p.Interface.End].Carrier()
 		full := float64(rate.Time(plan.FullPacket(framing))) / 1e6
 		switch {
-		case p.Plan == nil && l.Drops > 0 && several(len(l.Classes), func(i int) bool { return l.Classes[i].Class != policy.Rest }):
+		case p.Plan == nil && l.Drops > 0 && (several(len(l.Classes), func(i int) bool { return l.Classes[i].Class != policy.Rest }) || m.callsLost(p)):
 			a, otherwise := attachedOtherwise(p.Interface, policy.Out)
 			at := p.Interface.Link.At
 			if a != nil {
@@ -132,6 +132,22 @@ func (m *Measures) carriers(r *Result) {
 			r.warn(shapeTooHigh, "warning", p.Policy.PlaceOf("shape"), "the shape of `%s`, %s, is above the %s that can arrive at %s: its queues never fill", p.Policy.Name, p.Shape, p.Carries, p.Interface.Path())
 		}
 	}
+}
+
+// callsLost reports whether packets of calls were dropped at a place.
+func (m *Measures) callsLost(p *Place) bool {
+	for _, t := range m.Collectors[0].settled {
+		if m.Rehearsal.Traffic[t.Traffic].Kind != policy.Calls {
+			continue
+		}
+		for i := range t.hops {
+			o := &m.Places[t.hops[i].Place]
+			if t.hops[i].Dropped() > 0 && o.Interface == p.Interface && o.Direction == p.Direction && o.Carrier == p.Carrier {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 func maxOf(d *Milliseconds) float64 {
@@ -179,7 +195,7 @@ func (m *Measures) plainQueues(r *Result) {
 			drops += c.Drops.Total()
 			names = append(names, c.Class)
 		}
-		if drops == 0 || !several(len(names), func(i int) bool { return names[i] != policy.Rest }) {
+		if drops == 0 || !several(len(names), func(i int) bool { return names[i] != policy.Rest }) && !m.callsLost(&f.place) {
 			continue
 		}
 		a, otherwise := attachedOtherwise(f.place.Interface, f.place.Direction)
@@ -211,7 +227,7 @@ func (m *Measures) outsideClasses(r *Result) {
 			}
 			return 0
 		})
-		if at < 0 {
+		if at < 0 || hops[at].Dropped() > 0 && m.Places[hops[at].Place].Plan == nil { // plain queues have a warning of their own
 			continue
 		}
 		place, other := traffic.At, ""
@@ -288,6 +304,7 @@ func roundUp(n int64) int64 {
 type idle struct {
 	Warning
 	used bool
+	busy bool // the policy, and the entry around, were used
 }
 
 // idle lists what of the policies the rehearsal used; what no rehearsal of the file
@@ -300,6 +317,9 @@ func (m *Measures) idle(r *Result) {
 		}
 	}
 	m.idlePolicies(r, seen)
+	for i := range m.Quiet { // to which no packet came: a `when` may have held all the same
+		seen[m.Quiet[i].place.Plan] = &m.Quiet[i]
+	}
 	m.idleEntries(r, seen)
 }
 
@@ -342,31 +362,27 @@ func (m *Measures) idlePolicies(r *Result, seen map[*plan.Plan]*Interface) {
 		if n > 3 {
 			where += fmt.Sprintf(" and %d more", n-3)
 		}
-		r.idle = append(r.idle, idle{Warning{Name: policyIdle, Level: "warning", Text: fmt.Sprintf("the policy `%s` saw no packet at %s", first.Policy.Name, where), File: first.At.File, Line: first.At.Line}, any})
+		r.idle = append(r.idle, idle{Warning{Name: policyIdle, Level: "warning", Text: fmt.Sprintf("the policy `%s` saw no packet at %s", first.Policy.Name, where), File: first.At.File, Line: first.At.Line}, any, true})
 	}
 	for i := range m.File.Policies {
 		if p := &m.File.Policies[i]; !used[p] {
-			r.idle = append(r.idle, idle{Warning{Name: policyIdle, Level: "warning", Text: fmt.Sprintf("the policy `%s` is attached nowhere", p.Name), File: p.At.File, Line: p.At.Line}, false})
+			r.idle = append(r.idle, idle{Warning{Name: policyIdle, Level: "warning", Text: fmt.Sprintf("the policy `%s` is attached nowhere", p.Name), File: p.At.File, Line: p.At.Line}, false, true})
 		}
 	}
 }
 
 func (m *Measures) idleEntries(r *Result, seen map[*plan.Plan]*Interface) {
-	type item struct {
-		idle
-		policyBusy bool
-	}
-	var order []*item
-	items := make(map[any]*item)
+	var order []*idle
+	items := make(map[any]*idle)
 	note := func(key any, name, text string, at policy.Place, policyBusy, used bool) {
 		k := items[key]
 		if k == nil {
-			k = &item{idle: idle{Warning: Warning{Name: name, Level: "warning", Text: text, File: at.File, Line: at.Line}}}
+			k = &idle{Warning: Warning{Name: name, Level: "warning", Text: text, File: at.File, Line: at.Line}}
 			items[key] = k
 			order = append(order, k)
 		}
 		k.used = k.used || used
-		k.policyBusy = k.policyBusy || policyBusy
+		k.busy = k.busy || policyBusy
 	}
 	for i := range m.Places {
 		p := m.Places[i].Plan
@@ -384,7 +400,7 @@ func (m *Measures) idleEntries(r *Result, seen map[*plan.Plan]*Interface) {
 					held[l.Limit] = l.HeldS > 0
 				}
 			}
-			policyBusy := f != nil && (e.Parent == nil || f.Classes[e.Parent.Number].OfferedPackets > 0)
+			policyBusy := f != nil && offered(f) && (e.Parent == nil || f.Classes[e.Parent.Number].OfferedPackets > 0)
 			for i, w := range []*plan.When{e.When, atMostWhen(e), meterWhen(e), e.BlockWhen} {
 				if w != nil {
 					limit := datapath.Limit(i).String()
@@ -392,7 +408,7 @@ func (m *Measures) idleEntries(r *Result, seen map[*plan.Plan]*Interface) {
 					if limit != "" {
 						what = "the `when` of the `" + limit + "` of `" + e.Name + "`"
 					}
-					note(w.Spec, whenIdle, fmt.Sprintf("%s in `%s` never held: it asks that %s", what, p.Policy.Name, w.Spec.Words()), w.Spec.At, policyBusy, held[limit])
+					note(w.Spec, whenIdle, fmt.Sprintf("%s in `%s` never held: it asks that %s", what, p.Policy.Name, w.Spec.Words()), whenAt(w), policyBusy, held[limit])
 				}
 			}
 			if e.Spec.ClassName.Text != policy.Rest && e.When == nil {
@@ -400,16 +416,28 @@ func (m *Measures) idleEntries(r *Result, seen map[*plan.Plan]*Interface) {
 			}
 		}
 	}
-	slices.SortStableFunc(order, func(a, b *item) int {
+	slices.SortStableFunc(order, func(a, b *idle) int {
 		if a.File != b.File {
 			return strings.Compare(a.File, b.File)
 		}
 		return a.Line - b.Line
 	})
 	for _, k := range order {
-		k.used = k.used || !k.policyBusy // then it is the policy, or the entry around, that is idle
-		r.idle = append(r.idle, k.idle)
+		r.idle = append(r.idle, *k)
 	}
+}
+
+// offered reports whether any packet came to an interface.
+func offered(f *Interface) bool {
+	return slices.ContainsFunc(f.Classes, func(c Class) bool { return c.OfferedPackets > 0 })
+}
+
+// whenAt returns where a `when` is written.
+func whenAt(w *plan.When) policy.Place {
+	if w.Time != nil {
+		return w.Spec.TimeName.At
+	}
+	return w.Spec.At
 }
 
 func atMostWhen(e *plan.Entry) *plan.When {
@@ -433,11 +461,11 @@ func Idle(results []*Result) {
 		return
 	}
 	for i, it := range results[0].idle {
-		used := false
+		used, busy := false, false
 		for _, r := range results {
-			used = used || r.idle[i].used
+			used, busy = used || r.idle[i].used, busy || r.idle[i].busy
 		}
-		if !used {
+		if !used && busy { // otherwise it is the policy, or the entry around, that is idle
 			for _, r := range results {
 				r.Warnings = append(r.Warnings, it.Warning)
 			}

@@ -157,7 +157,7 @@ func (r *run) build() *network {
 		p.peer, p.delay = n.byIface[peer], p.iface.Link.Delay
 		own := &p.iface.Link.Ends[p.iface.End]
 		if rate, framing, slower := own.Carrier(); slower {
-			p.carrier = &carrier{rate: rate, framing: framing, queue: queue.FIFO{Limits: queue.Limits{Bytes: int64(rate.Bytes(own.Buffer))}}}
+			p.carrier = &carrier{rate: rate, framing: framing, queue: queue.FIFO{Limits: queue.Limits{Bytes: max(1, int64(rate.Bytes(own.Buffer)))}}} // 0 would be no limit
 		}
 	}
 	return n

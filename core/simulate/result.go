@@ -20,10 +20,15 @@ func (r *run) result() *measure.Result {
 		DurationS: r.plan.Lasts.Seconds(), Policy: !r.options.WithoutPolicy,
 		Interfaces: []measure.Interface{}, Links: []measure.Link{},
 	}
+	var quiet []measure.Interface
 	for _, p := range r.network.ports {
 		for d, path := range []*path{&p.in, &p.out} { // policy.In, policy.Out
-			if path.Path != nil && path.busy() {
+			switch {
+			case path.Path == nil:
+			case path.busy():
 				res.Interfaces = append(res.Interfaces, r.interfaceResult(p, policy.Direction(d), path))
+			case path.config.Plan != nil:
+				quiet = append(quiet, r.interfaceResult(p, policy.Direction(d), path))
 			}
 		}
 	}
@@ -52,7 +57,7 @@ func (r *run) result() *measure.Result {
 	}
 	res.Traffic = r.collectors[0].Rows(classes)
 	res.Classes = r.collectors[0].ClassResults(classes)
-	m := &measure.Measures{File: r.file, Rehearsal: r.plan, Windows: r.windows, Collectors: r.collectors}
+	m := &measure.Measures{File: r.file, Rehearsal: r.plan, Windows: r.windows, Collectors: r.collectors, Quiet: quiet}
 	for _, p := range r.network.ports {
 		m.Places = append(m.Places, measure.Place{Interface: p.iface, Direction: policy.In, Plan: p.in.config.Plan},
 			measure.Place{Interface: p.iface, Direction: policy.Out, Plan: p.out.config.Plan},

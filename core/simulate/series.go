@@ -59,7 +59,7 @@ func (s *series) newSlot(name string) *slotSeries {
 // instances, while the rehearsal lasts.
 func (s *series) slotsOf(p *path, f *flight, do func(at int, k *slotSeries)) {
 	at := int(s.run.now / s.every)
-	if at >= s.length {
+	if !s.run.measured() {
 		return
 	}
 	ps := s.paths[p]

@@ -33,8 +33,9 @@ type Options struct {
 	Capture func(name string) (traffic.Reader, error)
 	// Tap, when not nil, sees every packet that enters or leaves an interface.
 	Tap func(at *policy.Interface, d policy.Direction, now time.Duration, p *packet.Packet) error
-	// Classified, when not nil, is told which class of the policy in force an interface
-	// gave each packet, before its marks.
+	// Classified, when not nil, is told which class of the policy attached to an interface
+	// each packet was given there, or in a run without policies would have been given at
+	// an outgoing one.
 	Classified func(at *policy.Interface, d policy.Direction, class string, p *packet.Packet)
 	// Every, when not zero, is the interval of the series over time.
 	Every time.Duration
@@ -273,14 +274,12 @@ func (r *run) offer(at *port, d policy.Direction, f *flight) bool {
 	}
 	reason := p.Enqueue(r.now, &f.Packet)
 	r.offered(p, f, reason)
-	switch {
-	case p.config.Plan != nil:
+	if p.config.Plan != nil {
 		r.join(p, f)
-		if r.options.Classified != nil {
-			r.options.Classified(at.iface, d, p.names[f.Slot], &f.Packet)
-		}
-	case p.shadow != nil:
-		r.shadows(p, int(f.Size))
+	}
+	r.shadows(p, int(f.Size))
+	if r.options.Classified != nil && p.attached != nil {
+		r.options.Classified(at.iface, d, p.names[f.Slot], &f.Packet)
 	}
 	if reason != datapath.Passed {
 		r.dropped(at, d, f, reason)

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"net/netip"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -13,6 +14,7 @@ import (
 
 	"imbrel/core/codepoint"
 	"imbrel/core/explain"
+	"imbrel/core/measure"
 	"imbrel/core/packet"
 	"imbrel/core/policy"
 	"imbrel/core/simulate"
@@ -26,8 +28,11 @@ var networks = flag.Int("networks", 1000, "through how many random networks Test
 type world struct {
 	r     *rand.Rand
 	nodes int
-	lans  []string // node names with hosts
-	b     strings.Builder
+	green bool // no policers: explain meters, and what is foreseen is green
+
+	carries string   // what is said of a link's end
+	lans    []string // node names with hosts
+	b       strings.Builder
 }
 
 func pick[T any](r *rand.Rand, from ...T) T { return from[r.IntN(len(from))] }
@@ -55,7 +60,7 @@ func (w *world) document() string {
 	join := func(a, b int) {
 		ab, ba := fmt.Sprintf("to%d", b), fmt.Sprintf("to%d", a)
 		links[a], links[b] = append(links[a], w.iface(ab, "")), append(links[b], w.iface(ba, ""))
-		joined = append(joined, fmt.Sprintf("    - {ends: [{at: n%d/%s}, {at: n%d/%s}], delay: %dms}\n", a, ab, b, ba, r.IntN(5)))
+		joined = append(joined, fmt.Sprintf("    - {ends: [{at: n%d/%s}, {at: n%d/%s}], delay: %dms}\n", a, ab+w.carries, b, ba+w.carries, r.IntN(5)))
 		neighbours[a], neighbours[b] = append(neighbours[a], b), append(neighbours[b], a)
 	}
 	for n := 1; n < w.nodes; n++ {
@@ -150,7 +155,7 @@ func (w *world) entries(depth int) string {
 		if r.IntN(2) == 0 {
 			more += ", mark: " + pick(r, "ef", "af41", "{map: md}", "{precedence: 3}", "{pcp: 6}", "{tc: 3}", "{dscp: cs3, pcp: 2, tc: 1, dei: true}")
 		}
-		if r.IntN(4) == 0 {
+		if r.IntN(4) == 0 && !w.green {
 			more += ", police: {rate: 1Mbit/s, burst: 400B" + pick(r, "", ", excess-burst: 900B, yellow: {mark: le}", ", red: {mark: af13}", ", green: {map: md}, aware: true") + "}"
 		}
 		switch {
@@ -195,14 +200,17 @@ type tape struct {
 	frames [][]byte
 	wires  []int
 	at     int
+	apart  time.Duration // 0: ten minutes
 }
 
 func (c *tape) ReadFrame() ([]byte, int, time.Duration, bool, error) {
 	if c.at == len(c.frames) {
 		return nil, 0, 0, false, nil
 	}
-	c.at++
-	return c.frames[c.at-1], c.wires[c.at-1], time.Duration(c.at) * 10 * time.Minute, true, nil
+	if c.at++; c.apart == 0 {
+		c.apart = 10 * time.Minute
+	}
+	return c.frames[c.at-1], c.wires[c.at-1], time.Duration(c.at) * c.apart, true, nil
 }
 
 // What explain says of a packet a rehearsal does: random networks, policies, tunnels
@@ -280,6 +288,122 @@ func TestExplainedAsRehearsed(t *testing.T) {
 	if followed < 90**networks || wrapped < *networks || labelled < *networks || dropped < *networks {
 		t.Errorf("the test tests little")
 	}
+}
+
+// What a run without policies counts a packet as is what explain says of it: at each
+// outgoing policy on its way, until one blocks it.
+func TestForeseenAsExplained(t *testing.T) {
+	const packets = 40
+	compared, blocked := 0, 0
+	for trial := range *networks / 4 {
+		w := &world{r: rand.New(rand.NewPCG(9, uint64(trial))), green: true}
+		text := w.document()
+		f, _, err := files.ReadPolicy("-", strings.NewReader(text))
+		if err != nil {
+			t.Fatalf("trial %d: %v\n%s", trial, err, text)
+		}
+		c := &tape{}
+		for n := range packets {
+			frame, wire := w.frame(n)
+			c.frames, c.wires = append(c.frames, frame), append(c.wires, wire)
+		}
+		did := make([][]string, packets)
+		now := -1
+		_, err = simulate.Run(f, &f.Rehearsals[0], simulate.Options{WithoutPolicy: true,
+			Capture: func(string) (traffic.Reader, error) { return &tape{frames: c.frames, wires: c.wires}, nil },
+			Tap: func(_ *policy.Interface, _ policy.Direction, when time.Duration, _ *packet.Packet) error {
+				now = int(when / (10 * time.Minute))
+				return nil
+			},
+			Classified: func(at *policy.Interface, d policy.Direction, class string, _ *packet.Packet) {
+				did[now] = append(did[now], at.Path()+" "+class)
+			},
+		})
+		if err != nil {
+			t.Fatalf("trial %d: %v\n%s", trial, err, text)
+		}
+		follower := explain.New(f)
+		for n := range packets {
+			var p packet.Packet
+			if err := p.Parse(slices.Clone(c.frames[n]), c.wires[n]); err != nil {
+				t.Fatal(err)
+			}
+			a, err := follower.Frame(&p, f.Rehearsals[0].Traffic[0].Enters)
+			if err != nil {
+				continue
+			}
+			var said []string
+			for i := range a.Hops {
+				if s := &a.Hops[i]; s.Policy != "" && s.Direction == "out" {
+					said = append(said, s.Node+"/"+s.Interface+" "+s.Class)
+				}
+			}
+			if a.Arrives == nil {
+				blocked++
+				did[n] = did[n][:len(said)]
+			}
+			compared++
+			if got, want := strings.Join(did[n], "\n"), strings.Join(said, "\n"); got != want {
+				t.Fatalf("trial %d, packet %d:\nforeseen\n%s\nexplained\n%s\n%s", trial, n, got, want, text)
+			}
+		}
+	}
+	t.Logf("%d packets, %d of them blocked", compared, blocked)
+	if compared < 9**networks || blocked < *networks/10 {
+		t.Errorf("the test tests little")
+	}
+}
+
+// A packet counts for the same classes whether it arrives or is lost on its way: the same
+// packets through the same random network with wide links and with links that lose nearly
+// all of them, and with queues of policies that do.
+func TestLostPacketsCountAsTheOthers(t *testing.T) {
+	lost, sent := int64(0), int64(0)
+	for trial := range *networks / 4 {
+		var runs [2]*measure.Result
+		for i, carries := range []string{"", ", sends: 500bit/s, buffer: 1ms"} {
+			w := &world{r: rand.New(rand.NewPCG(10, uint64(trial))), green: true, carries: carries}
+			text := w.document()
+			if i == 1 && trial%2 == 1 { // the policies' own queues lose them
+				text = regexp.MustCompile(`(- \{name: p[0-9]), treat`).ReplaceAllString(text, "$1, shape: 500bit/s, treat")
+			}
+			f, _, err := files.ReadPolicy("-", strings.NewReader(text))
+			if err != nil {
+				t.Fatalf("trial %d: %v\n%s", trial, err, text)
+			}
+			c := &tape{apart: time.Millisecond}
+			for n := range 200 {
+				frame, wire := w.frame(n)
+				c.frames, c.wires = append(c.frames, frame), append(c.wires, wire)
+			}
+			if runs[i], err = simulate.Run(f, &f.Rehearsals[0], simulate.Options{Capture: func(string) (traffic.Reader, error) { return c, nil }}); err != nil {
+				t.Fatalf("trial %d: %v\n%s", trial, err, text)
+			}
+		}
+		for i := range runs[1].Traffic {
+			lost += runs[1].Traffic[i].SentPackets - runs[1].Traffic[i].ReceivedPackets
+			sent += runs[1].Traffic[i].SentPackets
+		}
+		if a, b := counted(runs[0]), counted(runs[1]); a != b {
+			t.Fatalf("trial %d: through wide links\n%s\nthrough narrow ones\n%s", trial, a, b)
+		}
+	}
+	t.Logf("%d of %d packets lost", lost, sent)
+	if lost*2 < sent {
+		t.Errorf("the test tests little")
+	}
+}
+
+// counted lists how many packets count for each class, and come first in it.
+func counted(r *measure.Result) string {
+	var b strings.Builder
+	for _, c := range r.Classes {
+		fmt.Fprintln(&b, c.Class, c.SentPackets)
+	}
+	for _, row := range r.Traffic {
+		fmt.Fprintln(&b, "first", row.Class, row.SentPackets)
+	}
+	return b.String()
 }
 
 func randomDSCP(r *rand.Rand) codepoint.DSCP {

@@ -1,0 +1,289 @@
+package cli_test
+
+import (
+	"encoding/json"
+	"fmt"
+	"math"
+	"slices"
+	"strings"
+	"testing"
+
+	"imbrel/core/measure"
+)
+
+// crossing is two sites and a link that is full both ways, with five calls between them.
+// ATTACH, SHAPE and VOICE are what the tests make right or wrong.
+const crossing = `imbrel: 1
+classes:
+  - {name: voice, match: [VOICE]}
+policies:
+  - name: wan
+    shape: SHAPE
+    treat:
+      - {class: voice, priority: 1, police: {rate: 600kbit/s, burst: 3kB}}
+      - {class: rest}
+attach: [ATTACH]
+network:
+  nodes:
+    - name: west
+      interfaces: [{name: lan, rate: 1Gbit/s, subnets: [10.1.0.0/16]}, {name: wan, rate: 100Mbit/s}]
+    - name: east
+      interfaces: [{name: wan, rate: 100Mbit/s}, {name: lan, rate: 1Gbit/s, subnets: [10.2.0.0/16]}]
+  links:
+    - ends: [{at: west/wan, sends: 8Mbit/s}, {at: east/wan, sends: 8Mbit/s}]
+      delay: 2ms
+rehearsals:
+  - name: full
+    lasts: 4s
+    traffic:
+      - {name: calls, calls: 5, codec: g711, between: [10.1.0.5, 10.2.0.5]}
+      - {name: up, rate: 12Mbit/s, packet: 1500B, from: 10.1.0.9, to: 10.2.0.9}
+      - {name: down, rate: 12Mbit/s, packet: 1500B, from: 10.2.0.9, to: 10.1.0.9}
+    expect: ["voice loss = 0", "voice delay p99 <= 20ms", "voice mos >= 4.3"]
+`
+
+const (
+	bothEnds = "{policy: wan, at: west/wan, direction: out}, {policy: wan, at: east/wan, direction: out}"
+	anyVoice = "{protocol: udp, to-port: 16384-32767}"
+)
+
+func crossingWith(attach, shape, voice string) string {
+	return strings.NewReplacer("ATTACH", attach, "SHAPE", shape, "VOICE", voice).Replace(crossing)
+}
+
+// What a new user got wrong while the verdict said PASS: each fails or warns now, with
+// the traffic that is ruined, the place where, and a warning that names the line.
+func TestAVerdictCannotMislead(t *testing.T) {
+	for name, c := range map[string]struct {
+		text, of, place, warning string
+		line                     int
+	}{
+		"right":                        {text: crossingWith(bothEnds, "7.6Mbit/s", anyVoice)},
+		"one end only":                 {crossingWith("{policy: wan, at: west/wan, direction: out}", "7.6Mbit/s", anyVoice), "calls back", "east/wan carrier", "no-policy", 10},
+		"in for out":                   {crossingWith("{policy: wan, at: west/wan, direction: in}, {policy: wan, at: east/wan, direction: in}", "7.6Mbit/s", anyVoice), "calls", "west/wan carrier", "no-policy", 10},
+		"a direction no class matches": {crossingWith(bothEnds, "7.6Mbit/s", "{protocol: udp, to-port: 16384-32767, from: 10.1.0.0/16}"), "calls back", "east/wan out", "unclassified", 3},
+		"a shape above the link":       {crossingWith(bothEnds, "9Mbit/s", anyVoice), "calls", "west/wan carrier", "shape-above-link", 6},
+		"lost before the hop that classifies": {crossingWith("{policy: wan, at: east/lan, direction: out}, {policy: wan, at: west/lan, direction: out}", "7.6Mbit/s", anyVoice),
+			"calls", "west/wan carrier", "no-policy", 18},
+	} {
+		res := result(t, c.text)
+		if c.of == "" {
+			if res.Verdict != "pass" || len(res.Warnings) > 0 {
+				t.Errorf("%s: %s, %+v", name, res.Verdict, res.Warnings)
+			}
+			continue
+		}
+		o := res.Expectations[1]
+		if res.Verdict != "fail" || o.Holds || o.Why == nil {
+			t.Errorf("%s: the verdict is %s, %+v", name, res.Verdict, o)
+			continue
+		}
+		if got := o.Why.Node + "/" + o.Why.Interface + " " + o.Why.Direction; o.Of != c.of && name != "lost before the hop that classifies" || got != c.place {
+			t.Errorf("%s: blamed on %s at %s; want %s at %s", name, o.Of, got, c.of, c.place)
+		}
+		if !slices.ContainsFunc(res.Warnings, func(w measure.Warning) bool { return w.Name == c.warning && w.Line == c.line }) {
+			t.Errorf("%s: no warning %s of line %d: %+v", name, c.warning, c.line, res.Warnings)
+		}
+	}
+}
+
+// A policer's burst and a queue's limit that drop packets of a class which is offered
+// less than it may send are warned of, with the size that would do: with it nothing is
+// dropped, and with a tenth less something is.
+func TestTooSmallBurstsAndLimits(t *testing.T) {
+	base := crossingWith(bothEnds, "7.6Mbit/s", anyVoice)
+	for name, c := range map[string]struct{ with, warning, put string }{
+		"burst": {"burst: 0.4kB", "burst-too-small", "burst: %s"},
+		"limit": {"burst: 3kB}, queue: {limit: 500B", "limit-too-small", "burst: 3kB}, queue: {limit: %s"},
+	} {
+		poisson := strings.Replace(base, "{name: calls, calls: 5, codec: g711, between: [10.1.0.5, 10.2.0.5]}", "{name: calls, rate: 300kbit/s, packet: 200B, arrivals: poisson, from: 10.1.0.5, to: 10.2.0.5, to-port: 16384}", 1)
+		poisson = strings.Replace(poisson, `"voice mos >= 4.3"`, "", 1)
+		res := result(t, strings.Replace(poisson, "burst: 3kB", c.with, 1))
+		i := slices.IndexFunc(res.Warnings, func(w measure.Warning) bool { return w.Name == c.warning })
+		if i < 0 {
+			t.Errorf("%s: no warning %s: %+v", name, c.warning, res.Warnings)
+			continue
+		}
+		_, would, _ := strings.Cut(res.Warnings[i].Text, "too small; ")
+		would, _, _ = strings.Cut(would, " would do")
+		res = result(t, strings.Replace(poisson, "burst: 3kB", fmt.Sprintf(c.put, would), 1))
+		if !res.Expectations[0].Holds || len(res.Warnings) > 0 {
+			t.Errorf("%s: with %s: %+v, %+v", name, would, res.Expectations[0], res.Warnings)
+		}
+	}
+}
+
+// What no rehearsal of the file used is warned of when all of them run: a policy, an
+// entry, a `when`; and --fail-on warning makes warnings count.
+func TestIdlePartsAreWarnedOf(t *testing.T) {
+	text := crossingWith(bothEnds+", {policy: spare, at: east/lan, direction: in}", "7.6Mbit/s", anyVoice)
+	text = strings.Replace(text, "attach:", `  - {name: spare, treat: [{class: voice, when: night}, {class: rest, at-most: {rate: 5Mbit/s, when: {starts: {load: 99%, for: 1s}, ends: {load: 10%, for: 1s}}}}]}
+  - {name: forgotten, treat: [{class: rest}]}
+times: {night: {from: "22:00", to: "06:00"}}
+attach:`, 1)
+	text = strings.Replace(text, "    lasts: 4s\n", "    lasts: 4s\n    starts-at: 2026-03-02T09:00\n", 1)
+	text = strings.Replace(text, "      - {class: rest}\n", "      - {class: radar, at-least: 10%}\n      - {class: rest}\n", 1)
+	text = strings.Replace(text, "policies:\n", "  - {name: radar, match: [{to-port: 7400}]}\npolicies:\n", 1)
+	names := func(rs ...measure.Result) (out []string) {
+		for _, r := range rs {
+			for _, w := range r.Warnings {
+				out = append(out, fmt.Sprint(w.Name, ":", w.Line))
+			}
+		}
+		return out
+	}
+	want := []string{"policy-idle:13", "entry-idle:10", "when-idle:12", "when-idle:12"}
+	if got := names(result(t, text)); !slices.Equal(got, want) {
+		t.Errorf("warned of %v; want %v", got, want)
+	}
+	if r := imbrel(t, t.TempDir(), text, nil, "rehearse", "-", "--fail-on", "warning"); r.status != 1 || !strings.Contains(r.out, "PASS, with 4 warnings") {
+		t.Errorf("exit %d: %s", r.status, r.out[max(0, len(r.out)-300):])
+	}
+	if r := imbrel(t, t.TempDir(), text, nil, "rehearse", "-"); r.status != 0 {
+		t.Errorf("without --fail-on: exit %d", r.status)
+	}
+	// A second rehearsal that uses the entry: it is idle in none.
+	both := text + "  - {name: other, lasts: 1s, starts-at: 2026-03-02T23:00, traffic: [{name: radar-feed, rate: 1Mbit/s, packet: 500B, from: 10.1.0.3, to: 10.2.0.3, to-port: 7400}]}\n"
+	var many struct{ Runs []measure.Result }
+	if err := json.Unmarshal([]byte(imbrel(t, t.TempDir(), both, nil, "rehearse", "-", "-o", "json").out), &many); err != nil {
+		t.Fatal(err)
+	}
+	if got := names(many.Runs[1]); !slices.Equal(got, []string{"policy-idle:13", "when-idle:12"}) || many.Runs[1].Verdict != "none" {
+		t.Errorf("of two rehearsals: %v, verdict %s", got, many.Runs[1].Verdict)
+	}
+}
+
+// The metrics and forms of an expectation, against what is known of the traffic.
+func TestWhatCanBeExpected(t *testing.T) {
+	base := crossingWith(bothEnds, "7.6Mbit/s", anyVoice)
+	base = strings.Replace(base, "priority: 1,", "mark: ef, priority: 1,", 1)
+	for expect, holds := range map[string]bool{
+		"calls arrive as ef":                                   true,
+		"voice arrives as ef":                                  true,
+		"up arrive as ef":                                      false,
+		"voice mark at west/wan out = ef":                      true,
+		"rest mark at west/wan out = ef":                       false,
+		"voice late = 0":                                       true,
+		"voice late <= 0.5%":                                   true,
+		"voice queue max at west/wan out <= 2kB":               true,
+		"rest queue max at west/wan out <= 2kB":                false,
+		"rest : voice rate ratio 6..20":                        true,
+		"rest : voice rate ratio 1..2":                         false,
+		"up : down rate ratio 0.95..1.05":                      true,
+		"rest rate >= 95% of promise at west/wan out":          true,
+		"voice rate >= 95% of promise at west/wan out":         false, // it is offered less
+		"voice loss = 0 from 1s to 2s":                         true,
+		"up loss >= 30% from 1s to 2s":                         true,
+		"rest delay p99 at west/wan out <= 1ms from 1s to 3s":  false,
+		"rest rate at west/wan out >= 6.9Mbit/s from 2s to 4s": true,
+		"rest drops at west/wan out from 0s to 1s >= 1":        true,
+		"calls mos >= 4.3 from 2s to 4s":                       true,
+	} {
+		res := result(t, strings.Replace(base, `expect: ["voice loss = 0", "voice delay p99 <= 20ms", "voice mos >= 4.3"]`, "expect: ["+expect+"]", 1))
+		if o := res.Expectations[0]; o.Holds != holds || o.Measured == nil || !holds && (o.Why == nil || o.Why.Text == "") {
+			t.Errorf("%s: %+v", expect, o)
+		}
+	}
+}
+
+// A window is the packets sent in it, as if the rest of the time had not been: two halves
+// add up to the whole.
+func TestWindowsAddUp(t *testing.T) {
+	base := crossingWith(bothEnds, "7.6Mbit/s", anyVoice)
+	res := result(t, strings.Replace(base, `"voice mos >= 4.3"`, `"up drops >= 0", "up drops >= 0 from 0s to 1500ms", "up drops >= 0 from 1500ms to 4s", "rest drops at west/wan out >= 0", "rest drops at west/wan out >= 0 from 0s to 3s", "rest drops at west/wan out >= 0 from 3s to 60s"`, 1))
+	value := func(i int) float64 { return *res.Expectations[i].Measured }
+	if value(2) != value(3)+value(4) || value(3) == 0 || value(4) == 0 {
+		t.Errorf("of the traffic %v were lost, %v in the first part and %v in the second", value(2), value(3), value(4))
+	}
+	if value(5) != value(6)+value(7) || value(6) == 0 {
+		t.Errorf("at the interface %v were lost, %v in the first part and %v in the second", value(5), value(6), value(7))
+	}
+}
+
+// Delay, loss and MOS are judged by the worst traffic and direction of a class, not by all
+// its packets: one ruined call of many does not hide.
+func TestTheWorstIsJudged(t *testing.T) {
+	var calls strings.Builder
+	for i := range 40 {
+		fmt.Fprintf(&calls, "      - {name: call-%d, calls: 1, codec: g711, between: [10.1.0.%d, 10.2.0.5]}\n", i, 10+i)
+	}
+	text := crossingWith(bothEnds, "7.6Mbit/s", anyVoice)
+	text = strings.Replace(text, "      - {name: calls, calls: 5, codec: g711, between: [10.1.0.5, 10.2.0.5]}\n", calls.String(), 1)
+	text = strings.Replace(text, "{class: voice, priority: 1, police: {rate: 600kbit/s, burst: 3kB}}", "{class: poor, at-most: 40kbit/s}, {class: voice, priority: 1, police: {rate: 5Mbit/s, burst: 30kB}}", 1)
+	text = strings.Replace(text, "      - {class: poor", "      - {class: poor", 1)
+	text = strings.Replace(text, "      - {class: poor, at-most: 40kbit/s}, {class", "      - {class: poor, at-most: 40kbit/s}\n      - {class", 1)
+	text = strings.Replace(text, "policies:\n", "  - {name: poor, match: [{from: 10.1.0.30, to-port: 16384-32767}]}\npolicies:\n", 1)
+	text = strings.Replace(text, `"voice loss = 0"`, `"voice loss = 0", "poor mos >= 2"`, 1)
+	text = strings.Replace(text, "      - {name: up,", "      - {name: trunk, calls: 40, codec: g711, between: [10.1.0.6, 10.2.0.6]}\n      - {name: up,", 1)
+	res := result(t, text)
+	for i, want := range map[int]string{0: "", 1: "call-20"} {
+		if o := res.Expectations[i]; !strings.HasPrefix(o.Of, want) || o.Holds {
+			t.Errorf("%s: judged by %q, %v; want %q", o.Text, o.Of, o.Holds, want)
+		}
+	}
+	// The call counts whole, for the class of each direction.
+	for _, c := range res.Classes {
+		if c.Class == "poor" && c.SentPackets != 400 {
+			t.Errorf("the call of one direction in `poor` counts %d packets for it; both directions have 400", c.SentPackets)
+		}
+	}
+}
+
+// The packets of a traffic at each place: what one place passes comes to the next, and the
+// drops of all places are what was lost.
+func TestHopsAddUp(t *testing.T) {
+	res := result(t, crossingWith("{policy: wan, at: west/wan, direction: out}", "7.6Mbit/s", anyVoice), "--hops")
+	for _, row := range res.Traffic {
+		var lost, before uint64
+		for _, h := range res.Hops {
+			if h.Traffic != row.Name || h.Direction != row.Direction {
+				continue
+			}
+			lost += h.Drops.Total()
+			if before != 0 && uint64(h.Packets) != before {
+				t.Errorf("%s %s: %d packets come to %s/%s %s; %d left the place before", row.Name, row.Direction, h.Packets, h.Node, h.Interface, h.At, before)
+			}
+			before = uint64(h.Packets) - h.Drops.Total()
+		}
+		if int64(lost) != row.SentPackets-row.ReceivedPackets || before == 0 {
+			t.Errorf("%s %s: %d packets lost, and %d dropped on the way", row.Name, row.Direction, row.SentPackets-row.ReceivedPackets, lost)
+		}
+	}
+}
+
+// The series over time adds up to the counters, a `when` is in it from when it came, and a
+// class that wakes is said to.
+func TestSeries(t *testing.T) {
+	text := crossingWith(bothEnds, "7.6Mbit/s", anyVoice)
+	text = strings.Replace(text, "      - {class: rest}\n", "      - {class: rest, at-most: {rate: 2Mbit/s, when: {starts: {load: 90%, for: 1s}, ends: {load: 1%, for: 1s}}}}\n", 1)
+	text = strings.Replace(text, "between: [10.1.0.5, 10.2.0.5]}", "between: [10.1.0.5, 10.2.0.5], starts: 2s}", 1)
+	res := result(t, text, "--every", "300ms")
+	s := res.Series
+	if s == nil || s.IntervalS != 0.3 {
+		t.Fatal("there is no series")
+	}
+	for _, f := range s.Interfaces {
+		for _, c := range f.Classes {
+			if len(c.SentBps) != 14 {
+				t.Fatalf("%d steps of 0.3 s in 4 s", len(c.SentBps))
+			}
+			bytes := 0.0
+			for i, bps := range c.SentBps {
+				bytes += float64(bps) / 8 * min(0.3, 4-0.3*float64(i))
+			}
+			for _, g := range res.Interfaces {
+				for _, k := range g.Classes {
+					if g.Node == f.Node && g.Interface == f.Interface && g.Direction == f.Direction && k.Class == c.Class && math.Abs(bytes*8/4-float64(k.SentBps)) > 100 {
+						t.Errorf("%s/%s %s: the series sent %.0f bit/s, the interface %d", f.Node, f.Interface, c.Class, bytes*8/4, k.SentBps)
+					}
+				}
+			}
+			if f.Interface == "wan" && c.Class == "voice" && (len(c.Wakes) != 1 || math.Abs(c.Wakes[0].AtS-1.8) > 0.01 || c.Wakes[0].PromiseAfter == nil) {
+				t.Errorf("voice woke %+v; it starts at 2 s", c.Wakes)
+			}
+		}
+	}
+	if len(s.Whens) != 2 || math.Abs(s.Whens[0].FromS-1) > 0.25 || s.Whens[0].ToS != 4 || s.Whens[0].Limit != "at-most" {
+		t.Errorf("in force: %+v", s.Whens)
+	}
+}
