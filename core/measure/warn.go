@@ -328,6 +328,14 @@ func (m *Measures) idlePolicies(r *Result, seen map[*plan.Plan]*Interface) {
 	for p := range seen {
 		busy[p.Interface.Attached[p.Direction]] = true
 	}
+	forward := make(map[Place]bool) // the places that packets of a forward direction came to
+	for _, t := range m.Collectors[0].settled {
+		for i := range t.hops {
+			if p := m.Places[t.hops[i].Place]; !t.Reverse && !p.Carrier {
+				forward[Place{Interface: p.Interface, Direction: p.Direction}] = true
+			}
+		}
+	}
 	used := make(map[*policy.Policy]bool) // attached, or inside one that is
 	var mark func(p *policy.Policy)
 	var within func(entries []policy.Entry)
@@ -348,12 +356,13 @@ func (m *Measures) idlePolicies(r *Result, seen map[*plan.Plan]*Interface) {
 	}
 	for i := 0; i < len(m.File.Attach); {
 		first := &m.File.Attach[i]
-		any, n := false, 0
+		any, onlyAnswers, n := false, true, 0
 		var places []string
 		for ; i < len(m.File.Attach) && m.File.Attach[i].At == first.At; i++ {
 			a := &m.File.Attach[i]
 			mark(a.Policy)
 			any = any || busy[a]
+			onlyAnswers = onlyAnswers && (!busy[a] || m.onlyAnswers(a, forward))
 			if n++; n <= 3 {
 				places = append(places, a.Interface.Path()+" "+a.Direction.String())
 			}
@@ -362,13 +371,33 @@ func (m *Measures) idlePolicies(r *Result, seen map[*plan.Plan]*Interface) {
 		if n > 3 {
 			where += fmt.Sprintf(" and %d more", n-3)
 		}
-		r.idle = append(r.idle, idle{Warning{Name: policyIdle, Level: "warning", Text: fmt.Sprintf("the policy `%s` saw no packet at %s", first.Policy.Name, where), File: first.At.File, Line: first.At.Line}, any, true})
+		r.idle = append(r.idle, idle{Warning{Name: policyIdle, Level: "warning", Text: fmt.Sprintf("the policy `%s` saw no packet at %s", first.Policy.Name, where), File: first.At.File, Line: first.At.Line}, any, true},
+			idle{Warning{Name: policyIdle, Level: "warning", Text: fmt.Sprintf("the policy `%s` saw only answers at %s: what they answer goes the other way, where there is no policy", first.Policy.Name, where), File: first.At.File, Line: first.At.Line}, !any || !onlyAnswers, true})
 	}
 	for i := range m.File.Policies {
 		if p := &m.File.Policies[i]; !used[p] {
 			r.idle = append(r.idle, idle{Warning{Name: policyIdle, Level: "warning", Text: fmt.Sprintf("the policy `%s` is attached nowhere", p.Name), File: p.At.File, Line: p.At.Line}, false, true})
 		}
 	}
+}
+
+// onlyAnswers reports whether a policy saw only the way back of calls, and what they
+// answer crosses its interface the other way without meeting a policy there or at the far
+// end.
+func (m *Measures) onlyAnswers(a *policy.Attachment, forward map[Place]bool) bool {
+	iface, peer := a.Interface, a.Interface.Peer()
+	if forward[Place{Interface: iface, Direction: a.Direction}] {
+		return false
+	}
+	other := Place{Interface: iface, Direction: policy.Out}
+	if a.Direction == policy.Out {
+		if peer == nil {
+			return false // what hosts send is not queued anywhere
+		}
+		other.Interface = peer
+	}
+	free := iface.Attached[1-a.Direction] == nil && (peer == nil || peer.Attached[a.Direction] == nil)
+	return free && forward[other]
 }
 
 func (m *Measures) idleEntries(r *Result, seen map[*plan.Plan]*Interface) {

@@ -35,7 +35,7 @@ func (t Text) Rehearsal(r *measure.Result, v *View) {
 	}
 	t.heading(r, with)
 	t.traffic(r, v)
-	t.hops(r)
+	t.hops(r, v)
 	t.interfaces(r, v)
 	t.series(r.Series, v)
 	t.links(r, v)
@@ -112,7 +112,7 @@ func (t Text) traffic(r *measure.Result, v *View) {
 	if calls {
 		columns = append(columns, column{"MOS", false})
 	}
-	w := t.grid(columns, nil)
+	w := t.dense(t.grid(columns, nil))
 	for _, row := range rows {
 		p50, p99, jitter := "-", "-", "-"
 		if row.Delay != nil {
@@ -150,7 +150,7 @@ func mos(m *float64) string {
 }
 
 // hops writes what each traffic met at each place, where it was asked for.
-func (t Text) hops(r *measure.Result) {
+func (t Text) hops(r *measure.Result, v *View) {
 	if r.Hops == nil {
 		return
 	}
@@ -159,6 +159,9 @@ func (t Text) hops(r *measure.Result) {
 	last := ""
 	for i := range r.Hops {
 		h := &r.Hops[i]
+		if !v.shows(h.Class) || len(v.At) > 0 && !slices.Contains(v.At, h.Node+"/"+h.Interface) {
+			continue
+		}
 		name := h.Traffic
 		if h.Direction == "reverse" {
 			name += " back"
@@ -170,7 +173,7 @@ func (t Text) hops(r *measure.Result) {
 		last = name
 		place := h.Node + "/" + h.Interface + " " + h.At
 		if h.At == "carrier" {
-			place = "  and its carrier"
+			place = h.Node + "/" + h.Interface + ", its carrier"
 		}
 		w.AppendRow(table.Row{shown, place, h.Class, figure.Count(h.Packets), figure.Count(h.Drops.Total()), reasons(&h.Drops), figure.Milliseconds(h.MeanMs), figure.Milliseconds(h.MaxMs)})
 	}
@@ -289,7 +292,7 @@ func (t Text) oneInterface(r *measure.Result, f *measure.Interface, v *View) {
 	for _, d := range dropColumns {
 		columns = append(columns, column{d.head, false})
 	}
-	w := t.grid(append(columns, column{"leaves as", true}, column{"max queue", false}, column{"p99 wait", false}), nil)
+	w := t.dense(t.grid(append(columns, column{"leaves as", true}, column{"max queue", false}, column{"p99 wait", false}), nil))
 	for j := range f.Classes {
 		c := &f.Classes[j]
 		if !v.shows(c.Class) {

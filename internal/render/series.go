@@ -10,7 +10,7 @@ import (
 )
 
 // chartWidth is how many characters a chart over time is wide at most.
-const chartWidth = 40
+const chartWidth = 20
 
 // series writes what happened over time: for each class a chart of its rate, its queue
 // and its drops.
@@ -30,7 +30,7 @@ func (t Text) series(s *measure.Series, v *View) {
 			continue
 		}
 		t.Line("  %s %s", name, f.Direction)
-		w := t.grid([]column{{"class", true}, {"sent", true}, {"most", false}, {"queue", true}, {"most", false}, {"drops", true}, {"most", false}}, nil)
+		w := t.dense(t.grid([]column{{"class", true}, {"sent", true}, {"most", false}, {"queue", true}, {"most", false}, {"drops", true}, {"most", false}}, nil))
 		for j := range f.Classes {
 			c := &f.Classes[j]
 			if !v.shows(c.Class) {
@@ -45,7 +45,7 @@ func (t Text) series(s *measure.Series, v *View) {
 		for j := range f.Classes {
 			for _, k := range f.Classes[j].Wakes {
 				switch {
-				case !v.shows(f.Classes[j].Class):
+				case !v.shows(f.Classes[j].Class) || k.AtS == 0: // it did not wake, it was there
 				case k.PromiseAfter == nil:
 					t.Line("    %s began at %g s and never had its promise", f.Classes[j].Class, k.AtS)
 				default:

@@ -76,6 +76,12 @@ func (t Text) grid(columns []column, above []string) table.Writer {
 	return w
 }
 
+// dense sets the columns of a wide table close together.
+func (t Text) dense(w table.Writer) table.Writer {
+	w.Style().Box.PaddingRight = " "
+	return w
+}
+
 // put writes a table, each line two spaces in.
 func (t Text) put(w table.Writer) { t.putWith(w, func(int) {}) }
 

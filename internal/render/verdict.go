@@ -167,9 +167,7 @@ func (t Text) beside(first string, without, with *measure.Result) (w table.Write
 			columns, above = append(columns, c), append(above, [...]string{withoutPolicies, withPolicies}[i])
 		}
 	}
-	w = t.grid(columns, above)
-	w.Style().Box.PaddingRight = " " // two runs side by side leave no room for more
-	return w, late
+	return t.dense(t.grid(columns, above)), late
 }
 
 func (t Text) sideBySide(without, with *measure.Result, v *View) {
