@@ -3,10 +3,13 @@ package measure
 import (
 	"fmt"
 	"math"
+	"math/rand/v2"
+	"slices"
 	"testing"
 	"time"
 
 	"imbrel/core/codec"
+	"imbrel/core/policy"
 )
 
 const ms = time.Millisecond
@@ -153,6 +156,71 @@ func TestDistribution(t *testing.T) {
 		if one.Statistic(s) != 4_177_707 {
 			t.Errorf("%s of one value = %.0f; want it exactly", s, one.Statistic(s))
 		}
+	}
+}
+
+// Percentiles are within 0.8 % of the sorted durations' nearest rank, or half a
+// microsecond, over nine decades; merged in any order they are the same to the bit.
+func TestSketchAgainstSorted(t *testing.T) {
+	r := rand.New(rand.NewPCG(9, 2))
+	for trial := range 300 {
+		var whole Distribution
+		parts := make([]Distribution, 1+r.IntN(5))
+		var all []time.Duration
+		low, high := r.Float64()*20, 20+r.Float64()*10
+		for range 1 + r.IntN(3000) {
+			v := time.Duration(math.Exp2(low + r.Float64()*(high-low)))
+			if r.IntN(50) == 0 {
+				v = time.Duration(r.IntN(3))
+			}
+			all = append(all, v)
+			whole.Add(v)
+			parts[r.IntN(len(parts))].Add(v)
+		}
+		slices.Sort(all)
+		var merged Distribution
+		for _, i := range r.Perm(len(parts)) {
+			merged.Merge(&parts[i])
+		}
+		for _, name := range []string{"mean", "p50", "p95", "p99", "max"} {
+			want := float64(all[max(0, int(math.Ceil(percentiles[name]*float64(len(all))))-1)])
+			switch name {
+			case "max":
+				want = float64(all[len(all)-1])
+			case "mean":
+				want = whole.sum / float64(len(all))
+			}
+			got := whole.Statistic(name)
+			if math.Abs(got-want) > max(0.008*want, 520) || (name == "max" && got != want) {
+				t.Fatalf("trial %d: %s of %d durations is %.0f ns; want %.0f", trial, name, len(all), got, want)
+			}
+			if m := merged.Statistic(name); m != got && math.Abs(m-got) > got*1e-12 {
+				t.Fatalf("trial %d: %s is %.0f ns, of parts merged %.0f", trial, name, got, m)
+			}
+		}
+	}
+}
+
+// A set has the classes of an entry's path at every level; the rest is what has none of
+// the file's; a path counts where an expectation names it.
+func TestSets(t *testing.T) {
+	f := &policy.File{Classes: []policy.Class{{Name: "sales"}, {Name: "voice"}, {Name: "bulk"}}}
+	h := &policy.Rehearsal{Expect: []policy.Expectation{{Subject: "sales/rest"}, {Subject: "voice", Versus: "rest/rest"}}}
+	s := NewSets(f, h)
+	nested, rest, deep := s.Of("sales/voice"), s.Of("rest/rest"), s.Of("sales/rest")
+	for _, c := range []struct {
+		set  Set
+		name string
+		want bool
+	}{{nested, "sales", true}, {nested, "voice", true}, {nested, "bulk", false}, {nested, "rest", false}, {nested, "sales/voice", false},
+		{rest, "rest", true}, {rest, "rest/rest", true}, {rest, "sales", false}, {deep, "sales/rest", true}, {deep, "rest", false}, {0, "rest", true},
+		{s.Union(rest, s.Of("bulk")), "rest", false}, {s.Union(rest, s.Of("bulk")), "rest/rest", true}, {s.Union(nested, deep), "sales/rest", true}} {
+		if got := s.Has(c.set, c.name); got != c.want {
+			t.Errorf("the set %v has %s: %t; want %t", s.list[c.set], c.name, got, c.want)
+		}
+	}
+	if s.Union(nested, deep) != s.Union(deep, nested) || s.Of("voice/sales") != nested {
+		t.Error("equal sets are not one number")
 	}
 }
 

@@ -88,11 +88,36 @@ func (m *Measures) why(r *Result, e *policy.Expectation, f *finding) *Why {
 	case e.Metric != policy.Throughput || f.value < e.Limit:
 		m.whyLost(w, r, e, f)
 	default:
-		w.Reason = byOffer
-		s := add(f.of)
-		w.Text = fmt.Sprintf("%s was offered, %s arrived, and no limit on the way kept it lower", figure.Rate(int64(s.wanted)), figure.Rate(int64(s.rate)))
+		m.whyFast(w, f)
 	}
 	return w
+}
+
+// whyFast says what did not keep a rate lower.
+func (m *Measures) whyFast(w *Why, f *finding) {
+	w.Reason = byOffer
+	s := add(f.of)
+	w.Text = fmt.Sprintf("%s was offered, and %s arrived: ", figure.Rate(int64(s.wanted)), figure.Rate(int64(s.rate)))
+	hops, at := most(f.of, func(h *Hop) int64 {
+		if p := &m.Places[h.Place]; p.Plan == nil || p.Carrier || p.Direction == policy.In {
+			return 0
+		}
+		return h.Packets
+	})
+	if at < 0 {
+		w.Text += "no policy is on its way that could limit it"
+		return
+	}
+	p := &m.Places[hops[at].Place]
+	w.place(p)
+	w.entry = p.Plan.Entries[hops[at].Slot]
+	w.Class = w.entry.Name
+	w.at(w.entry.Spec.At)
+	limit := "has no limit"
+	if w.entry.Bounded {
+		limit = "lets up to " + rate(w.entry.Ceiling) + " pass"
+	}
+	w.Text += fmt.Sprintf("`%s`, in which most of it was at %s, %s%s", w.Class, p.Words(), limit, place(w))
 }
 
 // whyAbsent says why there was nothing to measure.

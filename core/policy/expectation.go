@@ -253,8 +253,10 @@ func (e *Expectation) fits() error {
 		return fmt.Errorf("%s is measured end to end, so it has no `at`; at an interface there are delay (in the queue), drops, rate, queue and mark", e.Metric)
 	case e.WhereName == "" && e.OfPromise:
 		return fmt.Errorf("a promise is made at an interface: add `at NODE/INTERFACE out`")
+	case e.WhereName == "" && e.Metric == Marking:
+		return fmt.Errorf("a mark is that of packets as they leave an interface: add `at NODE/INTERFACE out`; at the end of the way, write `%s arrive as %s`", e.Subject, e.DSCP.Name())
 	case e.WhereName == "" && atInterface:
-		return fmt.Errorf("a %s is that of an interface: add `at NODE/INTERFACE out`; `%s arrive as ef` is about the end of the way", e.Metric, e.Subject)
+		return fmt.Errorf("a %s is that of an interface: add `at NODE/INTERFACE out`", e.Metric)
 	}
 	return nil
 }

@@ -287,3 +287,62 @@ func TestSeries(t *testing.T) {
 		t.Errorf("in force: %+v", s.Whens)
 	}
 }
+
+// A nested class is named by its path; its own name is that class at every level, and
+// rest is what is in no class of the file, or at an interface the rest of the top level.
+func TestNestedClassesByPath(t *testing.T) {
+	res := result(t, `imbrel: 1
+classes: [{name: stage, match: [{from: 10.1.0.0/24}]}, {name: voice, match: [{dscp: ef}]}]
+policies:
+  - name: p
+    shape: 5Mbit/s
+    treat:
+      - {class: stage, at-least: 40%, treat: [{class: voice, priority: 1, at-most: 500kbit/s}]}
+      - {class: rest, treat: [{class: voice, at-most: 1Mbit/s}]}
+attach: [{policy: p, at: a/x, direction: out}]
+network:
+  nodes: [{name: a, interfaces: [{name: lan, rate: 1Gbit/s, subnets: [10.1.0.0/16]}, {name: x, rate: 10Mbit/s}]}, {name: b, interfaces: [{name: x, rate: 10Mbit/s}, {name: lan, rate: 1Gbit/s, subnets: [10.2.0.0/16]}]}]
+  links: [{ends: [{at: a/x}, {at: b/x}]}]
+rehearsals:
+  - name: r
+    lasts: 2s
+    traffic:
+      - {name: one, rate: 300kbit/s, packet: 500B, from: 10.1.0.1, to: 10.2.0.1, dscp: ef}
+      - {name: two, rate: 4Mbit/s, packet: 500B, from: 10.1.0.1, to: 10.2.0.1}
+      - {name: three, rate: 300kbit/s, packet: 500B, from: 10.1.1.1, to: 10.2.0.1, dscp: ef}
+      - {name: four, rate: 4Mbit/s, packet: 500B, from: 10.1.1.1, to: 10.2.0.1}
+    expect:
+      - stage/voice rate >= 1bit/s
+      - voice rate >= 1bit/s
+      - rest rate >= 1bit/s
+      - rest/rest rate >= 1bit/s
+      - rest/voice rate at a/x out >= 1bit/s
+      - voice rate at a/x out >= 1bit/s
+      - rest rate at a/x out >= 1bit/s
+      - stage loss <= 50%
+`)
+	rate := func(names ...string) (sum float64) {
+		for _, r := range res.Traffic {
+			if slices.Contains(names, r.Name) {
+				sum += float64(r.RateBps)
+			}
+		}
+		return sum
+	}
+	at := func(names ...string) (sum float64) {
+		for _, c := range res.Interfaces[0].Classes {
+			if slices.Contains(names, c.Class) {
+				sum += float64(c.SentBps)
+			}
+		}
+		return sum
+	}
+	for i, want := range []float64{rate("one"), rate("one", "three"), rate("four"), rate("four"), at("rest/voice"), at("stage/voice", "rest/voice"), at("rest")} {
+		if got := *res.Expectations[i].Measured; math.Abs(got-want) > 2 || want == 0 {
+			t.Errorf("%s: measured %.0f; want %.0f", res.Expectations[i].Text, got, want)
+		}
+	}
+	if o := res.Expectations[7]; o.Of != "two" || !o.Holds {
+		t.Errorf("the worst of `stage` is %+v", o)
+	}
+}

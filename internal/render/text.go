@@ -87,13 +87,21 @@ func (t Text) put(w table.Writer) { t.putWith(w, func(int) {}) }
 
 // putWith does so, and calls after each row with its number.
 func (t Text) putWith(w table.Writer, after func(row int)) {
-	row := -1
-	for _, line := range strings.Split(w.Render(), "\n") {
-		rule := strings.HasPrefix(line, "──")
-		if rule {
-			line = strings.TrimSuffix(line, "──") // as far as the text, not its padding
+	lines := strings.Split(w.Render(), "\n")
+	isRule := func(line string) bool { return strings.HasPrefix(line, "──") }
+	width := 0
+	for i, line := range lines {
+		if lines[i] = strings.TrimRight(line, " "); !isRule(line) {
+			width = max(width, text.StringWidthWithoutEscSequences(lines[i]))
 		}
-		t.Line("  %s", strings.TrimRight(line, " "))
+	}
+	row := -1
+	for _, line := range lines {
+		rule := isRule(line)
+		if rule {
+			line = strings.Repeat("─", width) // as far as the text, not its padding
+		}
+		t.Line("  %s", line)
 		switch {
 		case row >= 0:
 			after(row)

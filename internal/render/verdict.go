@@ -93,7 +93,17 @@ func (t Text) why(o *measure.Outcome) {
 	}
 	t.paragraph("      ", o.Why.Text)
 	if c := o.Why.Change; c != nil {
-		t.paragraph("      ", fmt.Sprintf("with %s in place of %s it holds: %s (%s:%d)", c.To, c.From, c.Path, c.File, c.Line))
+		text := fmt.Sprintf("with %s in place of %s it holds: %s", c.To, c.From, c.Path)
+		if c.From == "" {
+			text = fmt.Sprintf("with %s it holds: %s, which is not written yet", c.To, c.Path)
+		}
+		if c.File != o.Why.File || c.Line != o.Why.Line {
+			text += fmt.Sprintf(" (%s:%d)", c.File, c.Line)
+		}
+		if len(c.Breaks) > 0 {
+			text += "; but then this fails: " + strings.Join(c.Breaks, ", ")
+		}
+		t.paragraph("      ", text)
 	}
 }
 
