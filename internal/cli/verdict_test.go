@@ -312,13 +312,13 @@ rehearsals:
       - {name: three, rate: 300kbit/s, packet: 500B, from: 10.1.1.1, to: 10.2.0.1, dscp: ef}
       - {name: four, rate: 4Mbit/s, packet: 500B, from: 10.1.1.1, to: 10.2.0.1}
     expect:
-      - stage/voice rate >= 1bit/s
-      - voice rate >= 1bit/s
-      - rest rate >= 1bit/s
-      - rest/rest rate >= 1bit/s
-      - rest/voice rate at a/x out >= 1bit/s
-      - voice rate at a/x out >= 1bit/s
-      - rest rate at a/x out >= 1bit/s
+      - stage/voice rate >= 500bit/s
+      - voice rate >= 500bit/s
+      - rest rate >= 500bit/s
+      - rest/rest rate >= 500bit/s
+      - rest/voice rate at a/x out >= 500bit/s
+      - voice rate at a/x out >= 500bit/s
+      - rest rate at a/x out >= 500bit/s
       - stage loss <= 50%
 `)
 	rate := func(names ...string) (sum float64) {
