@@ -319,7 +319,7 @@ rehearsals:
       - rest/voice rate at a/x out >= 500bit/s
       - voice rate at a/x out >= 500bit/s
       - rest rate at a/x out >= 500bit/s
-      - stage loss <= 50%
+      - stage loss <= 70%
 `)
 	rate := func(names ...string) (sum float64) {
 		for _, r := range res.Traffic {
