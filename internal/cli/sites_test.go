@@ -170,3 +170,32 @@ func BenchmarkThousandSites(b *testing.B) {
 		}
 	}
 }
+
+// A rehearsal of thirty sites fits a few screens of text, the worst first; --all has all.
+func TestManySitesFitAFewScreens(t *testing.T) {
+	text := example(t, "cookbook/branches.yaml")
+	var traffic strings.Builder
+	for i := 1; i <= 30; i++ {
+		fmt.Fprintf(&traffic, "    - {name: calls-%d, calls: 5, codec: g711, between: [10.96.%d.5, 10.96.200.%d]}\n", i, i, i)
+		fmt.Fprintf(&traffic, "    - {name: backup-%d, rate: 12Mbit/s, packet: 1500B, from: 10.96.%d.9, to: 10.96.200.%d}\n", i, i, i)
+	}
+	text = text[:strings.Index(text, "    - {name: first-calls")] + traffic.String() + text[strings.Index(text, "\nnetwork:"):]
+	text = text[:strings.Index(text, "    expect:")] + "    expect: [voice loss = 0]\n"
+	text = strings.Replace(text, "{name: calls-6, calls: 5,", "{name: calls-6, calls: 9,", 1) // more than the policer's five
+	r := imbrel(t, t.TempDir(), text, nil, "rehearse", "-")
+	lines := strings.Split(r.out, "\n")
+	if len(lines) > 150 || !strings.Contains(r.out, "less harmed") {
+		t.Errorf("%d lines for thirty sites", len(lines))
+	}
+	rows := strings.Index(r.out, "──")
+	if first := strings.Fields(r.out[rows:])[1]; first != "calls-6" || !strings.Contains(r.out, "FAILS  calls-6") {
+		t.Errorf("the first row is %s; the calls of the sixth site are ruined\n%s", first, r.out[:rows+800])
+	}
+	if all := imbrel(t, t.TempDir(), text, nil, "rehearse", "-", "--all"); strings.Count(all.out, "calls-") < 60 {
+		t.Error("--all does not have every row")
+	}
+	one := imbrel(t, t.TempDir(), text, nil, "rehearse", "-", "--at", "hub/cherry", "--class", "phones", "--packets")
+	if strings.Contains(one.out, "osier/wan out: policy") || !strings.Contains(one.out, "hub/cherry out: policy") || !strings.Contains(one.out, "/s") || strings.Contains(one.out, "backup-") {
+		t.Errorf("--at and --class:\n%s", one.out)
+	}
+}

@@ -346,3 +346,49 @@ rehearsals:
 		t.Errorf("the worst of `stage` is %+v", o)
 	}
 }
+
+// Under a failed expectation stands where most of it happened and for what reason, in
+// figures that are those of the results.
+func TestWhyItFailed(t *testing.T) {
+	base := crossingWith(bothEnds, "7.6Mbit/s", anyVoice)
+	plain := strings.ReplaceAll(base, "sends: 8Mbit/s}", "sends: 8Mbit/s, buffer: 3s}")
+	const voiceEntry = "{class: voice, priority: 1, police: {rate: 600kbit/s, burst: 3kB}}"
+	for name, c := range map[string]struct {
+		text, expect, reason, place, class string
+		line                               int
+		flags                              []string
+	}{
+		"policed":   {strings.Replace(base, "600kbit/s", "200kbit/s", 1), "voice loss = 0", "policed", "east/wan out", "voice", 8, nil},
+		"full":      {base, "up loss = 0", "queue_full", "west/wan out", "rest", 9, nil},
+		"early":     {strings.Replace(base, "{class: rest}", "{class: rest, queue: {drop: red}}", 1), "up loss = 0", "early", "west/wan out", "rest", 9, nil},
+		"blocked":   {strings.Replace(base, voiceEntry, "{class: voice, block: true}", 1), "voice loss <= 10%", "blocked", "west/wan out", "voice", 8, nil},
+		"carrier":   {base, "voice loss = 0", "carrier", "west/wan carrier", "", 18, []string{"--without-policy"}},
+		"late":      {plain, "voice mos >= 4", "late", "west/wan carrier", "", 18, []string{"--without-policy"}},
+		"waiting":   {base, "up delay p99 <= 20ms", "waiting", "west/wan out", "rest", 9, nil},
+		"there":     {base, "rest delay p99 at west/wan out <= 20ms", "queue_full", "west/wan out", "rest", 9, nil},
+		"the way":   {base, "voice delay p99 <= 1ms", "path", "/ ", "", 0, nil},
+		"offered":   {base, "voice rate >= 2Mbit/s", "offered", "/ ", "", 0, nil},
+		"not kept":  {base, "rest rate <= 1Mbit/s", "offered", "west/wan out", "rest", 9, nil},
+		"the marks": {strings.Replace(base, "priority: 1,", "mark: cs5, priority: 1,", 1), "voice arrive as ef", "mark", "west/wan out", "voice", 8, nil},
+	} {
+		text := strings.Replace(c.text, `"voice loss = 0", "voice delay p99 <= 20ms", "voice mos >= 4.3"`, c.expect, 1)
+		res := result(t, text, c.flags...)
+		o := res.Expectations[0]
+		if o.Holds || o.Why == nil {
+			t.Errorf("%s: %+v", name, o)
+			continue
+		}
+		w := o.Why
+		if place := w.Node + "/" + w.Interface + " " + w.Direction; w.Reason != c.reason || place != c.place || w.Class != c.class || w.Line != c.line {
+			t.Errorf("%s: because of %s at %s, class %q, line %d; want %s at %s, %q, %d\n%s", name, w.Reason, place, w.Class, w.Line, c.reason, c.place, c.class, c.line, w.Text)
+		}
+		for _, row := range res.Traffic {
+			if o.Of == row.Name && row.Direction == "forward" && c.reason != "mark" && w.LostPackets != row.SentPackets-row.ReceivedPackets {
+				t.Errorf("%s: %d packets lost, and the row says %d", name, w.LostPackets, row.SentPackets-row.ReceivedPackets)
+			}
+		}
+		if line := fmt.Sprintf("(stdin:%d)", c.line); c.line > 0 && c.line != 18 && !strings.Contains(w.Text, line) {
+			t.Errorf("%s: the text does not name %s: %s", name, line, w.Text)
+		}
+	}
+}

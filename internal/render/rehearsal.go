@@ -11,6 +11,7 @@ import (
 
 	"imbrel/core/figure"
 	"imbrel/core/measure"
+	"imbrel/core/policy"
 )
 
 // A View says which part of a result the text shows.
@@ -63,20 +64,34 @@ func (v *View) shows(class string) bool {
 	return slices.ContainsFunc(v.Classes, func(c string) bool { return class == c || strings.HasSuffix(class, "/"+c) })
 }
 
-// worstFirst returns the rows that are shown: all in their order, or, of many, the worst.
-func (v *View) worstFirst(rows []measure.Row) (shown []*measure.Row, left int) {
-	for i := range rows {
-		if v.shows(rows[i].Class) {
-			shown = append(shown, &rows[i])
+// worstFirst returns the rows that are shown: all in their order, or, of many, the worst:
+// those by which an expectation failed, then those of classes that lost packets, then the
+// rest, which is what loses when there is too little.
+func (v *View) worstFirst(r *measure.Result) (shown []*measure.Row, left int) {
+	for i := range r.Traffic {
+		if v.shows(r.Traffic[i].Class) {
+			shown = append(shown, &r.Traffic[i])
 		}
 	}
 	if v.All || len(shown) <= mostRows {
 		return shown, 0
 	}
+	failed := make(map[string]bool)
+	for i := range r.Expectations {
+		if o := &r.Expectations[i]; !o.Holds && o.Of != "" {
+			failed[o.Of] = true
+		}
+	}
 	harm := func(r *measure.Row) float64 {
 		h := r.Loss
 		if r.Late != nil {
 			h += *r.Late
+		}
+		switch {
+		case failed[rowName(r)]:
+			return 20 + h
+		case h > 0 && r.Class != policy.Rest:
+			return 10 + h
 		}
 		return h
 	}
@@ -101,7 +116,7 @@ func (v *View) rate(bps int64, pps float64) string {
 }
 
 func (t Text) traffic(r *measure.Result, v *View) {
-	rows, left := v.worstFirst(r.Traffic)
+	rows, left := v.worstFirst(r)
 	calls := slices.ContainsFunc(rows, func(r *measure.Row) bool { return r.Late != nil })
 	t.Title("What the traffic met, from end to end (rates count IP bytes)")
 	columns := []column{{"traffic", true}, {"class", true}, {"packets", false}, {"lost", false}}
@@ -130,7 +145,7 @@ func (t Text) traffic(r *measure.Result, v *View) {
 	}
 	t.put(w)
 	if left > 0 {
-		t.Line("  the worst %d; %s with less loss and delay: --all shows them", len(rows), figure.Plural(left, "more row"))
+		t.Line("  the worst %d; %s less harmed: --all shows them", len(rows), figure.Plural(left, "more row"))
 	}
 	t.Line("")
 }
@@ -195,16 +210,30 @@ func reasons(d *measure.Drops) string {
 	return strings.Join(words, ", ")
 }
 
-// chosen divides the interfaces into those whose tables are shown, the worst first,
-// those with a policy that are left out, and those with nothing to say.
+// chosen divides the interfaces into those whose tables are shown, the worst first, as
+// with the rows of the traffic, those with a policy that are left out, and those with
+// nothing to say.
 func (v *View) chosen(r *measure.Result) (shown, left, idle []*measure.Interface) {
-	drops := func(f *measure.Interface) (n uint64) {
+	failed := make(map[string]bool)
+	for i := range r.Expectations {
+		if w := r.Expectations[i].Why; w != nil {
+			failed[w.Node+"/"+w.Interface] = true
+		}
+	}
+	dropsOf := func(f *measure.Interface, rest bool) (n uint64) {
 		for i := range f.Classes {
-			if !strings.Contains(f.Classes[i].Class, "/") { // the others are within these
+			if c := f.Classes[i].Class; !strings.Contains(c, "/") && (rest || c != policy.Rest) { // the others are within these
 				n += f.Classes[i].Drops.Total()
 			}
 		}
 		return n
+	}
+	drops := func(f *measure.Interface) uint64 { return dropsOf(f, true) }
+	blamed := func(f *measure.Interface) int {
+		if failed[f.Node+"/"+f.Interface] {
+			return 1
+		}
+		return 0
 	}
 	wait := func(f *measure.Interface) (ms float64) {
 		for i := range f.Classes {
@@ -228,7 +257,7 @@ func (v *View) chosen(r *measure.Result) (shown, left, idle []*measure.Interface
 		return shown, nil, idle
 	}
 	slices.SortStableFunc(shown, func(a, b *measure.Interface) int {
-		return cmp.Or(cmp.Compare(drops(b), drops(a)), cmp.Compare(wait(b), wait(a)))
+		return cmp.Or(blamed(b)-blamed(a), cmp.Compare(dropsOf(b, false), dropsOf(a, false)), cmp.Compare(drops(b), drops(a)), cmp.Compare(wait(b), wait(a)))
 	})
 	return shown[:mostInterfaces], shown[mostInterfaces:], idle
 }

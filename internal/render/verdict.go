@@ -183,7 +183,7 @@ func (t Text) beside(first string, without, with *measure.Result) (w table.Write
 func (t Text) sideBySide(without, with *measure.Result, v *View) {
 	t.Title("What the traffic met, from end to end (rates count IP bytes)")
 	w, late := t.beside("traffic", without, with)
-	rows, left := v.worstFirst(with.Traffic)
+	rows, left := v.worstFirst(with)
 	for _, r := range rows {
 		name := rowName(r)
 		if several := slices.ContainsFunc(with.Traffic, func(o measure.Row) bool { return o.Class != r.Class && rowName(&o) == name }); several {
@@ -194,7 +194,7 @@ func (t Text) sideBySide(without, with *measure.Result, v *View) {
 	}
 	t.put(w)
 	if left > 0 {
-		t.Line("  the worst %d; %s with less loss and delay: --all shows them", len(rows), figure.Plural(left, "more row"))
+		t.Line("  the worst %d; %s less harmed: --all shows them", len(rows), figure.Plural(left, "more row"))
 	}
 	t.Line("")
 }
