@@ -279,12 +279,12 @@ func (p *Path) condition(now time.Duration, e *element, own *instance, pkt *pack
 			}
 			color := m.Measure(now, int(pkt.Size), arrives)
 			p.counters[a.number].Colors[color]++
+			if s.of != nil {
+				s.of.metered(now, int(pkt.Size), color)
+			}
 			switch {
 			case color != meter.Red:
 				p.counters[a.number].Conforming.Add(now, int(pkt.Size))
-				if s.of != nil {
-					s.of.Conforming.Add(now, int(pkt.Size))
-				}
 			case !m.Fits(int(pkt.Size)):
 				p.counters[a.number].TooLarge++
 			}

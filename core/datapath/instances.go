@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"imbrel/core/meter"
 	"imbrel/core/packet"
 	"imbrel/core/policy"
 	"imbrel/core/schedule"
@@ -208,6 +209,9 @@ func (p *Path) newInstance(now time.Duration, e *instanceSet, k key) *instance {
 		if el := p.elements[e.first+int32(n)]; el.instances == e {
 			i.states[n].start(el, i.node)
 			i.states[n].of = i
+			if el.number == e.first && el.entry.Meter != nil {
+				i.Need = meter.NewNeed(el.entry.Meter.Rate)
+			}
 			p.node(&i.states[n])
 			if el.limited {
 				p.limit(now, el, i.states[n].node)
@@ -309,6 +313,8 @@ type Counts struct {
 	Wait, MaxWait           time.Duration // Wait of all that were sent together
 	Busiest                 Busiest       // of what was sent
 	Conforming              Busiest       // metered, and not red
+	Red                     uint64        // packets
+	Need                    meter.Need    // of the entry's own policer
 }
 
 func (c *Counts) add(o *Counts) {
@@ -321,6 +327,10 @@ func (c *Counts) add(o *Counts) {
 	c.MaxWait = max(c.MaxWait, o.MaxWait)
 	c.Busiest.Most = max(c.Busiest.Most, o.Busiest.Most)
 	c.Conforming.Most = max(c.Conforming.Most, o.Conforming.Most)
+	c.Red += o.Red
+	if o.Need.Burst() > c.Need.Burst() {
+		c.Need = o.Need
+	}
 }
 
 func (c *Counts) sent(now time.Duration, pkt *packet.Packet) {
@@ -330,6 +340,15 @@ func (c *Counts) sent(now time.Duration, pkt *packet.Packet) {
 	c.Wait += wait
 	c.MaxWait = max(c.MaxWait, wait)
 	c.Busiest.Add(now, int(pkt.Size))
+}
+
+func (c *Counts) metered(now time.Duration, size int, color meter.Color) {
+	c.Need.Add(now, size)
+	if color == meter.Red {
+		c.Red++
+	} else {
+		c.Conforming.Add(now, size)
+	}
 }
 
 // Busiest finds the second of the clock in which most bytes went. The zero Busiest is

@@ -122,6 +122,10 @@ type Seen struct {
 	// known.
 	BurstNeeded, QueueNeeded int64
 	ActiveBps                int64 // offered, over the time from its first packet to its last
+	// Of an entry with instances, BurstNeeded and ActiveBps are those of the instance with
+	// this value, which had so many red packets.
+	RedOf string
+	Red   uint64
 }
 
 // Figures are what is counted in a window of time.

@@ -271,12 +271,15 @@ func (m *Measures) tooSmall(r *Result) {
 			c := &f.Classes[j]
 			e := c.seen.Entry
 			if n := e.Meter; n != nil && n.Kind == policy.OneBucket && c.Colors != nil && c.Colors.Red > 0 && c.seen.BurstNeeded > int64(n.Burst) && c.seen.ActiveBps < int64(n.Rate) {
-				what := "were red"
+				what, of, red := "were red", "", c.Colors.Red
 				if n.Actions[meter.Red].Drop {
 					what = "were policed"
 				}
-				r.warn(burstTooSmall, "warning", e.Spec.PlaceOf("police"), "%s of `%s` at %s %s, though it was offered %s and its policer lets %s pass: the burst of %s is too small; %s would do",
-					figure.Plural(int(c.Colors.Red), "packet"), c.Class, f.place.Words(), what, figure.Rate(c.seen.ActiveBps), n.Rate, n.Burst, unit.Size(roundUp(c.seen.BurstNeeded)))
+				if c.seen.RedOf != "" {
+					of, red = ", "+c.seen.RedOf+",", c.seen.Red
+				}
+				r.warn(burstTooSmall, "warning", e.Spec.PlaceOf("police"), "%s of `%s`%s at %s %s, though it was offered %s and its policer lets %s pass: the burst of %s is too small; %s would do",
+					figure.Plural(int(red), "packet"), c.Class, of, f.place.Words(), what, figure.Rate(c.seen.ActiveBps), n.Rate, n.Burst, unit.Size(roundUp(c.seen.BurstNeeded)))
 			}
 			promise := e.Promise
 			if e.Priority > 0 {

@@ -8,6 +8,7 @@ import (
 
 	"imbrel/core/datapath"
 	"imbrel/core/measure"
+	"imbrel/core/meter"
 	"imbrel/core/packet"
 	"imbrel/core/plan"
 	"imbrel/core/policy"
@@ -92,7 +93,7 @@ type carrier struct {
 }
 
 // A carriedClass is what a carrier did with the packets of a class.
-type carriedClass struct{ packets, bytes, drops uint64 }
+type carriedClass struct{ bytes, drops uint64 }
 
 // A hop is one node on a packet's route.
 type hop struct {
@@ -231,10 +232,10 @@ func (p *path) open(r *run) {
 		e := p.attached.Entries[i]
 		s.limited = e.Meter != nil
 		if e.Meter != nil && e.Meter.Kind == policy.OneBucket && e.Each == 0 && e.Instances() == nil {
-			s.burst.pace = unit.NewPace(e.Meter.Rate)
+			s.burst = meter.NewNeed(e.Meter.Rate)
 		}
 		if e.Leaf() && e.Promise > 0 && e.Each == 0 && e.Instances() == nil {
-			s.queue.pace = unit.NewPace(e.Promise)
+			s.queue = meter.NewNeed(e.Promise)
 		}
 	}
 }

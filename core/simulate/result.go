@@ -140,7 +140,11 @@ func (r *run) interfaceResult(p *port, d policy.Direction, path *path) measure.I
 		if path.config.Plan != nil {
 			class.Fullness = fullness(path.attached.Entries[i], slot, c, all)
 		}
-		class.See(r.seen(path, i, c))
+		seen := r.seen(path, i, c)
+		if path.config.Plan != nil && path.attached.Entries[i].Meter != nil {
+			r.worstInstance(seen, int64(path.attached.Entries[i].Meter.Rate), all)
+		}
+		class.See(seen)
 		res.Classes = append(res.Classes, class)
 	}
 	res.SentBps = r.bps(sent)
@@ -187,6 +191,17 @@ func fullness(e *plan.Entry, s *slot, c *datapath.Counters, instances []datapath
 	return out
 }
 
+// worstInstance notes, of the instances of a policer that had red packets though they were
+// offered less than its rate, the one that needed the largest burst.
+func (r *run) worstInstance(s *measure.Seen, rate int64, instances []datapath.Instance) {
+	for i := range instances {
+		k := &instances[i]
+		if need := int64(k.Need.Burst()); k.Red > 0 && r.bps(k.OfferedBytes) < rate && need > s.BurstNeeded {
+			s.BurstNeeded, s.ActiveBps, s.RedOf, s.Red = need, r.bps(k.OfferedBytes), k.Value, k.Red
+		}
+	}
+}
+
 // seen returns what a verdict needs to know of a slot.
 func (r *run) seen(p *path, i int, c *datapath.Counters) *measure.Seen {
 	s := &p.slots[i]
@@ -195,10 +210,7 @@ func (r *run) seen(p *path, i int, c *datapath.Counters) *measure.Seen {
 		out.Entry = p.attached.Entries[i]
 	}
 	if p.config.Plan != nil {
-		if m := out.Entry.Meter; m != nil {
-			out.BurstNeeded = int64(m.Rate.Bytes(s.burst.most))
-		}
-		out.QueueNeeded = int64(out.Entry.Promise.Bytes(s.queue.most))
+		out.BurstNeeded, out.QueueNeeded = int64(s.burst.Burst()), int64(s.queue.Burst())
 	}
 	for w := range s.windows {
 		g := &s.windows[w]

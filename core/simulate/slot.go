@@ -5,7 +5,7 @@ import (
 
 	"imbrel/core/datapath"
 	"imbrel/core/measure"
-	"imbrel/core/unit"
+	"imbrel/core/meter"
 )
 
 // A slot is what is measured of the packets of one entry at a path, or of one class in
@@ -15,8 +15,8 @@ type slot struct {
 	waiting int64     // bytes now
 	limited bool      // it has a policer
 	sent    datapath.Busiest
-	burst   need // of the policer
-	queue   need // at the promise
+	burst   meter.Need // of the policer
+	queue   meter.Need // at the promise
 	first   time.Duration
 	last    time.Duration // that a packet was offered; 0: none was
 }
@@ -36,23 +36,6 @@ type figures struct {
 	marks                              *[64]uint64 // of a window; the data path counts those of the whole time
 }
 
-// A need is how much a bucket of a rate would hold at most, as a time at that rate: the
-// longest that a queue of it would be.
-type need struct {
-	pace  unit.Pace
-	clock unit.Clock
-	most  time.Duration
-}
-
-func (n *need) add(now time.Duration, size int) {
-	if n.pace.IsZero() {
-		return
-	}
-	n.clock.NotBefore(now)
-	n.pace.Advance(&n.clock, size)
-	n.most = max(n.most, n.clock.Ready()-now)
-}
-
 // offered books a packet that a path was offered, in each slot around its own.
 func (r *run) offered(p *path, f *flight, reason datapath.Reason) {
 	size := int64(f.Size)
@@ -67,10 +50,10 @@ func (r *run) offered(p *path, f *flight, reason datapath.Reason) {
 		}
 		s.last = r.now
 		if s.limited {
-			s.burst.add(r.now, int(size))
+			s.burst.Add(r.now, int(size))
 		}
 		if reason == datapath.Passed || reason == datapath.QueueFull {
-			s.queue.add(r.now, int(size))
+			s.queue.Add(r.now, int(size))
 		}
 		if reason == datapath.Passed {
 			s.waiting += size

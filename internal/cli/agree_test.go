@@ -213,6 +213,42 @@ func (c *tape) ReadFrame() ([]byte, int, time.Duration, bool, error) {
 	return c.frames[c.at-1], c.wires[c.at-1], time.Duration(c.at) * c.apart, true, nil
 }
 
+// tape draws so many frames.
+func (w *world) tape(packets int) *tape {
+	c := &tape{}
+	for n := range packets {
+		frame, wire := w.frame(n)
+		c.frames, c.wires = append(c.frames, frame), append(c.wires, wire)
+	}
+	return c
+}
+
+// file reads what the world comes to.
+func (w *world) file(t *testing.T) (f *policy.File, text string) {
+	t.Helper()
+	text = w.document()
+	f, _, err := files.ReadPolicy("-", strings.NewReader(text))
+	if err != nil {
+		t.Fatalf("%v\n%s", err, text)
+	}
+	return f, text
+}
+
+// again returns the tape from its beginning.
+func (c *tape) again(string) (traffic.Reader, error) {
+	return &tape{frames: c.frames, wires: c.wires, apart: c.apart}, nil
+}
+
+// packet returns the packet of a number.
+func (c *tape) packet(t *testing.T, n int) *packet.Packet {
+	t.Helper()
+	var p packet.Packet
+	if err := p.Parse(slices.Clone(c.frames[n]), c.wires[n]); err != nil {
+		t.Fatal(err)
+	}
+	return &p
+}
+
 // What explain says of a packet a rehearsal does: random networks, policies, tunnels
 // and packets; the class and the marks at every hop, and the frames as they leave, are
 // the same.
@@ -221,21 +257,13 @@ func TestExplainedAsRehearsed(t *testing.T) {
 	followed, hops, wrapped, labelled, dropped := 0, 0, 0, 0, 0
 	for trial := range *networks {
 		w := &world{r: rand.New(rand.NewPCG(8, uint64(trial)))}
-		text := w.document()
-		f, _, err := files.ReadPolicy("-", strings.NewReader(text))
-		if err != nil {
-			t.Fatalf("trial %d: %v\n%s", trial, err, text)
-		}
-		c := &tape{}
-		for n := range packets {
-			frame, wire := w.frame(n)
-			c.frames, c.wires = append(c.frames, frame), append(c.wires, wire)
-		}
+		f, text := w.file(t)
+		c := w.tape(packets)
 		// What a rehearsal did with each packet, in order.
 		did := make([][]string, packets)
 		now := 0
-		_, err = simulate.Run(f, &f.Rehearsals[0], simulate.Options{
-			Capture: func(string) (traffic.Reader, error) { return &tape{frames: c.frames, wires: c.wires}, nil },
+		_, err := simulate.Run(f, &f.Rehearsals[0], simulate.Options{
+			Capture: c.again,
 			Classified: func(at *policy.Interface, d policy.Direction, class string, _ *packet.Packet) {
 				did[now] = append(did[now], at.Path()+" "+d.String()+" "+class)
 			},
@@ -251,12 +279,9 @@ func TestExplainedAsRehearsed(t *testing.T) {
 		}
 		follower := explain.New(f)
 		for n := range packets {
-			var p packet.Packet
-			if err := p.Parse(slices.Clone(c.frames[n]), c.wires[n]); err != nil {
-				t.Fatal(err)
-			}
+			p := c.packet(t, n)
 			from := p.Flow
-			a, err := follower.Frame(&p, f.Rehearsals[0].Traffic[0].Enters)
+			a, err := follower.Frame(p, f.Rehearsals[0].Traffic[0].Enters)
 			if err != nil {
 				continue // tunnels that send packets around for ever
 			}
@@ -297,20 +322,12 @@ func TestForeseenAsExplained(t *testing.T) {
 	compared, blocked := 0, 0
 	for trial := range *networks / 4 {
 		w := &world{r: rand.New(rand.NewPCG(9, uint64(trial))), green: true}
-		text := w.document()
-		f, _, err := files.ReadPolicy("-", strings.NewReader(text))
-		if err != nil {
-			t.Fatalf("trial %d: %v\n%s", trial, err, text)
-		}
-		c := &tape{}
-		for n := range packets {
-			frame, wire := w.frame(n)
-			c.frames, c.wires = append(c.frames, frame), append(c.wires, wire)
-		}
+		f, text := w.file(t)
+		c := w.tape(packets)
 		did := make([][]string, packets)
 		now := -1
-		_, err = simulate.Run(f, &f.Rehearsals[0], simulate.Options{WithoutPolicy: true,
-			Capture: func(string) (traffic.Reader, error) { return &tape{frames: c.frames, wires: c.wires}, nil },
+		_, err := simulate.Run(f, &f.Rehearsals[0], simulate.Options{WithoutPolicy: true,
+			Capture: c.again,
 			Tap: func(_ *policy.Interface, _ policy.Direction, when time.Duration, _ *packet.Packet) error {
 				now = int(when / (10 * time.Minute))
 				return nil
@@ -324,11 +341,7 @@ func TestForeseenAsExplained(t *testing.T) {
 		}
 		follower := explain.New(f)
 		for n := range packets {
-			var p packet.Packet
-			if err := p.Parse(slices.Clone(c.frames[n]), c.wires[n]); err != nil {
-				t.Fatal(err)
-			}
-			a, err := follower.Frame(&p, f.Rehearsals[0].Traffic[0].Enters)
+			a, err := follower.Frame(c.packet(t, n), f.Rehearsals[0].Traffic[0].Enters)
 			if err != nil {
 				continue
 			}
@@ -371,12 +384,9 @@ func TestLostPacketsCountAsTheOthers(t *testing.T) {
 			if err != nil {
 				t.Fatalf("trial %d: %v\n%s", trial, err, text)
 			}
-			c := &tape{apart: time.Millisecond}
-			for n := range 200 {
-				frame, wire := w.frame(n)
-				c.frames, c.wires = append(c.frames, frame), append(c.wires, wire)
-			}
-			if runs[i], err = simulate.Run(f, &f.Rehearsals[0], simulate.Options{Capture: func(string) (traffic.Reader, error) { return c, nil }}); err != nil {
+			c := w.tape(200)
+			c.apart = time.Millisecond
+			if runs[i], err = simulate.Run(f, &f.Rehearsals[0], simulate.Options{Capture: c.again}); err != nil {
 				t.Fatalf("trial %d: %v\n%s", trial, err, text)
 			}
 		}

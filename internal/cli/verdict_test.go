@@ -94,11 +94,12 @@ func TestTooSmallBurstsAndLimits(t *testing.T) {
 	base := crossingWith(bothEnds, "7.6Mbit/s", anyVoice)
 	for name, c := range map[string]struct{ with, warning, put string }{
 		"burst": {"burst: 0.4kB", "burst-too-small", "burst: %s"},
+		"each":  {"burst: 0.4kB, red: drop}, each: source, at-most: {rate: 2Mbit/s", "burst-too-small", "burst: %s, red: drop}, each: source, at-most: {rate: 2Mbit/s"},
 		"limit": {"burst: 3kB}, queue: {limit: 500B", "limit-too-small", "burst: 3kB}, queue: {limit: %s"},
 	} {
 		poisson := strings.Replace(base, "{name: calls, calls: 5, codec: g711, between: [10.1.0.5, 10.2.0.5]}", "{name: calls, rate: 300kbit/s, packet: 200B, arrivals: poisson, from: 10.1.0.5, to: 10.2.0.5, to-port: 16384}", 1)
 		poisson = strings.Replace(poisson, `"voice mos >= 4.3"`, "", 1)
-		res := result(t, strings.Replace(poisson, "burst: 3kB", c.with, 1))
+		res := result(t, strings.Replace(poisson, "burst: 3kB}", c.with+"}", 1))
 		i := slices.IndexFunc(res.Warnings, func(w measure.Warning) bool { return w.Name == c.warning })
 		if i < 0 {
 			t.Errorf("%s: no warning %s: %+v", name, c.warning, res.Warnings)
@@ -106,7 +107,7 @@ func TestTooSmallBurstsAndLimits(t *testing.T) {
 		}
 		_, would, _ := strings.Cut(res.Warnings[i].Text, "too small; ")
 		would, _, _ = strings.Cut(would, " would do")
-		res = result(t, strings.Replace(poisson, "burst: 3kB", fmt.Sprintf(c.put, would), 1))
+		res = result(t, strings.Replace(poisson, "burst: 3kB}", fmt.Sprintf(c.put, would)+"}", 1))
 		if !res.Expectations[0].Holds || len(res.Warnings) > 0 {
 			t.Errorf("%s: with %s: %+v, %+v", name, would, res.Expectations[0], res.Warnings)
 		}
@@ -150,6 +151,23 @@ attach:`, 1)
 	}
 	if got := names(many.Runs[1]); !slices.Equal(got, []string{"policy-idle:13", "when-idle:12"}) || many.Runs[1].Verdict != "none" {
 		t.Errorf("of two rehearsals: %v, verdict %s", got, many.Runs[1].Verdict)
+	}
+}
+
+// A policy that sees only the answers of calls, because it is attached the other way, is
+// warned of; where what they answer has a policy of its own it is not.
+func TestPoliciesThatSeeOnlyAnswers(t *testing.T) {
+	const down = "      - {name: down, rate: 12Mbit/s, packet: 1500B, from: 10.2.0.9, to: 10.1.0.9}\n"
+	for attach, want := range map[string]bool{
+		"{policy: wan, at: west/wan, direction: in}": true,
+		bothEnds: false,
+		"{policy: wan, at: west/wan, direction: in}, {policy: wan, at: west/wan, direction: out}": false,
+		"{policy: wan, at: east/wan, direction: out}":                                             true,
+	} {
+		res := result(t, strings.Replace(crossingWith(attach, "7.6Mbit/s", anyVoice), down, "", 1))
+		if got := slices.ContainsFunc(res.Warnings, func(w measure.Warning) bool { return w.Name == "policy-idle" && w.Line == 10 }); got != want {
+			t.Errorf("%s: warned %t; %+v", attach, got, res.Warnings)
+		}
 	}
 }
 

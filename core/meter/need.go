@@ -1,0 +1,38 @@
+package meter
+
+import (
+	"time"
+
+	"imbrel/core/unit"
+)
+
+// A Need finds how large a bucket of a rate would have to be for all that came to
+// conform: as long as the longest queue would be that the rate empties. The zero Need
+// counts nothing.
+type Need struct {
+	rate  unit.Rate
+	pace  unit.Pace
+	clock unit.Clock
+	most  time.Duration
+}
+
+// NewNeed returns the need of a rate.
+func NewNeed(r unit.Rate) Need { return Need{rate: r, pace: unit.NewPace(r)} }
+
+// Add counts a packet of size bytes that came at a time, not before the last.
+func (n *Need) Add(now time.Duration, size int) {
+	if n.rate == 0 {
+		return
+	}
+	n.clock.NotBefore(now)
+	n.pace.Advance(&n.clock, size)
+	n.most = max(n.most, n.clock.Ready()-now)
+}
+
+// Burst returns the size, rounded up.
+func (n *Need) Burst() unit.Size {
+	if n.most == 0 {
+		return 0
+	}
+	return n.rate.Bytes(n.most) + 1
+}
