@@ -208,7 +208,8 @@ func (m *Measures) plainQueues(r *Result) {
 }
 
 // outsideClasses warns of directions of calls that are in no class of the file anywhere,
-// and were lost or waited longer than a full packet takes.
+// and of other traffic that meets no policy at all, if packets were lost or waited longer
+// than a full packet takes. What plain queues dropped has a warning of its own.
 func (m *Measures) outsideClasses(r *Result) {
 	c := m.Collectors[0]
 	byTraffic := make(map[int32][]*Tally)
@@ -218,8 +219,8 @@ func (m *Measures) outsideClasses(r *Result) {
 	for _, way := range ways(c.settled) {
 		traffic := &m.Rehearsal.Traffic[way[0].Traffic]
 		out := slices.DeleteFunc(slices.Clone(way), func(t *Tally) bool { return c.Sets.Named(t.In) })
-		if traffic.Kind != policy.Calls || len(out) == 0 {
-			continue
+		if traffic.Kind != policy.Calls {
+			out = m.meetNone(way)
 		}
 		hops, at := most(out, func(h *Hop) int64 {
 			if m.harmed(h) {
@@ -227,7 +228,7 @@ func (m *Measures) outsideClasses(r *Result) {
 			}
 			return 0
 		})
-		if at < 0 || hops[at].Dropped() > 0 && m.Places[hops[at].Place].Plan == nil { // plain queues have a warning of their own
+		if at < 0 || hops[at].Dropped() > 0 && r.warned(noPolicy) && m.Places[hops[at].Place].Plan == nil {
 			continue
 		}
 		place, other := traffic.At, ""
@@ -243,6 +244,23 @@ func (m *Measures) outsideClasses(r *Result) {
 		h := &hops[at]
 		r.warn(unclassified, "warning", place, "`%s` is in no class anywhere: at %s %s were lost, and the longest wait was %s%s", c.nameOf(way[0]), m.Places[h.Place].Words(), figure.Plural(int(h.Dropped()), "packet"), figure.Milliseconds(float64(h.Max)/1e6), other)
 	}
+}
+
+// meetNone returns the tallies if nothing in them met a policy, and otherwise none.
+func (m *Measures) meetNone(way []*Tally) []*Tally {
+	for _, t := range way {
+		for i := range t.hops {
+			if p := &m.Places[t.hops[i].Place]; p.Plan != nil && !p.Carrier {
+				return nil
+			}
+		}
+	}
+	return way
+}
+
+// warned reports whether there is a warning of a name.
+func (r *Result) warned(name string) bool {
+	return slices.ContainsFunc(r.Warnings, func(w Warning) bool { return w.Name == name })
 }
 
 // harmed reports whether packets were lost at a hop, or waited longer than a full packet

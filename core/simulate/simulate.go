@@ -248,8 +248,8 @@ func (r *run) enter(p *port, f *flight) {
 	f.hop().Enter(&f.Packet)
 	r.tap(p, policy.In, f)
 	if p.in.Path == nil {
-		if p.in.attached != nil {
-			r.shadows(&p.in, int(f.Length))
+		if a := p.in.attached; a != nil {
+			r.shadows(&p.in, a.Framing.Size(f.Length, f.Labels()))
 		}
 		r.forward(p, f)
 		return
@@ -259,7 +259,7 @@ func (r *run) enter(p *port, f *flight) {
 	}
 }
 
-// shadows tells a policy that is not in force what it would have sent.
+// shadows tells a policy that is not in force what is sent in its place.
 func (r *run) shadows(p *path, bytes int) {
 	if p.shadow != nil {
 		p.shadow.Observe(r.now, bytes)
@@ -277,7 +277,6 @@ func (r *run) offer(at *port, d policy.Direction, f *flight) bool {
 	if p.config.Plan != nil {
 		r.join(p, f)
 	}
-	r.shadows(p, int(f.Size))
 	if r.options.Classified != nil && p.attached != nil {
 		r.options.Classified(at.iface, d, p.names[f.Slot], &f.Packet)
 	}
@@ -327,6 +326,7 @@ func (r *run) take(p *path, owner *port, ask kind) *flight {
 	}
 	f := pkt.Owner.(*flight)
 	r.sends(p, f)
+	r.shadows(p, int(f.Size))
 	f.steps = append(f.steps, measure.Step{Place: p.place, Slot: f.Slot, Wait: r.now - f.Arrived})
 	return f
 }

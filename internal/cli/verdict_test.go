@@ -154,6 +154,17 @@ attach:`, 1)
 	}
 }
 
+// Traffic that meets no policy and loses packets is warned of, where no class lost any
+// beside it.
+func TestTrafficThatMeetsNoPolicy(t *testing.T) {
+	text := strings.Replace(crossingWith("{policy: wan, at: west/wan, direction: out}", "7.6Mbit/s", anyVoice), "      - {name: calls, calls: 5, codec: g711, between: [10.1.0.5, 10.2.0.5]}\n", "", 1)
+	text = strings.Replace(text, `"voice loss = 0", "voice delay p99 <= 20ms", "voice mos >= 4.3"`, `"up loss <= 60%"`, 1)
+	res := result(t, text)
+	if !slices.ContainsFunc(res.Warnings, func(w measure.Warning) bool { return w.Name == "unclassified" && w.Line == 25 }) || res.Verdict != "pass" {
+		t.Errorf("%s, %+v", res.Verdict, res.Warnings)
+	}
+}
+
 // A policy that sees only the answers of calls, because it is attached the other way, is
 // warned of; where what they answer has a policy of its own it is not.
 func TestPoliciesThatSeeOnlyAnswers(t *testing.T) {
