@@ -33,7 +33,7 @@ type Measures struct {
 	Windows    []Window
 	Collectors []*Collector // of the whole time first, then of each window
 	Places     []Place      // by the number in a Step
-	Quiet      []Interface  // with a policy in force, to which no packet came
+	Quiet      []Interface  // whose policy has a `when`, and to which no packet came
 }
 
 // Judge compares each expectation with what was measured, sets the outcomes, the

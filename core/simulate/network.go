@@ -223,6 +223,13 @@ func (p *path) open(r *run) {
 	if p.names = p.Classes(); p.names == nil {
 		p.names = r.classes
 	}
+}
+
+// measured returns the slots of the path, made when the first packet comes.
+func (p *path) measured(r *run) []slot {
+	if p.slots != nil {
+		return p.slots
+	}
 	p.slots = make([]slot, len(p.names))
 	for i := range p.slots {
 		s := &p.slots[i]
@@ -238,4 +245,5 @@ func (p *path) open(r *run) {
 			s.queue = meter.NewNeed(e.Promise)
 		}
 	}
+	return p.slots
 }

@@ -27,7 +27,7 @@ func (r *run) result() *measure.Result {
 			case path.Path == nil:
 			case path.busy():
 				res.Interfaces = append(res.Interfaces, r.interfaceResult(p, policy.Direction(d), path))
-			case path.config.Plan != nil:
+			case path.config.Plan != nil && path.Sometimes():
 				quiet = append(quiet, r.interfaceResult(p, policy.Direction(d), path))
 			}
 		}
@@ -89,15 +89,16 @@ func (r *run) interfaceResult(p *port, d policy.Direction, path *path) measure.I
 	}
 	var sent uint64
 	counters := path.Counters()
+	slots := path.measured(r)
 	for i := range counters {
 		c := &counters[i]
 		if path.Parent(i) < 0 {
-			sent += path.slots[i].windows[0].sent
+			sent += slots[i].windows[0].sent
 		}
 		if path.config.Plan == nil && c.OfferedPackets == 0 {
 			continue // a FIFO lists the classes that came
 		}
-		slot := &path.slots[i]
+		slot := &slots[i]
 		class := measure.Class{
 			Class: path.names[i], OfferedPackets: c.OfferedPackets, SentPackets: c.SentPackets, OfferedBytes: c.OfferedBytes, SentBytes: c.SentBytes,
 			OfferedBps: r.bps(slot.windows[0].offered), SentBps: r.bps(slot.windows[0].sent),

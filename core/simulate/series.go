@@ -64,7 +64,7 @@ func (s *series) slotsOf(p *path, f *flight, do func(at int, k *slotSeries)) {
 	}
 	ps := s.paths[p]
 	if ps == nil {
-		ps = &pathSeries{slots: make([]*slotSeries, len(p.slots))}
+		ps = &pathSeries{slots: make([]*slotSeries, len(p.names))}
 		s.paths[p] = ps
 	}
 	for i := int(f.Slot); i >= 0; i = p.Parent(i) {

@@ -281,20 +281,16 @@ func (r *run) offer(at *port, d policy.Direction, f *flight) bool {
 		r.options.Classified(at.iface, d, p.names[f.Slot], &f.Packet)
 	}
 	if reason != datapath.Passed {
-		r.dropped(at, d, f, reason)
+		r.dropped(at, d, f, reason, 0)
 		return false
 	}
 	return true
 }
 
-// dropped counts a packet that a data path dropped, and follows it from there on as if
-// it had not.
-func (r *run) dropped(at *port, d policy.Direction, f *flight, reason datapath.Reason) {
+// dropped counts a packet that a data path dropped after a wait, and follows it from there
+// on as if it had not.
+func (r *run) dropped(at *port, d policy.Direction, f *flight, reason datapath.Reason, wait time.Duration) {
 	p := at.path(d)
-	wait := time.Duration(0)
-	if reason == datapath.Early {
-		wait = r.now - f.Arrived
-	}
 	f.steps = append(f.steps, measure.Step{Place: p.place, Slot: f.Slot, Wait: wait, Reason: reason})
 	ends := reason == datapath.Blocked || p.config.Plan != nil && reason == datapath.Policed && p.Pardon(&f.Packet)
 	if !ends && !r.options.WithoutPolicy {
@@ -311,7 +307,7 @@ func (r *run) dropped(at *port, d policy.Direction, f *flight, reason datapath.R
 func (r *run) discarded(at *port, d policy.Direction, pkt *packet.Packet, reason datapath.Reason) {
 	f := pkt.Owner.(*flight)
 	r.discards(at.path(d), f)
-	r.dropped(at, d, f, reason)
+	r.dropped(at, d, f, reason, r.now-f.Arrived)
 }
 
 // take gets the next packet out of a data path, or plans to ask again.

@@ -40,8 +40,9 @@ type figures struct {
 func (r *run) offered(p *path, f *flight, reason datapath.Reason) {
 	size := int64(f.Size)
 	counts := r.measured()
+	slots := p.measured(r)
 	for i := int(f.Slot); i >= 0; i = p.Parent(i) {
-		s := &p.slots[i]
+		s := &slots[i]
 		if counts {
 			s.windows[0].offered += uint64(size)
 		}
