@@ -3,7 +3,6 @@ package language
 import (
 	"fmt"
 	"slices"
-	"strconv"
 	"strings"
 )
 
@@ -13,69 +12,70 @@ import (
 
 // Lookup returns the value at a path, and whether it is written.
 func (v *Value) Lookup(path string) (*Value, bool) {
-	at := v
-	for _, key := range strings.Split(path, ".") {
-		i := at.find(key)
+	for path != "" {
+		i, rest := v.step(path)
 		if i < 0 {
 			return nil, false
 		}
-		at = &at.Items[i]
+		v, path = &v.Items[i], rest
 	}
-	return at, true
+	return v, true
 }
 
-// find returns the number of the item of a key, or -1.
-func (v *Value) find(key string) int {
-	if v.Kind == Keyed {
-		return slices.IndexFunc(v.Keys, func(k Value) bool { return k.Text == key })
-	}
-	name, number, _ := strings.Cut(key, "#")
-	nth, err := strconv.Atoi(number)
-	if err != nil {
-		nth = 1
-	}
+// step returns the number of the item that a path goes on with, and the rest of the path;
+// -1 when there is none. A name may have dots: the longest that fits is meant.
+func (v *Value) step(path string) (item int, rest string) {
+	item = -1
+	longest := 0
+	seen := make(map[string]int)
 	for i := range v.Items {
-		for _, by := range []string{"name", "class"} {
-			if k, ok := v.Items[i].Lookup(by); ok && v.Items[i].Kind == Keyed && k.Text == name {
-				if nth--; nth == 0 {
-					return i
-				}
+		name := ""
+		if v.Kind == Keyed {
+			name = v.Keys[i].Text
+		} else if name = v.Items[i].named(); name != "" {
+			if seen[name]++; seen[name] > 1 {
+				name = fmt.Sprintf("%s#%d", name, seen[name])
+			}
+		}
+		if after, ok := strings.CutPrefix(path, name); ok && len(name) > longest && (after == "" || after[0] == '.') {
+			item, longest, rest = i, len(name), strings.TrimPrefix(after, ".")
+		}
+	}
+	return item, rest
+}
+
+// named returns what an item of a list is called.
+func (v *Value) named() string {
+	if v.Kind == Keyed {
+		for i := range v.Keys {
+			if k := v.Keys[i].Text; k == "name" || k == "class" {
+				return v.Items[i].Text
 			}
 		}
 	}
-	return -1
+	return ""
 }
 
 // With returns the document with a value at a path replaced, or written where it is not
-// yet; the document itself stays. A single value that stands where keys are needed, as
-// in `at-most: 3Mbit/s` for at-most.rate, is replaced as well.
+// yet; the document itself stays.
 func (v *Value) With(path, text string) (Value, error) {
-	return v.with(strings.Split(path, "."), text)
-}
-
-func (v *Value) with(path []string, text string) (Value, error) {
-	if len(path) == 0 {
+	if path == "" {
 		return Value{Kind: Scalar, At: v.At, Text: text}, nil
 	}
 	out := *v
-	i := v.find(path[0])
-	switch {
-	case v.Kind == Null:
-		out.Kind = Keyed
-	case v.Kind == Scalar:
-		return out, fmt.Errorf("%s: %q has no %s within", v.At, v.Text, path[0])
-	}
-	if i < 0 && out.Kind == List {
-		return out, fmt.Errorf("%s: the list has no %s", v.At, path[0])
-	}
-	if i < 0 {
-		inner, err := (&Value{At: v.At}).with(path[1:], text)
-		out.Keys = append(slices.Clone(v.Keys), Value{Kind: Scalar, At: v.At, Text: path[0]})
-		out.Items = append(slices.Clone(v.Items), inner)
+	if i, rest := v.step(path); i >= 0 {
+		inner, err := v.Items[i].With(rest, text)
+		out.Items = slices.Clone(v.Items)
+		out.Items[i] = inner
 		return out, err
 	}
-	inner, err := v.Items[i].with(path[1:], text)
-	out.Items = slices.Clone(v.Items)
-	out.Items[i] = inner
+	if v.Kind == Scalar || v.Kind == List {
+		return out, fmt.Errorf("%s: there is no %s within %s", v.At, path, v.Kind)
+	}
+	key, rest, _ := strings.Cut(path, ".")
+	inner, err := (&Value{At: v.At}).With(rest, text)
+	out.Kind = Keyed
+	out.Keys = append(slices.Clone(v.Keys), Value{Kind: Scalar, At: v.At, Text: key})
+	out.Items = append(slices.Clone(v.Items), inner)
 	return out, err
 }
