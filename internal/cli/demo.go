@@ -38,11 +38,11 @@ harbour is full in fog. The same traffic runs without and with the policy.`,
 				return err
 			}
 			if a.output == "text" {
-				text.Line("%s", examples.Story)
+				text.Lines(examples.Story)
 			}
 			err = a.runAll(text, &rehearsalRun{file: f, in: in, seed: 1, both: true}, plans)
 			if a.output == "text" && (err == nil || errors.Is(err, errFound)) {
-				text.Line("%s", examples.Next)
+				text.Lines(examples.Next)
 			}
 			return err
 		},
@@ -75,7 +75,7 @@ func (a *app) writeDemo(dir string) error {
 		if err != nil {
 			return fmt.Errorf("cannot write the example: %w", err)
 		}
-		fmt.Fprintln(a.out, path)
+		fmt.Fprintln(a.out, render.Visible(path))
 	}
 	return nil
 }

@@ -3,6 +3,8 @@ package cli
 import (
 	"fmt"
 	"time"
+
+	"imbrel/internal/render"
 )
 
 // progress returns a function that shows on a terminal how much is done, once a
@@ -11,6 +13,7 @@ func (a *app) progress(what string) (show func(float64), clear func()) {
 	if !isTerminal(a.err) {
 		return nil, func() {}
 	}
+	what = render.Visible(what)
 	begun, shown := time.Now(), time.Time{}
 	show = func(done float64) {
 		now := time.Now()

@@ -56,7 +56,7 @@ func Main(args []string, in io.Reader, out, errs io.Writer) (status int) {
 	case errors.Is(err, errFound):
 		return exitFound
 	}
-	fmt.Fprintf(errs, "%s\n", err)
+	fmt.Fprintln(errs, render.VisibleError(err, args))
 	return exitUnusable
 }
 

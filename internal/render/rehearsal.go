@@ -141,7 +141,7 @@ func (t Text) traffic(r *measure.Result, v *View) {
 		if calls {
 			cells = append(cells, mos(row.MOS))
 		}
-		w.AppendRow(cells)
+		addRow(w, cells)
 	}
 	t.put(w)
 	if left > 0 {
@@ -190,7 +190,7 @@ func (t Text) hops(r *measure.Result, v *View) {
 		if h.At == "carrier" {
 			place = h.Node + "/" + h.Interface + ", its carrier"
 		}
-		w.AppendRow(table.Row{shown, place, h.Class, figure.Count(h.Packets), figure.Count(h.Drops.Total()), reasons(&h.Drops), figure.Milliseconds(h.MeanMs), figure.Milliseconds(h.MaxMs)})
+		addRow(w, table.Row{shown, place, h.Class, figure.Count(h.Packets), figure.Count(h.Drops.Total()), reasons(&h.Drops), figure.Milliseconds(h.MeanMs), figure.Milliseconds(h.MaxMs)})
 	}
 	t.put(w)
 	t.Line("")
@@ -345,7 +345,7 @@ func (t Text) oneInterface(r *measure.Result, f *measure.Interface, v *View) {
 		for _, d := range dropColumns {
 			row = append(row, figure.Count(d.of(&c.Drops)))
 		}
-		w.AppendRow(append(row, leavesAs(c), figure.Bytes(c.MaxQueueBytes), wait))
+		addRow(w, append(row, leavesAs(c), figure.Bytes(c.MaxQueueBytes), wait))
 	}
 	t.put(w)
 	for j := range f.Classes {
@@ -473,7 +473,7 @@ func (t Text) links(r *measure.Result, v *View) {
 			if l.QueueDelay != nil {
 				wait = figure.Milliseconds(l.QueueDelay.P99)
 			}
-			w.AppendRow(table.Row{l.From, l.To, figure.Rate(l.SendsBps), figure.Rate(l.CarriedBps), figure.Count(l.Drops), wait})
+			addRow(w, table.Row{l.From, l.To, figure.Rate(l.SendsBps), figure.Rate(l.CarriedBps), figure.Count(l.Drops), wait})
 		}
 		t.put(w)
 	}

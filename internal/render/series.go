@@ -36,9 +36,9 @@ func (t Text) series(s *measure.Series, v *View) {
 			if !v.shows(c.Class) {
 				continue
 			}
-			w.AppendRow(chartRow(c, ""))
+			addRow(w, chartRow(c, ""))
 			for k := range c.Instances {
-				w.AppendRow(chartRow(&c.Instances[k], "  "))
+				addRow(w, chartRow(&c.Instances[k], "  "))
 			}
 		}
 		t.put(w)

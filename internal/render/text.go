@@ -17,27 +17,43 @@ type Text struct {
 	Color bool
 }
 
-// Line writes a line.
-func (t Text) Line(format string, args ...any) { fmt.Fprintf(t.W, format+"\n", args...) }
+// Line writes a line; what is in its arguments is made visible.
+func (t Text) Line(format string, args ...any) {
+	for i, a := range args {
+		args[i] = shown(a)
+	}
+	fmt.Fprintf(t.W, format+"\n", args...)
+}
+
+// Lines writes a text of our own, of several lines.
+func (t Text) Lines(text string) {
+	for line := range strings.SplitSeq(text, "\n") {
+		t.Line("%s", line)
+	}
+}
 
 // Title writes a heading.
 func (t Text) Title(format string, args ...any) {
+	for i, a := range args {
+		args[i] = shown(a)
+	}
 	t.Line("%s", t.paint(fmt.Sprintf(format, args...), text.Bold))
 }
 
-func (t Text) paint(s string, c ...text.Color) string {
+func (t Text) paint(s string, c ...text.Color) painted {
+	s = Visible(s)
 	if !t.Color {
-		return s
+		return painted(s)
 	}
 	codes := make([]string, len(c))
 	for i, k := range c {
 		codes[i] = fmt.Sprint(int(k))
 	}
-	return "\x1b[" + strings.Join(codes, ";") + "m" + s + "\x1b[0m"
+	return painted("\x1b[" + strings.Join(codes, ";") + "m" + s + "\x1b[0m")
 }
 
-func (t Text) good(s string) string { return t.paint(s, text.FgGreen) }
-func (t Text) bad(s string) string  { return t.paint(s, text.FgRed, text.Bold) }
+func (t Text) good(s string) painted { return t.paint(s, text.FgGreen) }
+func (t Text) bad(s string) painted  { return t.paint(s, text.FgRed, text.Bold) }
 
 // A column is one column of a table: its heading, and which side it keeps to.
 type column struct {
@@ -101,7 +117,7 @@ func (t Text) putWith(w table.Writer, after func(row int)) {
 		if rule {
 			line = strings.Repeat("─", width) // as far as the text, not its padding
 		}
-		t.Line("  %s", line)
+		t.Line("  %s", painted(line)) // its cells are visible
 		switch {
 		case row >= 0:
 			after(row)

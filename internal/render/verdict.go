@@ -57,7 +57,7 @@ func (t Text) paragraph(lead, text string) {
 	t.Line("%s", line)
 }
 
-func (t Text) holds(o *measure.Outcome) string {
+func (t Text) holds(o *measure.Outcome) painted {
 	if o.Holds {
 		return t.good("holds")
 	}
@@ -80,7 +80,7 @@ func (t Text) expectations(r *measure.Result) {
 	w := t.grid([]column{{"expectation", true}, {"measured", false}, {"", true}, {"of", true}}, nil)
 	for i := range r.Expectations {
 		o := &r.Expectations[i]
-		w.AppendRow(table.Row{o.Text, measured(o), t.holds(o), o.Of})
+		addRow(w, table.Row{o.Text, measured(o), t.holds(o), o.Of})
 	}
 	t.putWith(w, func(row int) { t.why(&r.Expectations[row]) })
 	t.Line("")
@@ -190,7 +190,7 @@ func (t Text) sideBySide(without, with *measure.Result, v *View) {
 			name += " (" + r.Class + ")"
 		}
 		row := append(table.Row{figure.Short(name, 28), "│"}, met(find(without, r), v, late[0])...)
-		w.AppendRow(append(append(row, "│"), met(&r.Met, v, late[1])...))
+		addRow(w, append(append(row, "│"), met(&r.Met, v, late[1])...))
 	}
 	t.put(w)
 	if left > 0 {
@@ -215,7 +215,7 @@ func (t Text) classesBeside(without, with *measure.Result, v *View) {
 			}
 		}
 		row := append(table.Row{figure.Short(c.Class, 28), "│"}, met(other, v, late[0])...)
-		w.AppendRow(append(append(row, "│"), met(&c.Met, v, late[1])...))
+		addRow(w, append(append(row, "│"), met(&c.Met, v, late[1])...))
 	}
 	t.put(w)
 	t.Line("")
@@ -289,7 +289,7 @@ func (t Text) whereItQueued(without, with *measure.Result) {
 			continue
 		}
 		if rows++; rows <= mostRows {
-			w.AppendRow(table.Row{name, "│", figure.Count(p.drops[0]), figure.Milliseconds(p.wait[0]), "│", figure.Count(p.drops[1]), figure.Milliseconds(p.wait[1])})
+			addRow(w, table.Row{name, "│", figure.Count(p.drops[0]), figure.Milliseconds(p.wait[0]), "│", figure.Count(p.drops[1]), figure.Milliseconds(p.wait[1])})
 		}
 	}
 	if rows == 0 {
@@ -311,7 +311,7 @@ func (t Text) bothExpectations(without, with *measure.Result) {
 	w := t.grid([]column{{"expectation", true}, {"without", false}, {"", true}, {"with", false}, {"", true}, {"of", true}}, nil)
 	for i := range with.Expectations {
 		a, b := &without.Expectations[i], &with.Expectations[i]
-		w.AppendRow(table.Row{b.Text, measured(a), t.holds(a), measured(b), t.holds(b), b.Of})
+		addRow(w, table.Row{b.Text, measured(a), t.holds(a), measured(b), t.holds(b), b.Of})
 	}
 	said := false
 	t.putWith(w, func(row int) {
