@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -200,5 +201,53 @@ func TestBadFilesAndFlags(t *testing.T) {
 		if r.status != 2 || !strings.Contains(r.err, c.want) {
 			t.Errorf("%s: exit %d, says %q; want 2 and %q", name, r.status, r.err, c.want)
 		}
+	}
+}
+
+// What is included is a regular file within the folder of the first file, or in one that is
+// allowed; what is refused is not shown.
+func TestIncludesStayInTheirFolder(t *testing.T) {
+	dir := t.TempDir()
+	const secret = "SECRET-LINE"
+	put(t, dir, "outside.yaml", "imbrel: 1\ngroups: {far: [10.9.0.0/16]}\n")
+	put(t, dir, "secret.txt", secret+": [\n")
+	put(t, dir, "in/near.yaml", "imbrel: 1\ngroups: {near: [10.8.0.0/16]}\n")
+	put(t, dir, "in/sub/deep.yaml", "imbrel: 1\ninclude: [../near.yaml]\n")
+	base := strings.Replace(crossingWith(bothEnds, "7.6Mbit/s", anyVoice), "imbrel: 1\n", "imbrel: 1\ninclude: [INCLUDED]\n", 1)
+	if err := exec.Command("mkfifo", filepath.Join(dir, "in/pipe.yaml")).Run(); err != nil {
+		t.Skip("this system has no named pipes: ", err)
+	}
+	for link, to := range map[string]string{"in/link.yaml": "../outside.yaml", "in/own.yaml": "near.yaml", "in/leak.yaml": "../secret.txt"} {
+		if err := os.Symlink(to, filepath.Join(dir, link)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for included, want := range map[string]string{
+		"near.yaml": "", "sub/deep.yaml": "", "own.yaml": "", "./sub/../near.yaml": "",
+		"../outside.yaml": "is outside the folder", "../secret.txt": "is outside the folder", "link.yaml": "is outside the folder", "leak.yaml": "is outside the folder",
+		"/etc/hostname": "is outside the folder", "pipe.yaml": "is a pipe or a device", "sub": "is a directory", "/dev/zero": "is outside the folder", "none.yaml": "does not exist",
+		filepath.Join(dir, "in/near.yaml"): "",
+	} {
+		put(t, dir, "in/first.yaml", strings.Replace(base, "INCLUDED", included, 1))
+		r := imbrel(t, dir, "", nil, "shares", "in/first.yaml")
+		switch {
+		case want == "" && r.status != 0:
+			t.Errorf("%s: exit %d: %s", included, r.status, r.err)
+		case want != "" && (r.status != 2 || !strings.Contains(r.err, want) || strings.Contains(r.err, secret)):
+			t.Errorf("%s: exit %d: %s; want %q", included, r.status, r.err, want)
+		}
+	}
+	for _, included := range []string{"../outside.yaml", "link.yaml"} {
+		put(t, dir, "in/first.yaml", strings.Replace(base, "INCLUDED", included, 1))
+		if r := imbrel(t, dir, "", nil, "shares", "in/first.yaml", "--include-from", "."); r.status != 0 && included[0] == '.' {
+			t.Errorf("%s allowed: exit %d: %s", included, r.status, r.err)
+		}
+	}
+	// A capture that a policy names is a regular file too.
+	piped := strings.Replace(base, "include: [INCLUDED]\n", "", 1)
+	piped = strings.Replace(piped, "{name: up, rate: 12Mbit/s, packet: 1500B, from: 10.1.0.9, to: 10.2.0.9}", "{name: up, capture: pipe.yaml, enters: west/lan}", 1)
+	put(t, dir, "in/first.yaml", piped)
+	if r := imbrel(t, dir, "", nil, "rehearse", "in/first.yaml"); r.status != 2 || !strings.Contains(r.err, "is a pipe or a device") {
+		t.Errorf("a capture that is a pipe: exit %d: %s", r.status, r.err)
 	}
 }

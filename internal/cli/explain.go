@@ -47,7 +47,7 @@ applications.`,
 			if len(args) != 1 {
 				return fmt.Errorf("imbrel explain wants a policy file, and --from and --to or --capture\nsee: imbrel explain --help")
 			}
-			f, in, err := files.ReadPolicy(args[0], a.in)
+			f, in, err := files.ReadPolicy(args[0], a.in, a.includeFrom...)
 			if err != nil {
 				return err
 			}
@@ -87,7 +87,7 @@ applications.`,
 func (a *app) listApps(text render.Text, args []string) error {
 	apps := policy.Catalogue()
 	if len(args) == 1 {
-		f, _, err := files.ReadPolicy(args[0], a.in)
+		f, _, err := files.ReadPolicy(args[0], a.in, a.includeFrom...)
 		if err != nil {
 			return err
 		}

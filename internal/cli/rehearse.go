@@ -52,7 +52,7 @@ warned of too.`,
   imbrel rehearse ternrock.yaml fog --capture-out marked/`,
 		Args: between(1, 2, "a policy file, and perhaps the name of a rehearsal"),
 		RunE: func(_ *cobra.Command, args []string) error {
-			f, in, err := files.ReadPolicy(args[0], a.in)
+			f, in, err := files.ReadPolicy(args[0], a.in, a.includeFrom...)
 			if err != nil {
 				return err
 			}

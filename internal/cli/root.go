@@ -32,6 +32,8 @@ type app struct {
 	in       io.Reader
 	out, err io.Writer
 	output   string // -o
+	// includeFrom are folders from which policy files may be included besides their own.
+	includeFrom []string
 }
 
 // Main runs the command line and returns the exit status.
@@ -86,6 +88,7 @@ Start with:  imbrel demo`,
 	root.SetOut(a.out)
 	root.SetErr(a.err)
 	root.PersistentFlags().StringVarP(&a.output, "output", "o", "text", "`FORM` of the result: text for people, json for programs")
+	root.PersistentFlags().StringArrayVar(&a.includeFrom, "include-from", nil, "allow `include` of policy files in the folder `DIR`, besides that of the file itself")
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
 		return fmt.Errorf("%w\nsee: %s --help", err, c.CommandPath())
 	})

@@ -32,7 +32,7 @@ means to wait.`,
 			if err != nil {
 				return err
 			}
-			f, _, err := files.ReadPolicy(args[0], a.in)
+			f, _, err := files.ReadPolicy(args[0], a.in, a.includeFrom...)
 			if err != nil {
 				return err
 			}

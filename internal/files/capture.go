@@ -45,7 +45,7 @@ func (c *Captures) Close() {
 // OpenCapture opens a capture to be explained: one that ends in the middle of a
 // packet is read as far as it goes.
 func OpenCapture(name string) (*Capture, error) {
-	file, err := openRegular(Place{}, name)
+	file, err := openNamed(Place{}, name)
 	if err != nil {
 		return nil, err
 	}

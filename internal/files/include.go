@@ -1,6 +1,7 @@
 package files
 
 import (
+	"errors"
 	"fmt"
 	"io"
 	"path"
@@ -87,7 +88,10 @@ func (c *includer) include(item language.Value, dir string) (language.Value, err
 	if c.count++; c.count > maxIncludes {
 		return fail("join some of them", "more than %d files are included", maxIncludes)
 	}
-	file, err := openRegular(c.in, name)
+	file, err := c.in.openIncluded(name)
+	if errors.Is(err, errOutside) {
+		return fail("put it there, or allow its folder with --include-from DIR", "%s is outside the folder of the first file, %s", shown, c.in.In)
+	}
 	if err != nil {
 		return fail("names are relative to the file that names them", "cannot include: %s", err)
 	}

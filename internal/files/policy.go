@@ -28,8 +28,9 @@ const maxPolicyBytes = 4 << 20
 
 // A Place to read files from: the operating system's, or an embedded one.
 type Place struct {
-	FS fs.FS  // nil: the operating system's files
-	In string // the folder that relative names start from
+	FS   fs.FS    // nil: the operating system's files
+	In   string   // the folder that relative names start from
+	Also []string // other folders from which files may be included
 
 	texts map[string][]byte // of the policy files read, by name
 	doc   *language.Value   // what was read, with what it includes
@@ -93,19 +94,19 @@ func (p Place) WithLines(err error) error {
 	return err
 }
 
-// ReadPolicy reads and validates a policy file and what it includes; "-" is
-// standard input, given as stdin. It also returns the place that names within
-// the file start from.
-func ReadPolicy(name string, stdin io.Reader) (*policy.File, Place, error) {
+// ReadPolicy reads and validates a policy file and what it includes, from its own folder
+// and those given; "-" is standard input, given as stdin. It also returns the place that
+// names within the file start from.
+func ReadPolicy(name string, stdin io.Reader, includeFrom ...string) (*policy.File, Place, error) {
 	if name == "-" {
-		return readPolicy(Place{In: "."}, "stdin", stdin)
+		return readPolicy(Place{In: ".", Also: includeFrom}, "stdin", stdin)
 	}
-	file, err := openRegular(Place{}, name)
+	file, err := openNamed(Place{}, name)
 	if err != nil {
 		return nil, Place{}, fmt.Errorf("cannot read the policy file: %w", err)
 	}
 	defer file.Close()
-	return readPolicy(Place{In: filepath.Dir(name)}, name, file)
+	return readPolicy(Place{In: filepath.Dir(name), Also: includeFrom}, name, file)
 }
 
 // ReadPolicyIn reads and validates a policy file of an embedded file system.
@@ -132,23 +133,110 @@ func readPolicy(in Place, name string, r io.Reader) (*policy.File, Place, error)
 	return nil, in, in.WithLines(err)
 }
 
-// openRegular opens what can be read as a file, and says in people's words why
-// something cannot.
-func openRegular(p Place, name string) (fs.File, error) {
+// openNamed opens what the user names, which may be a pipe, and says in people's words why
+// something cannot be opened.
+func openNamed(p Place, name string) (fs.File, error) {
 	file, err := p.open(name)
-	switch {
-	case errors.Is(err, fs.ErrNotExist):
-		return nil, fmt.Errorf("%s does not exist", name)
-	case errors.Is(err, fs.ErrPermission):
-		return nil, fmt.Errorf("%s may not be read by you", name)
-	case err != nil:
-		return nil, err
+	if err != nil {
+		return nil, inWords(name, err)
 	}
 	if info, err := file.Stat(); err == nil && info.IsDir() {
 		file.Close()
 		return nil, fmt.Errorf("%s is a directory; name a file in it", name)
 	}
 	return file, nil
+}
+
+// openRegular opens a file that another file names. It is a regular one: to open a pipe or
+// a device may wait for ever.
+func openRegular(p Place, name string) (fs.File, error) {
+	if p.FS == nil {
+		full := name
+		if !filepath.IsAbs(name) {
+			full = filepath.Join(p.In, name)
+		}
+		info, err := os.Stat(full)
+		if err != nil {
+			return nil, inWords(name, err)
+		}
+		if err := regular(name, info); err != nil {
+			return nil, err
+		}
+	}
+	return openNamed(p, name)
+}
+
+func regular(name string, info fs.FileInfo) error {
+	switch {
+	case info.IsDir():
+		return fmt.Errorf("%s is a directory; name a file in it", name)
+	case !info.Mode().IsRegular():
+		return fmt.Errorf("%s is a pipe or a device, and no regular file", name)
+	}
+	return nil
+}
+
+func inWords(name string, err error) error {
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return fmt.Errorf("%s does not exist", name)
+	case errors.Is(err, fs.ErrPermission):
+		return fmt.Errorf("%s may not be read by you", name)
+	}
+	return err
+}
+
+// openIncluded opens a file to be included: a regular one within the folder of the first
+// file or one of those that are allowed besides, links followed.
+func (p Place) openIncluded(name string) (fs.File, error) {
+	if p.FS != nil {
+		return openRegular(p, name)
+	}
+	full := name
+	if !filepath.IsAbs(name) {
+		full = filepath.Join(p.In, name)
+	}
+	for _, folder := range append([]string{p.In}, p.Also...) {
+		rel, ok := within(folder, full)
+		if !ok {
+			continue
+		}
+		root, err := os.OpenRoot(folder)
+		if err != nil {
+			return nil, fmt.Errorf("cannot include from %s: %w", folder, inWords(folder, err))
+		}
+		defer root.Close()
+		info, err := root.Stat(rel)
+		if errors.Is(err, fs.ErrNotExist) || errors.Is(err, fs.ErrPermission) {
+			return nil, inWords(name, err)
+		}
+		if err != nil { // a link that leads out of the folder
+			continue
+		}
+		if err := regular(name, info); err != nil {
+			return nil, err
+		}
+		file, err := root.Open(rel)
+		if err != nil {
+			return nil, inWords(name, err)
+		}
+		return file, nil
+	}
+	return nil, errOutside
+}
+
+// errOutside says that a file is in no folder that may be included from.
+var errOutside = errors.New("it is outside the folder of the first file")
+
+// within returns the name of a file as a folder knows it, and whether it is in it.
+func within(folder, full string) (string, bool) {
+	a, err1 := filepath.Abs(folder)
+	b, err2 := filepath.Abs(full)
+	if err1 != nil || err2 != nil {
+		return "", false
+	}
+	rel, err := filepath.Rel(a, b)
+	return rel, err == nil && filepath.IsLocal(rel)
 }
 
 // Document turns the text of a YAML file into a document tree. Anchors,
