@@ -131,13 +131,13 @@ func (c *Collector) slow(k Key, isCall bool) time.Duration {
 
 // Settle gives each flow to the tally that has most of its packets, which judges it,
 // and each call to all classes that any of its packets was in. It is called once, when
-// all packets are booked.
-func (c *Collector) Settle() {
+// all packets until a time are booked.
+func (c *Collector) Settle(until time.Duration) {
 	for _, f := range c.flows {
 		most := &f.booked[0]
 		for i := range f.booked {
 			b := &f.booked[i]
-			b.tally.seconds = max(b.tally.seconds, f.lasts.Seconds())
+			b.tally.seconds = max(b.tally.seconds, min(f.lasts, max(until-f.from, time.Millisecond)).Seconds())
 			if b.packets > most.packets {
 				most = b
 			}

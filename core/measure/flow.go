@@ -19,7 +19,8 @@ type Flow struct {
 	call     *call
 	shift    time.Duration
 	hasShift bool
-	lasts    time.Duration // for how long its source sends
+	from     time.Duration // when its source begins
+	lasts    time.Duration // for how long it sends
 	booked   []booking
 	other    *Flow // of a call, the other direction
 	windows  []*Flow
@@ -64,13 +65,13 @@ const (
 	missing
 )
 
-// NewFlow returns the measure of a flow whose source sends for the given time.
-func NewFlow(lasts time.Duration) *Flow { return &Flow{lasts: lasts} }
+// NewFlow returns the measure of a flow whose source sends from a time on, for so long.
+func NewFlow(from, lasts time.Duration) *Flow { return &Flow{from: from, lasts: lasts} }
 
 // NewCall returns the measures of the two directions of a call.
-func NewCall(c codec.Codec, playout, lasts time.Duration) (forth, back *Flow) {
-	forth = &Flow{lasts: lasts, call: &call{codec: c, playout: playout}}
-	back = &Flow{lasts: lasts, call: &call{codec: c, playout: playout}, other: forth}
+func NewCall(c codec.Codec, playout, from, lasts time.Duration) (forth, back *Flow) {
+	forth = &Flow{from: from, lasts: lasts, call: &call{codec: c, playout: playout}}
+	back = &Flow{from: from, lasts: lasts, call: &call{codec: c, playout: playout}, other: forth}
 	forth.other = back
 	return forth, back
 }
@@ -185,13 +186,13 @@ func (f *Flow) IsCall() bool { return f.call != nil }
 
 // Window returns the measure of the flow's packets of one window of time, made with
 // the first: first is its number.
-func (f *Flow) Window(n int, lasts time.Duration, first int64) *Flow {
+func (f *Flow) Window(n int, span Window, first int64) *Flow {
 	for len(f.windows) <= n {
 		f.windows = append(f.windows, nil)
 	}
 	w := f.windows[n]
 	if w == nil {
-		w = &Flow{lasts: lasts, base: first}
+		w = &Flow{from: span.From, lasts: span.To - span.From, base: first}
 		if f.call != nil {
 			w.call = &call{codec: f.call.codec, playout: f.call.playout}
 			if n < len(f.other.windows) && f.other.windows[n] != nil {

@@ -52,7 +52,7 @@ func TestEModel(t *testing.T) {
 // A rate counts what arrives while the source sends, moved by the first packet's delay:
 // what drains afterwards does not make it larger.
 func TestMeasuredTime(t *testing.T) {
-	f := NewFlow(time.Second)
+	f := NewFlow(0, time.Second)
 	counted := 0
 	for n := range 10 {
 		sent := time.Duration(n) * 100 * ms
@@ -68,7 +68,7 @@ func TestMeasuredTime(t *testing.T) {
 
 // Packets later than the playout buffer are lost to the listener.
 func TestLatePacketsCountAsLost(t *testing.T) {
-	f, _ := NewCall(g711(), 40*ms, 2*time.Second)
+	f, _ := NewCall(g711(), 40*ms, 0, 2*time.Second)
 	for n := range int64(100) {
 		delay := 5 * ms
 		if n%10 == 9 {
@@ -80,14 +80,14 @@ func TestLatePacketsCountAsLost(t *testing.T) {
 	if got := f.MOS(); math.Abs(got-want) > 1e-9 {
 		t.Errorf("10 %% late: MOS %.4f; want %.4f", got, want)
 	}
-	g, _ := NewCall(g711(), 42*ms, 2*time.Second)
+	g, _ := NewCall(g711(), 42*ms, 0, 2*time.Second)
 	for n := range int64(100) {
 		g.Delivered(n, 0, 5*ms+time.Duration(n%2)*41*ms, time.Minute)
 	}
 	if got := g.MOS(); math.Abs(got-MOS(93.2)) > 1e-9 {
 		t.Errorf("all within the playout buffer: MOS %.4f; want %.4f", got, MOS(93.2))
 	}
-	silent, _ := NewCall(g711(), 40*ms, time.Second)
+	silent, _ := NewCall(g711(), 40*ms, 0, time.Second)
 	silent.Dropped(0)
 	if silent.MOS() != 1 {
 		t.Errorf("a call of which nothing arrives has MOS %.2f; want 1", silent.MOS())
@@ -98,7 +98,7 @@ func TestLatePacketsCountAsLost(t *testing.T) {
 // longer for good misses packets for ten seconds, not for ever; and its memory stays
 // as it is.
 func TestThePlayoutPointFollows(t *testing.T) {
-	f, _ := NewCall(g711(), 40*ms, time.Hour)
+	f, _ := NewCall(g711(), 40*ms, 0, time.Hour)
 	lost := int64(0)
 	for n := range int64(180_000) {
 		delay := 5 * ms
@@ -120,7 +120,7 @@ func TestThePlayoutPointFollows(t *testing.T) {
 
 // RFC 3550 §6.4.1 by hand: transit differences of 16, 0 and 8 ms.
 func TestInterarrivalJitter(t *testing.T) {
-	f := NewFlow(time.Second)
+	f := NewFlow(0, time.Second)
 	for n, d := range []time.Duration{10 * ms, 26 * ms, 26 * ms, 18 * ms} {
 		f.Delivered(int64(n), 0, d, time.Minute)
 	}

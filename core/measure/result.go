@@ -15,7 +15,8 @@ type Result struct {
 	Seed         uint64        `json:"seed"`
 	DurationS    float64       `json:"duration_s"`
 	Policy       bool          `json:"policy"`
-	Verdict      string        `json:"verdict"` // "pass", "fail", or "none": nothing was expected
+	Incomplete   bool          `json:"incomplete,omitempty"` // interrupted: all of this is of the first DurationS
+	Verdict      string        `json:"verdict"`              // "pass", "fail", or "none": nothing was expected
 	Warnings     []Warning     `json:"warnings"`
 	Expectations []Outcome     `json:"expectations"`
 	Interfaces   []Interface   `json:"interfaces"`

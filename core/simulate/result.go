@@ -17,7 +17,7 @@ import (
 func (r *run) result() *measure.Result {
 	res := &measure.Result{
 		Imbrel: 1, Rehearsal: r.plan.Name, Title: r.file.Title, Seed: r.options.Seed,
-		DurationS: r.plan.Lasts.Seconds(), Policy: !r.options.WithoutPolicy,
+		DurationS: r.lasts.Seconds(), Policy: !r.options.WithoutPolicy, Incomplete: r.stopped,
 		Interfaces: []measure.Interface{}, Links: []measure.Link{},
 	}
 	var quiet []measure.Interface
@@ -53,7 +53,7 @@ func (r *run) result() *measure.Result {
 		}
 	}
 	for _, c := range r.collectors {
-		c.Settle()
+		c.Settle(r.lasts)
 	}
 	res.Traffic = r.collectors[0].Rows(classes)
 	res.Classes = r.collectors[0].ClassResults(classes)
@@ -123,7 +123,7 @@ func (r *run) interfaceResult(p *port, d policy.Direction, path *path) measure.I
 			class.Colors = &measure.Colors{Green: c.Colors[0], Yellow: c.Colors[1], Red: c.Colors[2]}
 		}
 		class.Congested, class.TooLarge = c.Congested, c.TooLarge
-		for _, o := range path.Presences(i, r.plan.Lasts) {
+		for _, o := range path.Presences(i, r.lasts) {
 			held := measure.Presence{HeldS: o.Held.Seconds(), Times: o.Times}
 			if o.Limit == datapath.TheEntry {
 				class.When = &held
@@ -216,14 +216,14 @@ func (r *run) seen(p *path, i int, c *datapath.Counters) *measure.Seen {
 	for w := range s.windows {
 		g := &s.windows[w]
 		f := measure.Figures{OfferedPackets: g.offeredPackets, SentPackets: g.sentPackets, Drops: g.drops, MaxQueue: g.maxQueue, Delay: g.delay}
-		lasts := r.plan.Lasts
+		lasts := r.lasts
 		if w == 0 {
 			f.OfferedPackets, f.SentPackets = c.OfferedPackets, c.SentPackets
 			for _, n := range c.Drops {
 				f.Drops += n
 			}
 		} else {
-			lasts = r.windows[w-1].To - r.windows[w-1].From
+			lasts = max(min(r.windows[w-1].To, r.lasts)-r.windows[w-1].From, time.Millisecond)
 		}
 		f.OfferedBps, f.SentBps = over(g.offered, lasts), over(g.sent, lasts)
 		marks := g.marks

@@ -134,11 +134,15 @@ func (r *run) turned(at *port, d policy.Direction, e *plan.Entry, l datapath.Lim
 	} else if inForce {
 		s.open[k] = len(s.whens)
 		s.whens = append(s.whens, measure.WhenHeld{Node: at.iface.Node.Name, Interface: at.iface.Name, Direction: d.String(), Class: e.Name, Limit: l.String(),
-			FromS: when.Seconds(), ToS: r.plan.Lasts.Seconds()})
+			FromS: when.Seconds(), ToS: r.lasts.Seconds()})
 	}
 }
 
 func (s *series) result() *measure.Series {
+	s.length = int((s.run.lasts + s.every - 1) / s.every)
+	for _, i := range s.open {
+		s.whens[i].ToS = s.run.lasts.Seconds()
+	}
 	out := &measure.Series{IntervalS: s.every.Seconds(), Interfaces: []measure.SeriesInterface{}, Whens: s.whens}
 	if out.Whens == nil {
 		out.Whens = []measure.WhenHeld{}
@@ -185,12 +189,12 @@ func total(v []int64) int64 {
 
 // interval returns how long the i-th interval is: the last may be shorter.
 func (s *series) interval(i int) time.Duration {
-	return min(s.every, s.run.plan.Lasts-time.Duration(i)*s.every)
+	return min(s.every, s.run.lasts-time.Duration(i)*s.every)
 }
 
 func (s *series) class(k *slotSeries) measure.SeriesClass {
-	c := measure.SeriesClass{Class: k.name, Drops: k.drops, QueueBytes: k.queues}
-	for i := range k.offered {
+	c := measure.SeriesClass{Class: k.name, Drops: k.drops[:s.length], QueueBytes: k.queues[:s.length]}
+	for i := range s.length {
 		c.OfferedBps = append(c.OfferedBps, over(uint64(k.offered[i]), s.interval(i)))
 		c.SentBps = append(c.SentBps, over(uint64(k.sent[i]), s.interval(i)))
 	}
@@ -202,13 +206,13 @@ func (s *series) class(k *slotSeries) measure.SeriesClass {
 // and left nothing waiting beyond what it was offered.
 func (s *series) wakes(k *slotSeries, promise int64) []measure.Wake {
 	var out []measure.Wake
-	for i := range k.offered {
+	for i := range s.length {
 		if k.offered[i] == 0 || i > 0 && k.offered[i-1] > 0 {
 			continue
 		}
 		at := time.Duration(i) * s.every
 		w := measure.Wake{AtS: at.Seconds()}
-		for j := i; j < len(k.offered); j++ {
+		for j := i; j < s.length; j++ {
 			d := s.interval(j)
 			enough := over(uint64(k.sent[j]), d) >= promise*95/100
 			if enough || k.drops[j] == 0 && k.sent[j] >= k.offered[j]*95/100 {

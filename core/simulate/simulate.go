@@ -41,6 +41,9 @@ type Options struct {
 	Every time.Duration
 	// Hops asks for what each traffic met at each place.
 	Hops bool
+	// Stop, when not nil, is asked now and then whether to stop: the result is then of the
+	// time until there.
+	Stop func() bool
 	// Progress, when not nil, is told now and then how much is done, from 0 to 1.
 	Progress func(done float64)
 }
@@ -79,7 +82,9 @@ type run struct {
 	sources     []*source
 	spare       []*flight
 	now         time.Duration
+	lasts       time.Duration // the measured time
 	failed      error
+	stopped     bool
 
 	sets       *measure.Sets
 	windows    []measure.Window
@@ -105,7 +110,7 @@ func Run(f *policy.File, rehearsal *policy.Rehearsal, o Options) (*measure.Resul
 	if problems := unrehearsed(f, rehearsal); len(problems) > 0 {
 		return nil, problems
 	}
-	r := &run{file: f, plan: rehearsal, options: o, classes: f.ClassNames(), recogniser: recognise.New(f.Apps), ports: make(map[[2]netip.Addr]uint32),
+	r := &run{file: f, plan: rehearsal, options: o, lasts: rehearsal.Lasts, classes: f.ClassNames(), recogniser: recognise.New(f.Apps), ports: make(map[[2]netip.Addr]uint32),
 		sets: measure.NewSets(f, rehearsal), windows: measure.Windows(rehearsal), fates: make(map[string]*fate)}
 	for i := range f.Apps {
 		r.recognises = r.recognises || f.Apps[i].Recognised()
@@ -130,10 +135,16 @@ func Run(f *policy.File, rehearsal *policy.Rehearsal, o Options) (*measure.Resul
 		if !ok || r.failed != nil {
 			break
 		}
-		if steps&0xffff == 0 && o.Progress != nil {
-			o.Progress(min(1, float64(e.at)/float64(rehearsal.Lasts)))
-		}
 		r.now = e.at
+		if steps&0xffff == 0 {
+			if o.Progress != nil {
+				o.Progress(min(1, float64(e.at)/float64(rehearsal.Lasts)))
+			}
+			if o.Stop != nil && o.Stop() {
+				r.stopped, r.lasts = true, max(min(r.now, rehearsal.Lasts), time.Millisecond)
+				break
+			}
+		}
 		r.look()
 		r.step(&e)
 	}
@@ -439,7 +450,7 @@ func (r *run) book(f *flight, b func(t *measure.Tally, flow *measure.Flow, end t
 	b(r.collectors[0].Tally(f.flow, k), f.flow, f.source.end)
 	for i, w := range r.windows {
 		if f.sent >= w.From && f.sent < w.To {
-			flow := f.flow.Window(i, w.To-w.From, f.number)
+			flow := f.flow.Window(i, w, f.number)
 			b(r.collectors[1+i].Tally(flow, k), flow, min(w.To, f.source.end))
 		}
 	}
@@ -464,7 +475,7 @@ func (r *run) lose(f *flight) {
 }
 
 // bps returns bytes over the measured time as a rate.
-func (r *run) bps(bytes uint64) int64 { return over(bytes, r.plan.Lasts) }
+func (r *run) bps(bytes uint64) int64 { return over(bytes, r.lasts) }
 
 // over returns bytes over a time as a rate.
 func over(bytes uint64, d time.Duration) int64 {

@@ -156,7 +156,7 @@ func (r *run) calls(index int, t *policy.Traffic, end time.Duration) error {
 		ends := packet.Flow{From: t.From, To: t.To, Protocol: packet.UDP,
 			FromPort: t.FromPort + uint16(shift) + uint16(2*n), ToPort: t.ToPort + uint16(shift) + uint16(2*n)}
 		random := traffic.Random(r.options.Seed, t.Name, n)
-		measures, other := measure.NewCall(t.Codec, t.Playout, end-t.Starts)
+		measures, other := measure.NewCall(t.Codec, t.Playout, t.Starts, end-t.Starts)
 		for _, reverse := range []bool{false, true} {
 			flow, from, hops := ends, a, forth
 			if reverse {
@@ -184,7 +184,7 @@ func (r *run) stream(index int, t *policy.Traffic, end time.Duration) error {
 	} else { // streams of one rate should not stay in step
 		s.Start += time.Duration(random.Int64N(int64(t.Rate.Time(t.Packet))))
 	}
-	r.add(&source{Source: dressed(s, t, true), index: index, from: from, route: hops, end: end, flow: measure.NewFlow(end - t.Starts)})
+	r.add(&source{Source: dressed(s, t, true), index: index, from: from, route: hops, end: end, flow: measure.NewFlow(t.Starts, end-t.Starts)})
 	return nil
 }
 
@@ -269,7 +269,7 @@ func (r *run) emitNext(s *source) {
 func (r *run) windowed(f *flight) {
 	for i, w := range r.windows {
 		if f.sent >= w.From && f.sent < w.To {
-			f.flow.Window(i, w.To-w.From, f.number)
+			f.flow.Window(i, w, f.number)
 		}
 	}
 }
@@ -285,7 +285,7 @@ func (s *source) track(f packet.Flow) *sourceFlow {
 	}
 	t := s.flows[f]
 	if t == nil {
-		t = &sourceFlow{flow: measure.NewFlow(s.lasts)}
+		t = &sourceFlow{flow: measure.NewFlow(s.end-s.lasts, s.lasts)}
 		s.flows[f] = t
 	}
 	return t

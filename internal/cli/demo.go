@@ -62,14 +62,15 @@ func (a *app) writeDemo(dir string) error {
 			return err
 		}
 		path := filepath.Join(dir, name)
-		f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o666)
+		f, err := files.NewPart(path)
 		if errors.Is(err, fs.ErrExist) {
 			return fmt.Errorf("%s already exists, and is kept: name another folder", path)
 		}
 		if err == nil {
-			_, err = f.Write(data)
-			if e := f.Close(); err == nil {
-				err = e
+			if _, err = f.Write(data); err == nil {
+				err = f.Finish()
+			} else {
+				f.Discard()
 			}
 		}
 		if err != nil {

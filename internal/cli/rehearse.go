@@ -1,7 +1,10 @@
 package cli
 
 import (
+	"context"
 	"fmt"
+	"os"
+	"os/signal"
 	"slices"
 	"strings"
 	"time"
@@ -32,6 +35,7 @@ type rehearsalRun struct {
 	view       render.View
 
 	interval time.Duration // of every
+	stop     func() bool   // an interrupt has come
 }
 
 func (a *app) rehearse(text render.Text) *cobra.Command {
@@ -174,6 +178,10 @@ func (a *app) runAll(text render.Text, r *rehearsalRun, plans []*policy.Rehearsa
 	if r.both {
 		modes = []bool{true, false}
 	}
+	ctx, restore := signal.NotifyContext(context.Background(), os.Interrupt)
+	defer restore()
+	context.AfterFunc(ctx, restore) // a second interrupt ends the program at once
+	r.stop = func() bool { return ctx.Err() != nil }
 	var results, ruled []*measure.Result
 	for _, plan := range plans {
 		for _, without := range modes {
@@ -181,11 +189,16 @@ func (a *app) runAll(text render.Text, r *rehearsalRun, plans []*policy.Rehearsa
 			if err != nil {
 				return err
 			}
-			results = append(results, res)
+			if results = append(results, res); r.stop() {
+				return a.interrupted(text, r, results, len(modes))
+			}
 			if !without {
 				ruled = append(ruled, res)
 			}
 		}
+	}
+	if r.stop() {
+		return a.interrupted(text, r, results, len(modes))
 	}
 	if len(plans) == len(r.file.Rehearsals) {
 		measure.Idle(ruled)
@@ -203,10 +216,24 @@ func (a *app) runAll(text render.Text, r *rehearsalRun, plans []*policy.Rehearsa
 	if err := a.show(text, r, results, len(modes)); err != nil {
 		return err
 	}
+	if r.stop() { // while it looked for changes
+		return errInterrupted
+	}
 	if found {
 		return errFound
 	}
 	return nil
+}
+
+// interrupted shows what was measured until an interrupt.
+func (a *app) interrupted(text render.Text, r *rehearsalRun, results []*measure.Result, modes int) error {
+	if len(results)%modes != 0 { // without the other, there is nothing to put beside it
+		r.both, modes = false, 1
+	}
+	if err := a.show(text, r, results, modes); err != nil {
+		return err
+	}
+	return errInterrupted
 }
 
 // show writes the results, of so many modes each.
@@ -240,6 +267,9 @@ func (a *app) suggest(r *rehearsalRun, plan *policy.Rehearsal, res *measure.Resu
 	show, clear := a.progress("looking for changes")
 	defer clear()
 	finder := suggest.Finder{Number: r.in.Number, Try: func(path, text string) (*measure.Result, error) {
+		if r.stop() {
+			return nil, errInterrupted
+		}
 		key := path + "=" + text
 		if res := tried[key]; res != nil {
 			return res, nil
@@ -270,13 +300,17 @@ func (a *app) suggest(r *rehearsalRun, plan *policy.Rehearsal, res *measure.Resu
 func (a *app) runOne(r *rehearsalRun, f *policy.File, plan *policy.Rehearsal, without bool) (res *measure.Result, err error) {
 	o := simulate.Options{Seed: r.seed, WithoutPolicy: without, Hops: r.hops, Every: r.interval}
 	if r.captureOut != "" {
-		dir, err := files.NewCaptureDir(r.captureOut)
-		if err != nil {
-			return nil, err
+		dir, failed := files.NewCaptureDir(r.captureOut)
+		if failed != nil {
+			return nil, failed
 		}
 		o.Tap = dir.Write
 		defer func() {
-			if e := dir.Close(); err == nil && e != nil {
+			if err != nil || res.Incomplete {
+				dir.Discard()
+				return
+			}
+			if e := dir.Close(); e != nil {
 				res, err = nil, e
 			}
 		}()
@@ -291,7 +325,7 @@ func (a *app) runOne(r *rehearsalRun, f *policy.File, plan *policy.Rehearsal, wi
 func (a *app) run(r *rehearsalRun, f *policy.File, plan *policy.Rehearsal, o simulate.Options) (*measure.Result, error) {
 	captures := files.Captures{In: r.in}
 	defer captures.Close()
-	o.Capture = captures.Open
+	o.Capture, o.Stop = captures.Open, r.stop
 	res, err := simulate.Run(f, plan, o)
 	if err != nil {
 		return nil, r.in.WithLines(err)

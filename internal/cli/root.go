@@ -22,10 +22,15 @@ const (
 	exitFound    = 1 // a finding of error level, or an expectation that failed
 	exitUnusable = 2 // unusable input or flags
 	exitFault    = 3 // our own fault
+
+	exitInterrupted = 130
 )
 
 // errFound ends a command that worked and found something wrong.
 var errFound = errors.New("found")
+
+// errInterrupted ends a command that an interrupt stopped, and that has shown what it did.
+var errInterrupted = errors.New("interrupted")
 
 // An app is what every command works with.
 type app struct {
@@ -49,7 +54,7 @@ func Main(args []string, in io.Reader, out, errs io.Writer) (status int) {
 	root := a.root(out)
 	root.SetArgs(args)
 	err := root.Execute()
-	if e := buffered.Flush(); err == nil && e != nil {
+	if e := buffered.Flush(); e != nil && (err == nil || errors.Is(err, errFound)) {
 		err = fmt.Errorf("cannot write the result: %w", e)
 	}
 	switch {
@@ -57,6 +62,8 @@ func Main(args []string, in io.Reader, out, errs io.Writer) (status int) {
 		return exitWell
 	case errors.Is(err, errFound):
 		return exitFound
+	case errors.Is(err, errInterrupted):
+		return exitInterrupted
 	}
 	fmt.Fprintln(errs, render.VisibleError(err, args))
 	return exitUnusable

@@ -213,7 +213,8 @@ func (c *capture) ReadFrame() ([]byte, int, time.Duration, bool, error) {
 }
 
 // A CaptureDir writes what enters and leaves each interface as pcapng files,
-// DIR/NODE/INTERFACE-in.pcapng and -out.pcapng. It never overwrites a file.
+// DIR/NODE/INTERFACE-in.pcapng and -out.pcapng. It never overwrites a file. Until all is
+// written they have other names, so that whatever ends the program, no file is half.
 type CaptureDir struct {
 	dir   string
 	files map[captureKey]*captureFile
@@ -225,7 +226,7 @@ type captureKey struct {
 }
 
 type captureFile struct {
-	file   *os.File
+	part   *Part
 	writer *pcapgo.NgWriter
 }
 
@@ -250,7 +251,7 @@ func (d *CaptureDir) Write(at *policy.Interface, direction policy.Direction, now
 	}
 	info := gopacket.CaptureInfo{Timestamp: time.Unix(0, int64(now)), CaptureLength: len(p.Bytes), Length: p.WireLength()}
 	if err := f.writer.WritePacket(info, p.Bytes); err != nil {
-		return fmt.Errorf("cannot write %s: %w", f.file.Name(), err)
+		return fmt.Errorf("cannot write %s: %w", f.part.name, err)
 	}
 	return nil
 }
@@ -261,34 +262,49 @@ func (d *CaptureDir) create(at *policy.Interface, direction policy.Direction) (*
 		return nil, fmt.Errorf("cannot make the folder for captures: %w", err)
 	}
 	name := filepath.Join(dir, at.Name+"-"+direction.String()+".pcapng")
-	file, err := os.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o666)
+	part, err := NewPart(name)
 	if errors.Is(err, os.ErrExist) {
 		return nil, fmt.Errorf("%s already exists, and is kept: name another folder with --capture-out", name)
 	}
 	if err != nil {
 		return nil, fmt.Errorf("cannot write a capture: %w", err)
 	}
-	w, err := pcapgo.NewNgWriterInterface(file,
+	w, err := pcapgo.NewNgWriterInterface(part,
 		pcapgo.NgInterface{Name: at.Path() + " " + direction.String(), LinkType: layers.LinkTypeEthernet, TimestampResolution: 9},
 		pcapgo.NgWriterOptions{SectionInfo: pcapgo.NgSectionInfo{Application: "imbrel"}})
 	if err != nil {
-		file.Close()
+		part.Discard()
 		return nil, fmt.Errorf("cannot write %s: %w", name, err)
 	}
-	return &captureFile{file, w}, nil
+	return &captureFile{part, w}, nil
 }
 
-// Close writes out what is left and closes the files.
+// Close writes out what is left and gives the files their names. After an error there is
+// none of them.
 func (d *CaptureDir) Close() error {
-	var first error
 	for _, f := range d.files {
-		err := f.writer.Flush()
-		if e := f.file.Close(); err == nil {
-			err = e
-		}
-		if err != nil && first == nil {
-			first = fmt.Errorf("cannot write %s: %w", f.file.Name(), err)
+		if err := f.writer.Flush(); err != nil {
+			d.Discard()
+			return fmt.Errorf("cannot write %s: %w", f.part.name, err)
 		}
 	}
-	return first
+	var done []string
+	for _, f := range d.files {
+		if err := f.part.Finish(); err != nil {
+			for _, name := range done {
+				os.Remove(name)
+			}
+			d.Discard()
+			return fmt.Errorf("cannot write %s: %w", f.part.name, err)
+		}
+		done = append(done, f.part.name)
+	}
+	return nil
+}
+
+// Discard removes what was written.
+func (d *CaptureDir) Discard() {
+	for _, f := range d.files {
+		f.part.Discard()
+	}
 }

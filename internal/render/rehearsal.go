@@ -51,8 +51,11 @@ func (t Text) heading(r *measure.Result, with string) {
 	if r.Title != "" {
 		title = r.Title + ": "
 	}
-	t.Title("%srehearsal `%s`, %g s of traffic, seed %d", title, r.Rehearsal, r.DurationS, r.Seed)
+	t.Title("%srehearsal `%s`, %.6g s of traffic, seed %d", title, r.Rehearsal, r.DurationS, r.Seed)
 	t.Line("%s", with)
+	if r.Incomplete {
+		t.Line("%s: all of this is of the first %.3g s; nothing is written to --capture-out", t.bad("INTERRUPTED"), r.DurationS)
+	}
 	t.Line("")
 }
 

@@ -122,6 +122,9 @@ func (t Text) verdict(r *measure.Result) {
 	if n := r.WarningCount(); n > 0 {
 		with = ", with " + figure.Plural(n, "warning")
 	}
+	if r.Incomplete {
+		with += ", and interrupted: only of what was measured"
+	}
 	switch n := len(r.Expectations); r.Verdict {
 	case "none":
 		t.Line("Verdict: none%s; the rehearsal expects nothing. Add lines under `expect`.", with)
