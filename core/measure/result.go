@@ -4,6 +4,7 @@ import (
 	"imbrel/core/codepoint"
 	"imbrel/core/plan"
 	"imbrel/core/policy"
+	"imbrel/core/traffic"
 )
 
 // A Result is what a rehearsal measured. Its JSON form is a contract: fields
@@ -270,4 +271,10 @@ type Capture struct {
 	NoRoute  int64 `json:"no_route"`
 	OtherWay int64 `json:"other_way"`
 	TCPLost  int64 `json:"tcp_lost,omitempty"` // packets of TCP that were sent and lost
+	// Wild counts packets whose time was more than a day from that of the one before: they
+	// were sent with it. NotRead is the part of the file that comes after the end of the
+	// rehearsal. Skipped is what of the file could not be used.
+	Wild    int64             `json:"wild_times,omitempty"`
+	NotRead float64           `json:"not_read,omitempty"`
+	Skipped []traffic.Skipped `json:"skipped,omitempty"`
 }

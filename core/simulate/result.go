@@ -10,6 +10,7 @@ import (
 	"imbrel/core/measure"
 	"imbrel/core/plan"
 	"imbrel/core/policy"
+	"imbrel/core/traffic"
 	"imbrel/core/unit"
 )
 
@@ -49,6 +50,7 @@ func (r *run) result() *measure.Result {
 	}
 	for _, s := range r.sources {
 		if s.capture != nil {
+			s.account()
 			res.Captures = append(res.Captures, *s.capture)
 		}
 	}
@@ -71,6 +73,18 @@ func (r *run) result() *measure.Result {
 		res.Series = r.series.result()
 	}
 	return res
+}
+
+// account notes what of a capture was not sent: what its reader could not use, and what
+// comes after the end.
+func (s *source) account() {
+	s.capture.Wild = s.Source.(*traffic.Replay).Wild
+	if r, ok := s.reader.(interface{ Skipped() []traffic.Skipped }); ok {
+		s.capture.Skipped = r.Skipped()
+	}
+	if r, ok := s.reader.(interface{ Left() float64 }); ok {
+		s.capture.NotRead = float64(int(1000*r.Left())) / 1000
+	}
 }
 
 // busy reports whether any packet came to the path.

@@ -25,6 +25,7 @@ type source struct {
 	end     time.Duration
 	lasts   time.Duration // of a capture
 	capture *measure.Capture
+	reader  traffic.Reader
 	number  int64
 	next    []hop // of a capture, that of the packet just admitted
 
@@ -202,6 +203,7 @@ func (r *run) replay(index int, t *policy.Traffic, end time.Duration) error {
 	}
 	s := &source{index: index, from: from, flows: make(map[packet.Flow]*sourceFlow), end: end,
 		lasts: end - t.Starts, capture: &measure.Capture{Name: t.Name}}
+	s.reader = reader
 	s.Source = &traffic.Replay{Reader: reader, Start: t.Starts, End: end, Admit: func(at time.Duration, p *packet.Packet, err error) bool {
 		s.capture.Packets++
 		// What is not sent is watched all the same: a DNS answer, the other side's hello.

@@ -144,6 +144,10 @@ type Reader interface {
 	ReadFrame() (frame []byte, wire int, at time.Duration, ok bool, err error)
 }
 
+// wild is how far from one another two packets of a capture are not: one of the clocks was
+// wrong, or the pause is none that anybody would rehearse.
+const wild = 24 * time.Hour
+
 // A Replay feeds the packets of a capture. Only those that Admit admits are
 // sent; the rest are its to count.
 type Replay struct {
@@ -151,14 +155,24 @@ type Replay struct {
 	Start, End time.Duration
 	Admit      func(at time.Duration, p *packet.Packet, err error) bool
 
-	first time.Duration
-	last  time.Duration
-	begun bool
+	// Wild counts the packets whose time was more than a day from that of the one before.
+	Wild int64
+
+	first  time.Duration
+	last   time.Duration
+	before time.Duration // of the capture's own times
+	begun  bool
+}
+
+// Skipped is what of a capture could not be used, in the plural, and how many of them.
+type Skipped struct {
+	Why   string `json:"why"`
+	Count int64  `json:"count"`
 }
 
 // Next yields the next admitted packet, at its own distance from the first.
-// Where the capture's times run backwards, the packet is sent with the one
-// before it.
+// Where the capture's times run backwards, or a day ahead, the packet is sent with
+// the one before it; the times after it count from there.
 func (r *Replay) Next(p *packet.Packet, room []byte) (time.Duration, bool, error) {
 	for {
 		frame, wire, at, ok, err := r.Reader.ReadFrame()
@@ -166,8 +180,13 @@ func (r *Replay) Next(p *packet.Packet, room []byte) (time.Duration, bool, error
 			return 0, false, err
 		}
 		if !r.begun {
-			r.begun, r.first = true, at
+			r.begun, r.first, r.before = true, at, at
 		}
+		if at > r.before+wild || at < r.before-wild {
+			r.Wild++
+			r.first = at - max(r.last-r.Start, 0)
+		}
+		r.before = at
 		at = max(at-r.first+r.Start, r.last, r.Start)
 		r.last = at
 		if at >= r.End {

@@ -251,3 +251,38 @@ func TestAReplayClassifiesAsExplained(t *testing.T) {
 		}
 	}
 }
+
+// A capture with a wild time, a frame of another kind of link and more than the rehearsal
+// plays: each is counted and said, and nothing else is lost.
+func TestWhatOfACaptureIsNotSent(t *testing.T) {
+	dir := t.TempDir()
+	frame := udpFrame([4]byte{10, 1, 0, 5}, [4]byte{10, 2, 0, 5}, 5000, 6000, make([]byte, 100))
+	var frames [][]byte
+	for range 80 { // of eight seconds
+		frames = append(frames, frame)
+	}
+	data := []byte(pcap(frames...))
+	for i := range 80 { // the eleventh is of another century
+		if at := 24 + i*(16+len(frame)); i == 10 {
+			binary.LittleEndian.PutUint32(data[at:], 4_000_000_000)
+		}
+	}
+	put(t, dir, "c.pcap", string(data))
+	text := strings.Replace(crossingWith(bothEnds, "7.6Mbit/s", anyVoice), "{name: up, rate: 12Mbit/s, packet: 1500B, from: 10.1.0.9, to: 10.2.0.9}", "{name: up, capture: c.pcap, enters: west/lan}", 1)
+	put(t, dir, "p.yaml", text)
+	r := imbrel(t, dir, "", nil, "rehearse", "p.yaml", "-o", "json")
+	var res measure.Result
+	if err := json.Unmarshal([]byte(r.out), &res); err != nil {
+		t.Fatalf("%v: %s", err, r.err)
+	}
+	c := res.Captures[0]
+	if c.Replayed < 39 || c.Replayed > 42 || c.Wild != 2 || c.NotRead < 0.4 || c.NotRead > 0.6 {
+		t.Errorf("of 80 packets in 8 s, 4 s of which are rehearsed: %+v", c)
+	}
+	text = imbrel(t, dir, "", nil, "rehearse", "p.yaml").out
+	for _, want := range []string{"more than a day from it: 2.", "of the file was not read"} {
+		if !strings.Contains(text, want) {
+			t.Errorf("the text does not say %q", want)
+		}
+	}
+}

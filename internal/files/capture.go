@@ -2,10 +2,12 @@ package files
 
 import (
 	"bufio"
+	"compress/gzip"
 	"encoding/binary"
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"time"
@@ -14,6 +16,7 @@ import (
 	"github.com/gopacket/gopacket/layers"
 	"github.com/gopacket/gopacket/pcapgo"
 
+	"imbrel/core/figure"
 	"imbrel/core/packet"
 	"imbrel/core/policy"
 	"imbrel/core/traffic"
@@ -32,7 +35,33 @@ func (c *Captures) Open(name string) (traffic.Reader, error) {
 		return nil, err
 	}
 	c.open = append(c.open, file)
-	return newCapture(name, bufio.NewReaderSize(file, 1<<16))
+	counted := counting(file)
+	read, err := newCapture(name, bufio.NewReaderSize(counted, 1<<16))
+	if err != nil {
+		return nil, err
+	}
+	return &replayed{read, counted}, nil
+}
+
+// A replayed capture knows how much of its file is not read yet.
+type replayed struct {
+	*capture
+	bytes *countingReader
+}
+
+// Left returns how much of the file is not read, from 0 to 1.
+func (r *replayed) Left() float64 {
+	ahead := r.frames.r.Buffered() - r.frames.used // of a file that is not compressed
+	return max(0, float64(r.bytes.size-r.bytes.count+int64(ahead))/float64(max(r.bytes.size, 1)))
+}
+
+// counting counts what is read of a file.
+func counting(file fs.File) *countingReader {
+	counted := &countingReader{from: file}
+	if info, err := file.Stat(); err == nil {
+		counted.size = info.Size()
+	}
+	return counted
 }
 
 // Close closes every capture that was opened.
@@ -49,10 +78,7 @@ func OpenCapture(name string) (*Capture, error) {
 	if err != nil {
 		return nil, err
 	}
-	counted := &countingReader{from: file}
-	if info, err := file.Stat(); err == nil {
-		counted.size = info.Size()
-	}
+	counted := counting(file)
 	c, err := newCapture(name, bufio.NewReaderSize(counted, 1<<18))
 	if err != nil {
 		file.Close()
@@ -84,10 +110,14 @@ func (c *Capture) Done() float64 { return float64(c.bytes.count) / float64(max(c
 
 // Notes returns what there is to know of the file.
 func (c *Capture) Notes() []string {
-	if c.cut {
-		return []string{fmt.Sprintf("the file is cut short after packet %d", c.count)}
+	var notes []string
+	for _, s := range c.Skipped() {
+		notes = append(notes, fmt.Sprintf("%s cannot be used: %s", s.Why, figure.Count(s.Count)))
 	}
-	return nil
+	if c.cut {
+		notes = append(notes, fmt.Sprintf("the file is cut short after packet %d", c.count))
+	}
+	return notes
 }
 
 // Close closes the file.
@@ -107,13 +137,11 @@ func (r *countingReader) Read(b []byte) (int, error) {
 // A capture reads the frames of a file as Ethernet frames.
 type capture struct {
 	name   string
-	source interface {
-		ZeroCopyReadPacketData() ([]byte, gopacket.CaptureInfo, error)
-	}
-	link   linkLayer
+	frames *frameReader
 	count  int
-	origin time.Time
+	origin time.Duration
 	room   []byte
+	alien  error // why the first frame of a link that cannot be read was left out
 }
 
 // A linkLayer says how the frames of a link type become Ethernet frames: what
@@ -137,79 +165,74 @@ var linkLayers = map[layers.LinkType]linkLayer{
 
 // newCapture recognises the file's format by its first bytes.
 func newCapture(name string, r *bufio.Reader) (*capture, error) {
-	c := &capture{name: name}
-	magic, err := r.Peek(4)
+	if isGzip(r) {
+		z, err := gzip.NewReader(r)
+		if err != nil {
+			return nil, fmt.Errorf("%s is not compressed as it seems: %w", name, err)
+		}
+		r = bufio.NewReader(z)
+	}
+	frames, err := newFrameReader(name, r)
 	if err != nil {
-		return nil, fmt.Errorf("%s is no capture: it has only %d bytes", name, len(magic))
+		return nil, err
 	}
-	var link layers.LinkType
-	if binary.LittleEndian.Uint32(magic) == 0x0a0d0d0a {
-		ng, err := pcapgo.NewNgReader(r, pcapgo.NgReaderOptions{SkipUnknownVersion: true})
-		if err != nil {
-			return nil, fmt.Errorf("%s is no readable pcapng capture: %w", name, cutShort(err))
-		}
-		c.source, link = ng, ng.LinkType()
-	} else {
-		old, err := pcapgo.NewReader(r)
-		if err != nil {
-			return nil, fmt.Errorf("%s is no pcap or pcapng capture: %w", name, cutShort(err))
-		}
-		c.source, link = old, old.LinkType()
-	}
-	if link == layers.LinkTypeEthernet {
-		return c, nil
-	}
-	how, known := linkLayers[link]
-	if !known {
-		return nil, fmt.Errorf("%s was taken on a link of type %d (%s), which cannot be read: take it on Ethernet, or as raw IP", name, int(link), link)
-	}
-	c.link = how
-	c.room = make([]byte, packet.EthernetHeader, 2048)
-	return c, nil
+	return &capture{name: name, frames: frames, room: make([]byte, packet.EthernetHeader, 2048)}, nil
 }
 
 var errCutShort = errors.New("it is cut short")
 
-func cutShort(err error) error {
-	if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
-		return errCutShort
-	}
-	return err
-}
+// Skipped returns what of the file could not be used.
+func (c *capture) Skipped() []traffic.Skipped { return c.frames.skipped }
 
 // ReadFrame returns the next frame, its whole length on the wire, and its time.
 func (c *capture) ReadFrame() ([]byte, int, time.Duration, bool, error) {
-	data, info, err := c.source.ZeroCopyReadPacketData()
-	if errors.Is(err, io.EOF) {
-		return nil, 0, 0, false, nil
-	}
-	if err != nil {
-		return nil, 0, 0, false, fmt.Errorf("%s, packet %d: %w", c.name, c.count+1, cutShort(err))
-	}
-	c.count++
-	if c.count == 1 {
-		c.origin = info.Timestamp
-	}
-	at := info.Timestamp.Sub(c.origin)
-	if c.room == nil {
-		return data, info.Length, at, true, nil
-	}
-	c.room = c.room[:packet.EthernetHeader]
-	if len(data) >= c.link.cut {
-		kind := uint16(0)
-		body := data[c.link.cut:]
+	for {
+		rec, err := c.frames.next()
 		switch {
-		case c.link.typeAt >= 0 && len(data) >= c.link.typeAt+2:
-			kind = binary.BigEndian.Uint16(data[c.link.typeAt:])
-		case len(body) > 0 && body[0]>>4 == 4:
-			kind = packet.TypeIPv4
-		case len(body) > 0 && body[0]>>4 == 6:
-			kind = packet.TypeIPv6
+		case errors.Is(err, io.EOF) && c.count == 0 && c.alien != nil:
+			return nil, 0, 0, false, c.alien
+		case errors.Is(err, io.EOF):
+			return nil, 0, 0, false, nil
+		case err != nil:
+			return nil, 0, 0, false, fmt.Errorf("%s, packet %d: %w", c.name, c.count+1, err)
 		}
-		binary.BigEndian.PutUint16(c.room[12:], kind)
-		c.room = append(c.room, body...)
+		link, known := linkLayers[rec.link]
+		if !known && rec.link != layers.LinkTypeEthernet {
+			what := fmt.Sprintf("a link of type %d (%s)", int(rec.link), rec.link)
+			if c.alien == nil {
+				c.alien = fmt.Errorf("%s was taken on %s, which cannot be read: take it on Ethernet, or as raw IP", c.name, what)
+			}
+			c.frames.skip("packets of " + what)
+			continue
+		}
+		if c.count++; c.count == 1 {
+			c.origin = rec.at
+		}
+		if !known {
+			return rec.data, rec.wire, rec.at - c.origin, true, nil
+		}
+		return c.asEthernet(&rec, link), rec.wire - link.cut + packet.EthernetHeader, rec.at - c.origin, true, nil
 	}
-	return c.room, info.Length - c.link.cut + packet.EthernetHeader, at, true, nil
+}
+
+// asEthernet puts an Ethernet header before what a frame of another link holds.
+func (c *capture) asEthernet(rec *record, link linkLayer) []byte {
+	c.room = c.room[:packet.EthernetHeader]
+	if len(rec.data) < link.cut {
+		return c.room
+	}
+	kind, body := uint16(0), rec.data[link.cut:]
+	switch {
+	case link.typeAt >= 0 && len(rec.data) >= link.typeAt+2:
+		kind = binary.BigEndian.Uint16(rec.data[link.typeAt:])
+	case len(body) > 0 && body[0]>>4 == 4:
+		kind = packet.TypeIPv4
+	case len(body) > 0 && body[0]>>4 == 6:
+		kind = packet.TypeIPv6
+	}
+	binary.BigEndian.PutUint16(c.room[12:], kind)
+	c.room = append(c.room, body...)
+	return c.room
 }
 
 // A CaptureDir writes what enters and leaves each interface as pcapng files,

@@ -501,8 +501,17 @@ func (t Text) captures(r *measure.Result) {
 			}
 		}
 		t.Line("The capture of `%s`: %s of %s packets were sent.", c.Name, figure.Count(c.Replayed), figure.Count(c.Packets))
+		for _, s := range c.Skipped {
+			not = append(not, fmt.Sprintf("%s, which cannot be used (%s)", s.Why, figure.Count(s.Count)))
+		}
 		if len(not) > 0 {
 			t.Line("  Not sent: %s.", figure.List(not))
+		}
+		if c.Wild > 0 {
+			t.Line("  Sent with the packet before, because their times are more than a day from it: %s.", figure.Count(c.Wild))
+		}
+		if c.NotRead > 0 {
+			t.Line("  The rehearsal is over before the capture: %s of the file was not read.", figure.Ratio(c.NotRead))
 		}
 		t.Line("")
 	}
