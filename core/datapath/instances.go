@@ -310,11 +310,12 @@ type Instance struct {
 type Counts struct {
 	Offered, Dropped, Sent  uint64 // packets
 	OfferedBytes, SentBytes uint64
-	Wait, MaxWait           time.Duration // Wait of all that were sent together
-	Busiest                 Busiest       // of what was sent
-	Conforming              Busiest       // metered, and not red
-	Red                     uint64        // packets
-	Need                    meter.Need    // of the entry's own policer
+	Wait                    float64 // of all that were sent together, in ns
+	MaxWait                 time.Duration
+	Busiest                 Busiest    // of what was sent
+	Conforming              Busiest    // metered, and not red
+	Red                     uint64     // packets
+	Need                    meter.Need // of the entry's own policer
 }
 
 func (c *Counts) add(o *Counts) {
@@ -337,7 +338,7 @@ func (c *Counts) sent(now time.Duration, pkt *packet.Packet) {
 	wait := now - pkt.Arrived
 	c.Sent++
 	c.SentBytes += uint64(pkt.Size)
-	c.Wait += wait
+	c.Wait += float64(wait)
 	c.MaxWait = max(c.MaxWait, wait)
 	c.Busiest.Add(now, int(pkt.Size))
 }

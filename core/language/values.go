@@ -125,6 +125,9 @@ func parseFraming(s string) (packet.Framing, error) {
 	return f, err
 }
 
+// mostOverhead bounds a cell, so that the sizes and times of its packets stay numbers.
+const mostOverhead = 100
+
 // parseCells reads "48/53": how much of each cell is payload.
 func parseCells(s string) ([2]int, error) {
 	a, b, _ := strings.Cut(s, "/")
@@ -132,6 +135,9 @@ func parseCells(s string) ([2]int, error) {
 	cell, err2 := strconv.Atoi(b)
 	if err1 != nil || err2 != nil || payload < 1 || cell < payload || cell > 9000 {
 		return [2]int{}, fmt.Errorf("%.40q is not the payload and the whole of a cell", s)
+	}
+	if cell > mostOverhead*payload {
+		return [2]int{}, fmt.Errorf("%.40q: a cell is at most %d times its payload", s, mostOverhead)
 	}
 	return [2]int{payload, cell}, nil
 }

@@ -31,6 +31,7 @@ type Tally struct {
 	bytes          int64 // delivered in the measured time
 	wanted         int64 // bytes sent
 	seconds        float64
+	call           bool
 	slow           time.Duration // above this a packet's waits count as Slow
 	slowed         int64         // packets
 	delay, jitter  Distribution
@@ -57,8 +58,8 @@ type Step struct {
 type Hop struct {
 	Place, Slot int32
 	Packets     int64
-	Wait        time.Duration // sum
-	Slow        time.Duration // sum, of packets that came too late for an expectation or to be played
+	Wait        float64 // sum, in ns: no sum of times is too long for it
+	Slow        float64 // sum, of packets that came too late for an expectation or to be played
 	Max         time.Duration
 	Drops       [datapath.Reasons]int64
 }
@@ -104,7 +105,7 @@ func (c *Collector) Tally(f *Flow, k Key) *Tally {
 		t = c.tallies[k]
 	}
 	if t == nil {
-		t = &Tally{Key: k, judged: k.In, slow: c.slow(k, f.IsCall())}
+		t = &Tally{Key: k, judged: k.In, call: f.IsCall(), slow: c.slow(k, f.IsCall())}
 		if !f.IsCall() {
 			c.tallies[k] = t
 		}
@@ -247,10 +248,10 @@ func (t *Tally) walked(steps []Step, slow bool) {
 		s := &steps[i]
 		h := t.hop(i, s.Place, s.Slot)
 		h.Packets++
-		h.Wait += s.Wait
+		h.Wait += float64(s.Wait)
 		h.Max = max(h.Max, s.Wait)
 		if slow {
-			h.Slow += s.Wait
+			h.Slow += float64(s.Wait)
 		}
 		if s.Reason != datapath.Passed {
 			h.Drops[s.Reason]++
@@ -357,6 +358,7 @@ func add(ts []*Tally) sum {
 		s.sent += t.sent
 		s.received += t.received
 		s.late += t.late
+		s.calls = s.calls || t.call
 		if t.seconds > 0 {
 			s.rate += float64(t.bytes*8) / t.seconds
 			s.wanted += float64(t.wanted*8) / t.seconds
@@ -368,7 +370,6 @@ func add(ts []*Tally) sum {
 		for _, f := range t.flows {
 			s.worstJitter = max(s.worstJitter, f.MeanJitter())
 			if f.IsCall() {
-				s.calls = true
 				if m := f.MOS(); s.mos == 0 || m < s.mos {
 					s.mos = m
 				}

@@ -208,7 +208,7 @@ func (m *Measures) ofOneWay(e *policy.Expectation, way []*Tally) finding {
 			f.absent = "-"
 		}
 	case policy.MOS:
-		if f.value = s.mos; !s.calls {
+		if f.value = s.mos; s.mos == 0 {
 			f.absent = "-"
 		}
 	case policy.Arrival:

@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-	"time"
 
 	"imbrel/core/datapath"
 	"imbrel/core/figure"
@@ -212,13 +211,13 @@ func (m *Measures) whySlow(w *Why, r *Result, e *policy.Expectation, f *finding)
 		return
 	}
 	h := &hops[at]
-	elsewhere := time.Duration(0)
+	elsewhere := 0.0
 	for i := range hops {
 		if i != at {
 			elsewhere += hops[i].Slow
 		}
 	}
-	mean := func(d time.Duration) float64 { return float64(d) / float64(max(slow, 1)) / 1e6 }
+	mean := func(ns float64) float64 { return ns / float64(max(slow, 1)) / 1e6 }
 	if path := s.delay.least; e.Metric == policy.Delay && float64(path) > e.Limit {
 		w.Reason = byPath
 		w.Text = fmt.Sprintf("the quickest packet took %s: links and sending alone are too slow, whatever waits", figure.Milliseconds(float64(path)/1e6))
@@ -567,7 +566,7 @@ func (m *Measures) HopRows(r *Result) []HopRow {
 				row.Class = k.Class
 			}
 			if passed := h.Packets - h.Dropped(); passed > 0 {
-				row.MeanMs, row.MaxMs = inMilliseconds(float64(h.Wait)/float64(passed)), inMilliseconds(float64(h.Max))
+				row.MeanMs, row.MaxMs = inMilliseconds(h.Wait/float64(passed)), inMilliseconds(float64(h.Max))
 			}
 			rows = append(rows, row)
 		}

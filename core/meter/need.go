@@ -8,7 +8,7 @@ import (
 
 // A Need finds how large a bucket of a rate would have to be for all that came to
 // conform: as long as the longest queue would be that the rate empties. The zero Need
-// counts nothing.
+// counts nothing; nor does one that comes to more than a day at its rate.
 type Need struct {
 	rate  unit.Rate
 	pace  unit.Pace
@@ -26,8 +26,13 @@ func (n *Need) Add(now time.Duration, size int) {
 	}
 	n.clock.NotBefore(now)
 	n.pace.Advance(&n.clock, size)
-	n.most = max(n.most, n.clock.Ready()-now)
+	if n.most = max(n.most, n.clock.Ready()-now); n.most > mostNeeded {
+		*n = Need{} // nobody has a bucket of a day
+	}
 }
+
+// mostNeeded is beyond which a need is not counted.
+const mostNeeded = 24 * time.Hour
 
 // Burst returns the size, rounded up.
 func (n *Need) Burst() unit.Size {

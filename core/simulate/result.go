@@ -171,7 +171,7 @@ func (r *run) instance(k *datapath.Instance) measure.Instance {
 	out := measure.Instance{Value: k.Value, Offered: k.Offered, Dropped: k.Dropped, Bytes: k.OfferedBytes,
 		OfferedBps: r.bps(k.OfferedBytes), SentBps: r.bps(k.SentBytes), MaxMs: float64(k.MaxWait) / 1e6, BusiestBps: 8 * k.Busiest.Most}
 	if k.Sent > 0 {
-		out.MeanMs = float64(k.Wait/time.Duration(k.Sent)) / 1e6
+		out.MeanMs = float64(int64(k.Wait/float64(k.Sent))) / 1e6
 	}
 	return out
 }

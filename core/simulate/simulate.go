@@ -8,7 +8,6 @@ package simulate
 
 import (
 	"fmt"
-	"net/netip"
 	"time"
 
 	"imbrel/core/datapath"
@@ -51,6 +50,9 @@ type Options struct {
 // maxPackets is how many packets a rehearsal may send; it bounds its time. Its memory
 // does not grow with time.
 const maxPackets = 2_000_000_000
+
+// mostDraining bounds how long after the end of its traffic a rehearsal goes on.
+const mostDraining = 30 * 24 * time.Hour
 
 // A flight is a packet in the network.
 type flight struct {
@@ -99,8 +101,8 @@ type run struct {
 	imagined flight
 
 	recogniser *recognise.Recogniser
-	recognises bool                     // some application is recognised by more than ports
-	ports      map[[2]netip.Addr]uint32 // of calls between two addresses: the next free one of each end
+	recognises bool                 // some application is recognised by more than ports
+	calling    map[packet.Flow]bool // the calls, in both directions: none shares its ports with another
 }
 
 // Run runs one rehearsal of a file and returns what it measured. An error is
@@ -110,7 +112,7 @@ func Run(f *policy.File, rehearsal *policy.Rehearsal, o Options) (*measure.Resul
 	if problems := unrehearsed(f, rehearsal); len(problems) > 0 {
 		return nil, problems
 	}
-	r := &run{file: f, plan: rehearsal, options: o, lasts: rehearsal.Lasts, classes: f.ClassNames(), recogniser: recognise.New(f.Apps), ports: make(map[[2]netip.Addr]uint32),
+	r := &run{file: f, plan: rehearsal, options: o, lasts: rehearsal.Lasts, classes: f.ClassNames(), recogniser: recognise.New(f.Apps), calling: make(map[packet.Flow]bool),
 		sets: measure.NewSets(f, rehearsal), windows: measure.Windows(rehearsal), fates: make(map[string]*fate)}
 	for i := range f.Apps {
 		r.recognises = r.recognises || f.Apps[i].Recognised()
@@ -135,7 +137,9 @@ func Run(f *policy.File, rehearsal *policy.Rehearsal, o Options) (*measure.Resul
 		if !ok || r.failed != nil {
 			break
 		}
-		r.now = e.at
+		if r.now = e.at; r.now > rehearsal.Lasts+mostDraining {
+			return nil, fmt.Errorf("%s: after `%s` what waits takes more than %d days to be sent: let less wait, or send faster", rehearsal.At, rehearsal.Name, mostDraining/(24*time.Hour))
+		}
 		if steps&0xffff == 0 {
 			if o.Progress != nil {
 				o.Progress(min(1, float64(e.at)/float64(rehearsal.Lasts)))

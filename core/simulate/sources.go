@@ -144,18 +144,24 @@ func (r *run) calls(index int, t *policy.Traffic, end time.Duration) error {
 	if err != nil {
 		return err
 	}
-	pair := [2]netip.Addr{t.From, t.To}
-	shift := uint32(0) // past the calls of other traffic between the same addresses
-	if t.FromPort == policy.FirstCallPort && t.ToPort == policy.FirstCallPort {
-		shift = r.ports[pair]
-		r.ports[pair] += 2 * uint32(t.Calls)
-	}
-	if last := uint32(max(t.FromPort, t.ToPort)) + shift + 2*uint32(t.Calls-1); last > 65535 {
-		return fmt.Errorf("%d calls between two addresses do not have a port each: divide them between more addresses", t.Calls)
-	}
+	given := t.FromPort != policy.FirstCallPort || t.ToPort != policy.FirstCallPort
+	shift := 0 // past the calls of other traffic between the same addresses
 	for n := range t.Calls {
-		ends := packet.Flow{From: t.From, To: t.To, Protocol: packet.UDP,
-			FromPort: t.FromPort + uint16(shift) + uint16(2*n), ToPort: t.ToPort + uint16(shift) + uint16(2*n)}
+		var ends packet.Flow
+		for ; ; shift += 2 {
+			from, to := int(t.FromPort)+2*n+shift, int(t.ToPort)+2*n+shift
+			if max(from, to) > 65535 {
+				return fmt.Errorf("%d calls between two addresses do not have a port each: divide them between more addresses", t.Calls)
+			}
+			ends = packet.Flow{From: t.From, To: t.To, Protocol: packet.UDP, FromPort: uint16(from), ToPort: uint16(to)}
+			if !r.calling[ends] {
+				break
+			}
+			if given {
+				return fmt.Errorf("the ports %d and %d are those of another call between %s and %s: give others, or none", from, to, t.From, t.To)
+			}
+		}
+		r.calling[ends], r.calling[ends.Reverse()] = true, true
 		random := traffic.Random(r.options.Seed, t.Name, n)
 		measures, other := measure.NewCall(t.Codec, t.Playout, t.Starts, end-t.Starts)
 		for _, reverse := range []bool{false, true} {

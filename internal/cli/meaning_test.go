@@ -259,3 +259,51 @@ func TestHowApplicationsWereLearned(t *testing.T) {
 		}
 	}
 }
+
+// No two calls of a rehearsal share their ports, whichever end is named first: each has
+// packets, and a policer of its own where there is one for each flow. Ports that are given
+// twice are refused.
+func TestNoTwoCallsShareTheirPorts(t *testing.T) {
+	base := strings.Replace(crossingWith(bothEnds, "7.6Mbit/s", anyVoice), "{class: voice, priority: 1, police: {rate: 600kbit/s, burst: 3kB}}", "{class: voice, each: flow, priority: 1, police: {rate: 100kbit/s, burst: 1kB}}", 1)
+	first := "      - {name: calls, calls: 5, codec: g711, between: [10.1.0.5, 10.2.0.5]}\n"
+	for name, c := range map[string]struct {
+		more   string
+		status int
+	}{
+		"the same ends":     {"between: [10.1.0.5, 10.2.0.5]", 0},
+		"the other way":     {"between: [10.2.0.5, 10.1.0.5]", 0},
+		"ports given":       {"between: [10.1.0.5, 10.2.0.5], from-port: 17000, to-port: 17000", 0},
+		"ports given twice": {"between: [10.1.0.5, 10.2.0.5], from-port: 16386, to-port: 16386", 2},
+		"and reversed":      {"between: [10.2.0.5, 10.1.0.5], from-port: 16388, to-port: 16388", 2},
+	} {
+		text := strings.Replace(base, first, first+"      - {name: more, calls: 3, codec: g711, "+c.more+"}\n", 1)
+		r := imbrel(t, t.TempDir(), text, nil, "rehearse", "-", "-o", "json")
+		if c.status == 2 {
+			if r.status != 2 || !strings.Contains(r.err, "are those of another call") {
+				t.Errorf("%s: exit %d: %s", name, r.status, r.err)
+			}
+			continue
+		}
+		var res measure.Result
+		if err := json.Unmarshal([]byte(r.out), &res); err != nil {
+			t.Fatalf("%s: %v %s", name, err, r.err)
+		}
+		if v := at(t, res, "voice"); v.Instances == nil || v.Instances.Most != 8 || v.Drops.Total() != 0 {
+			t.Errorf("%s: eight calls have %+v instances, %d drops", name, v.Instances, v.Drops.Total())
+		}
+	}
+}
+
+// Times and sizes stay numbers: a cell of nonsense is refused, and a rehearsal whose queues
+// would drain for a month ends with a word.
+func TestTimesStayNumbers(t *testing.T) {
+	slow := strings.ReplaceAll(crossingWith(bothEnds, "500bit/s", anyVoice), "police: {rate: 600kbit/s, burst: 3kB}", "at-most: 100bit/s")
+	for cell, want := range map[string]string{"1/9000": "a cell is at most 100 times its payload", "48/4800": "takes more than 30 days to be sent"} {
+		text := strings.Replace(slow, "{name: wan, rate: 100Mbit/s}", "{name: wan, rate: 100Mbit/s, framing: {bytes: 0, cell: "+cell+"}}", 1)
+		text = strings.Replace(text, "{class: rest}", "{class: rest, queue: {limit: 1000000}}", 1)
+		text = strings.Replace(text, "at-most: 100bit/s", "police: {rate: 500bit/s, burst: 3kB}", 1)
+		if r := imbrel(t, t.TempDir(), text, nil, "rehearse", "-"); r.status != 2 || !strings.Contains(r.err, want) {
+			t.Errorf("%s: exit %d: %.600s", cell, r.status, r.err)
+		}
+	}
+}
