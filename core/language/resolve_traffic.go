@@ -98,6 +98,9 @@ func (s *resolver) expectations(h *policy.Rehearsal) {
 				subjects := append(namesOf(h.Traffic, func(t *policy.Traffic) string { return t.Name }), s.f.ClassNames()...)
 				s.unknown(policy.Ref{Text: subject, At: e.At}, "class or traffic", append(subjects, s.f.EntryPaths()...))
 			}
+			if isTraffic[subject] && isClass {
+				s.problem(e.At, len(e.Text), "give the traffic another name", "`%s` is a class and a traffic, so it is not clear which is meant", subject)
+			}
 			if e.WhereName != "" && isTraffic[subject] && !isClass {
 				s.problem(e.At, len(e.Text), "name the class instead", "an interface counts by class, not by traffic, so there is no figure of `%s` there", subject)
 			}

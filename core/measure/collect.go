@@ -418,10 +418,22 @@ func (s *sum) met() Met {
 		OfferedPps: round(s.wantedPps, 3), RatePps: round(s.pps, 3), Delay: s.delay.Summary(), JitterMs: inMilliseconds(s.worstJitter), MOS: s.mosOrNil()}
 }
 
-// Rows returns a row for each traffic, direction and first class.
-func (c *Collector) Rows(classes []string) []Row {
+// Rows returns a row for each traffic, direction and first class; one without a class for
+// a traffic that sent nothing.
+func (c *Collector) Rows(h *policy.Rehearsal, classes []string) []Row {
 	rows := []Row{}
+	sent := 0 // of the traffic, all before
+	silent := func(until int) {
+		for ; sent < until; sent++ {
+			rows = append(rows, Row{Name: c.names[sent], Direction: "forward"})
+			if h.Traffic[sent].Kind == policy.Calls {
+				rows = append(rows, Row{Name: c.names[sent], Direction: "reverse"})
+			}
+		}
+	}
 	for _, way := range ways(c.settled) {
+		silent(int(way[0].Traffic))
+		sent = int(way[0].Traffic) + 1
 		for len(way) > 0 {
 			n := 1
 			for n < len(way) && way[n].First == way[0].First {
@@ -436,6 +448,7 @@ func (c *Collector) Rows(classes []string) []Row {
 			way = way[n:]
 		}
 	}
+	silent(len(c.names))
 	return rows
 }
 

@@ -57,7 +57,7 @@ func (r *run) result() *measure.Result {
 	for _, c := range r.collectors {
 		c.Settle(r.lasts)
 	}
-	res.Traffic = r.collectors[0].Rows(classes)
+	res.Traffic = r.collectors[0].Rows(r.plan, classes)
 	res.Classes = r.collectors[0].ClassResults(classes)
 	m := &measure.Measures{File: r.file, Rehearsal: r.plan, Windows: r.windows, Collectors: r.collectors, Quiet: quiet}
 	for _, p := range r.network.ports {

@@ -109,27 +109,8 @@ type run struct {
 // about the input: an address to which there is no route, a capture that cannot be
 // read.
 func Run(f *policy.File, rehearsal *policy.Rehearsal, o Options) (*measure.Result, error) {
-	if problems := unrehearsed(f, rehearsal); len(problems) > 0 {
-		return nil, problems
-	}
-	r := &run{file: f, plan: rehearsal, options: o, lasts: rehearsal.Lasts, classes: f.ClassNames(), recogniser: recognise.New(f.Apps), calling: make(map[packet.Flow]bool),
-		sets: measure.NewSets(f, rehearsal), windows: measure.Windows(rehearsal), fates: make(map[string]*fate)}
-	for i := range f.Apps {
-		r.recognises = r.recognises || f.Apps[i].Recognised()
-	}
-	r.rest = len(r.classes) - 1
-	r.classNumber = make(map[string]int32, len(r.classes))
-	for i, c := range r.classes {
-		r.classNumber[c] = int32(i)
-	}
-	for range 1 + len(r.windows) {
-		r.collectors = append(r.collectors, measure.NewCollector(r.sets, rehearsal))
-	}
-	if o.Every > 0 {
-		r.series = newSeries(r)
-	}
-	r.network = r.build()
-	if err := r.start(); err != nil {
+	r, err := prepare(f, rehearsal, o)
+	if err != nil {
 		return nil, err
 	}
 	for steps := 0; ; steps++ {
@@ -156,6 +137,38 @@ func Run(f *policy.File, rehearsal *policy.Rehearsal, o Options) (*measure.Resul
 		return nil, r.failed
 	}
 	return r.result(), nil
+}
+
+// Check returns what is wrong with a rehearsal before anything is sent: what Run would
+// return.
+func Check(f *policy.File, rehearsal *policy.Rehearsal, o Options) error {
+	_, err := prepare(f, rehearsal, o)
+	return err
+}
+
+// prepare puts the network together and makes the sources.
+func prepare(f *policy.File, rehearsal *policy.Rehearsal, o Options) (*run, error) {
+	if problems := unrehearsed(f, rehearsal); len(problems) > 0 {
+		return nil, problems
+	}
+	r := &run{file: f, plan: rehearsal, options: o, lasts: rehearsal.Lasts, classes: f.ClassNames(), recogniser: recognise.New(f.Apps), calling: make(map[packet.Flow]bool),
+		sets: measure.NewSets(f, rehearsal), windows: measure.Windows(rehearsal), fates: make(map[string]*fate)}
+	for i := range f.Apps {
+		r.recognises = r.recognises || f.Apps[i].Recognised()
+	}
+	r.rest = len(r.classes) - 1
+	r.classNumber = make(map[string]int32, len(r.classes))
+	for i, c := range r.classes {
+		r.classNumber[c] = int32(i)
+	}
+	for range 1 + len(r.windows) {
+		r.collectors = append(r.collectors, measure.NewCollector(r.sets, rehearsal))
+	}
+	if o.Every > 0 {
+		r.series = newSeries(r)
+	}
+	r.network = r.build()
+	return r, r.start()
 }
 
 // unrehearsed returns what a rehearsal asks for that cannot be rehearsed: the

@@ -194,7 +194,7 @@ func TestBadFilesAndFlags(t *testing.T) {
 		"a header cut":         {[]string{"rehearse", capture("head.pcap", pcap[:20])}, "cut short"},
 		"a capture cut":        {[]string{"rehearse", capture("cut.pcap", pcap[:40_001])}, "it is cut short"},
 		"a link type unknown":  {[]string{"rehearse", capture("link.pcap", link)}, "link of type 147"},
-		"a packet of 2 GB":     {[]string{"rehearse", capture("long.pcap", long)}, "packet 1"},
+		"a packet of 2 GB":     {[]string{"rehearse", capture("long.pcap", long)}, "cut short"},
 		"captures into a file": {[]string{"rehearse", "ternrock.yaml", "--capture-out", "ternrock.yaml"}, "cannot make the folder"},
 	} {
 		r := imbrel(t, dir, "", nil, c.args...)

@@ -182,6 +182,13 @@ func (a *app) runAll(text render.Text, r *rehearsalRun, plans []*policy.Rehearsa
 	defer restore()
 	context.AfterFunc(ctx, restore) // a second interrupt ends the program at once
 	r.stop = func() bool { return ctx.Err() != nil }
+	if len(plans) > 1 { // nothing runs before all can
+		for _, plan := range plans {
+			if err := a.checkOne(r, plan); err != nil {
+				return err
+			}
+		}
+	}
 	var results, ruled []*measure.Result
 	for _, plan := range plans {
 		for _, without := range modes {
@@ -319,6 +326,13 @@ func (a *app) runOne(r *rehearsalRun, f *policy.File, plan *policy.Rehearsal, wi
 	o.Progress = show
 	defer clear()
 	return a.run(r, f, plan, o)
+}
+
+// checkOne returns what is wrong with a rehearsal before it runs.
+func (a *app) checkOne(r *rehearsalRun, plan *policy.Rehearsal) error {
+	captures := files.Captures{In: r.in}
+	defer captures.Close()
+	return r.in.WithLines(simulate.Check(r.file, plan, simulate.Options{Seed: r.seed, Capture: captures.Open}))
 }
 
 // run runs a rehearsal of the file, or of a change of it.

@@ -421,3 +421,22 @@ func TestWhyItFailed(t *testing.T) {
 		}
 	}
 }
+
+// A traffic that sends nothing keeps its row; one named like a class cannot be meant in an
+// expectation; and of several rehearsals none runs before all can.
+func TestSilentTrafficAndNames(t *testing.T) {
+	base := crossingWith(bothEnds, "7.6Mbit/s", anyVoice)
+	silent := strings.Replace(base, "      - {name: up,", "      - {name: quiet, rate: 500bit/s, packet: 1500B, arrivals: poisson, from: 10.1.0.9, to: 10.2.0.9, starts: 3990ms}\n      - {name: up,", 1)
+	res := result(t, silent)
+	if i := slices.IndexFunc(res.Traffic, func(r measure.Row) bool { return r.Name == "quiet" }); i != 2 || res.Traffic[i].SentPackets != 0 || len(res.Traffic) != 5 {
+		t.Errorf("the rows are %+v", res.Traffic)
+	}
+	named := strings.Replace(base, "{name: up,", "{name: voice,", 1)
+	if r := imbrel(t, t.TempDir(), named, nil, "rehearse", "-"); r.status != 2 || !strings.Contains(r.err, "is a class and a traffic") {
+		t.Errorf("a traffic named like a class: exit %d: %s", r.status, r.err)
+	}
+	second := base + "  - {name: second, lasts: 1s, traffic: [{name: c, capture: none.pcap, enters: west/lan}]}\n"
+	if r := imbrel(t, t.TempDir(), second, nil, "rehearse", "-"); r.status != 2 || r.out != "" || !strings.Contains(r.err, "none.pcap does not exist") {
+		t.Errorf("a second rehearsal that cannot run: exit %d, %d bytes of output: %s", r.status, len(r.out), r.err)
+	}
+}

@@ -136,7 +136,11 @@ func (t Text) traffic(r *measure.Result, v *View) {
 		if row.Delay != nil {
 			p50, p99, jitter = figure.Milliseconds(row.Delay.P50), figure.Milliseconds(row.Delay.P99), figure.Milliseconds(row.JitterMs)
 		}
-		cells := table.Row{rowName(row), row.Class, figure.Count(row.SentPackets), figure.Ratio(row.Loss)}
+		class := row.Class
+		if class == "" {
+			class = "-"
+		}
+		cells := table.Row{rowName(row), class, figure.Count(row.SentPackets), figure.Ratio(row.Loss)}
 		if calls {
 			cells = append(cells, late(&row.Met))
 		}
