@@ -184,7 +184,7 @@ func TestBadFilesAndFlags(t *testing.T) {
 		"4 MB of nesting":      {[]string{"rehearse", nested}, "nested.yaml"},
 		"no file":              {[]string{"rehearse"}, "wants a policy file"},
 		"unknown rehearsal":    {[]string{"rehearse", "ternrock.yaml", "frog"}, "there is no rehearsal `frog`; there are: fog"},
-		"unknown command":      {[]string{"rehears"}, "unknown command"},
+		"unknown command":      {[]string{"rehears"}, "did you mean `rehearse`"},
 		"unknown flag":         {[]string{"rehearse", "--sed", "1", "ternrock.yaml"}, "unknown flag"},
 		"unknown output":       {[]string{"rehearse", "ternrock.yaml", "-o", "xml"}, "the output is text or json"},
 		"both and without":     {[]string{"rehearse", "ternrock.yaml", "--both", "--without-policy"}, "none of the others can be"},
@@ -249,5 +249,55 @@ func TestIncludesStayInTheirFolder(t *testing.T) {
 	put(t, dir, "in/first.yaml", piped)
 	if r := imbrel(t, dir, "", nil, "rehearse", "in/first.yaml"); r.status != 2 || !strings.Contains(r.err, "is a pipe or a device") {
 		t.Errorf("a capture that is a pipe: exit %d: %s", r.status, r.err)
+	}
+}
+
+// Flags say what is wrong in people's words, numbers are decimal, an empty value and flags
+// without effect are refused, and what is asked for is followed.
+func TestManners(t *testing.T) {
+	dir := t.TempDir()
+	for _, name := range examples.Demo {
+		data, err := examples.FS.ReadFile(name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		put(t, dir, name, string(data))
+	}
+	ask := func(more ...string) []string {
+		return append([]string{"explain", "ternrock.yaml", "--from", "10.44.8.20", "--to", "10.44.64.20"}, more...)
+	}
+	for _, c := range []struct {
+		args   []string
+		status int
+		want   string
+	}{
+		{[]string{"rehearse", "ternrock.yaml", "--seed", "x"}, 2, "--seed x: it is a whole number"},
+		{[]string{"rehearse", "ternrock.yaml", "--seed", "-1"}, 2, "--seed -1: it is a whole number"},
+		{[]string{"rehearse", "ternrock.yaml", "--seed", "010", "-o", "json"}, 0, `"seed":10,`},
+		{[]string{"rehearse", "ternrock.yaml", "--all=x"}, 2, "it is there or not"},
+		{[]string{"rehearse", "ternrock.yaml", "--class="}, 2, "--class: the value is empty"},
+		{[]string{"rehearse", "ternrock.yaml", "--class", "voice, charts", "--at", "ternrock/radio"}, 0, "charts"},
+		{[]string{"rehearse", "ternrock.yaml", "--every="}, 2, "--every: the value is empty"},
+		{[]string{"rehearse", "ternrock.yaml", "--every", "1ns"}, 2, "the most is 100000 steps"},
+		{[]string{"rehearse", "ternrock.yaml", "--fail-on", "x"}, 2, "failure and warning"},
+		{[]string{"rehearse", "ternrock.yaml", "-o", "json", "--packets"}, 2, "--packets has no effect with -o json"},
+		{[]string{"rehearse", "ternrock.yaml", "--both", "--hops"}, 2, "--hops has no effect with --both"},
+		{[]string{"rehearse", "ternrock.yaml", "--without-policy", "--suggest"}, 2, "--suggest has no effect"},
+		{[]string{"shares", "ternrock.yaml", "--busy="}, 2, "--busy: the value is empty"},
+		{[]string{"help", "nothing"}, 2, "there is no command `nothing`"},
+		{[]string{"help", "shares"}, 0, "imbrel shares FILE"},
+		{[]string{"shars"}, 2, "did you mean `shares`?"},
+		{ask("--length", "28"), 0, "28 bytes"},
+		{ask("--protocol", "tcp", "--length", "40"), 0, "40 bytes"},
+		{ask("--protocol", "tcp", "--length", "39"), 2, "40 to 65535"},
+		{ask("--to-port", "x"), 2, "--to-port x: it is a whole number from 0 to 65535"},
+		{ask("--to-port", "010"), 0, "port 10"},
+		{ask("--top", "3"), 2, "--top has no effect with one packet"},
+		{[]string{"explain", "--apps", "--from", "10.1.1.1"}, 2, "--from has no effect with --apps"},
+	} {
+		r := imbrel(t, dir, "", nil, c.args...)
+		if r.status != c.status || !strings.Contains(r.out+r.err, c.want) || strings.Contains(r.err, "strconv") {
+			t.Errorf("%v: exit %d; want %d and %q\n%.400s%s", c.args, r.status, c.status, c.want, r.out, r.err)
+		}
 	}
 }

@@ -2,9 +2,9 @@ package cli
 
 import (
 	"fmt"
+	"math"
 	"net/netip"
 	"slices"
-	"strconv"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -12,6 +12,7 @@ import (
 	"imbrel/core/codepoint"
 	"imbrel/core/explain"
 	"imbrel/core/language"
+	"imbrel/core/packet"
 	"imbrel/core/policy"
 	"imbrel/internal/files"
 	"imbrel/internal/render"
@@ -41,7 +42,11 @@ applications.`,
   imbrel explain --apps`,
 		Args: between(0, 1, "a policy file"),
 		RunE: func(c *cobra.Command, args []string) error {
+			asked := []string{"from", "to", "protocol", "dscp", "from-port", "to-port", "pcp", "vlan", "length", "server-name", "looks-like-rtp", "time", "why"}
 			if r.apps {
+				if err := apart(c, "--apps", "it lists applications, and follows no packet", append(asked, "capture", "enter", "top")...); err != nil {
+					return err
+				}
 				return a.listApps(text, args)
 			}
 			if len(args) != 1 {
@@ -52,12 +57,13 @@ applications.`,
 				return err
 			}
 			if r.capture != "" {
-				for _, flag := range []string{"from", "to", "protocol", "dscp", "from-port", "to-port", "pcp", "vlan", "length", "server-name", "looks-like-rtp", "time"} {
-					if c.Flags().Changed(flag) {
-						return fmt.Errorf("--%s goes with one packet, not with --capture, whose packets say it themselves", flag)
-					}
+				if err := apart(c, "--capture", "its packets say it themselves", asked...); err != nil {
+					return err
 				}
 				return a.explainCapture(text, f, in, &r)
+			}
+			if err := apart(c, "one packet", "it is how many flows of --capture are shown", "top"); err != nil {
+				return err
 			}
 			return a.explainPacket(text, f, &r)
 		},
@@ -66,19 +72,19 @@ applications.`,
 	fl.StringVar(&r.from, "from", "", "the sender's `ADDRESS`")
 	fl.StringVar(&r.to, "to", "", "the receiver's `ADDRESS`")
 	fl.StringVar(&r.protocol, "protocol", "udp", "the `PROTOCOL`: udp, tcp, icmp, … or a number")
-	fl.Uint16Var(&r.fromPort, "from-port", 0, "the sender's `PORT`")
-	fl.Uint16Var(&r.toPort, "to-port", 0, "the receiver's `PORT`")
+	numberVar(fl, &r.fromPort, "from-port", 0, 0, 65535, "the sender's `PORT`")
+	numberVar(fl, &r.toPort, "to-port", 0, 0, 65535, "the receiver's `PORT`")
 	fl.StringVar(&r.dscp, "dscp", "df", "the `DSCP` it arrives with")
-	fl.IntVar(&r.pcp, "pcp", -1, "the priority code point of the tag it arrives with, `0-7`")
-	fl.IntVar(&r.vlan, "vlan", -1, "the `VLAN` it arrives in")
-	fl.IntVar(&r.length, "length", 200, "the IP packet's length in `BYTES`")
+	numberVar(fl, &r.pcp, "pcp", -1, 0, 7, "the priority code point of the tag it arrives with, `0-7`")
+	numberVar(fl, &r.vlan, "vlan", -1, 0, 4095, "the `VLAN` it arrives in")
+	numberVar(fl, &r.length, "length", 200, 20, 65535, "the IP packet's length in `BYTES`")
 	fl.StringVar(&r.serverName, "server-name", "", "the server `NAME` that its conversation began with")
 	fl.BoolVar(&r.rtp, "looks-like-rtp", false, "it is part of a flow that looks like RTP")
 	fl.StringVar(&r.enter, "enter", "", "where it enters, as `NODE/INTERFACE`; where its sender is when not given")
 	fl.StringVar(&r.at, "time", "", "the `TIME` it passes, such as 2026-03-02T08:30, in UTC; without it every `when` is assumed to hold")
 	fl.BoolVar(&r.why, "why", false, "show every condition of the entries tried")
 	fl.StringVar(&r.capture, "capture", "", "explain every flow of a pcap or pcapng `FILE`")
-	fl.IntVar(&r.top, "top", 20, "how many flows the text shows, those with most bytes first; 0 is all")
+	numberVar(fl, &r.top, "top", 20, 0, math.MaxInt32, "how many flows the text shows, those with most bytes first; 0 is all")
 	fl.BoolVar(&r.apps, "apps", false, "list the applications: a policy file's own and those built in")
 	return c
 }
@@ -140,24 +146,18 @@ func (r *explainRun) question(f *policy.File) (q explain.Question, err error) {
 		return q, fmt.Errorf("--dscp: %w", err)
 	}
 	q.Flow.FromPort, q.Flow.ToPort = r.fromPort, r.toPort
-	least := 60
+	least := 20 + map[uint8]int{packet.UDP: 8, packet.TCP: 20}[q.Flow.Protocol]
 	if q.Flow.From.Is6() {
-		least = 80
+		least += 20
 	}
 	if q.Length = r.length; q.Length < least || q.Length > 65535 {
-		return q, fmt.Errorf("--length %d: the length of an IP packet with its headers is %d to 65535 bytes", r.length, least)
+		return q, fmt.Errorf("--length %d: a packet of %s with its headers has %d to 65535 bytes", r.length, policy.ProtocolName(q.Flow.Protocol), least)
 	}
 	if r.pcp != -1 {
-		if r.pcp < 0 || r.pcp > 7 {
-			return q, fmt.Errorf("--pcp %d: a priority code point is 0 to 7", r.pcp)
-		}
 		v := uint8(r.pcp)
 		q.PCP = &v
 	}
 	if r.vlan != -1 {
-		if r.vlan < 0 || r.vlan > 4095 {
-			return q, fmt.Errorf("--vlan %d: a VLAN is 0 to 4095", r.vlan)
-		}
 		v := uint16(r.vlan)
 		q.VLAN = &v
 	}
@@ -195,9 +195,6 @@ func (a *app) explainCapture(text render.Text, f *policy.File, in files.Place, r
 	enter, err := interfaceOf(f, r.enter)
 	if err != nil {
 		return err
-	}
-	if r.top < 0 {
-		return fmt.Errorf("--top %s: how many flows to show, 0 for all", strconv.Itoa(r.top))
 	}
 	capture, err := files.OpenCapture(r.capture)
 	if err != nil {

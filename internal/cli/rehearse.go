@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"math"
 	"os"
 	"os/signal"
 	"slices"
@@ -55,7 +56,10 @@ warned of too.`,
   imbrel rehearse ternrock.yaml fog -o json
   imbrel rehearse ternrock.yaml fog --capture-out marked/`,
 		Args: between(1, 2, "a policy file, and perhaps the name of a rehearsal"),
-		RunE: func(_ *cobra.Command, args []string) error {
+		RunE: func(c *cobra.Command, args []string) error {
+			if err := a.effects(c, &r); err != nil {
+				return err
+			}
 			f, in, err := files.ReadPolicy(args[0], a.in, a.includeFrom...)
 			if err != nil {
 				return err
@@ -77,7 +81,7 @@ warned of too.`,
 	}
 	c.Flags().BoolVar(&r.without, "without-policy", false, "send the same traffic through plain FIFO queues")
 	c.Flags().BoolVar(&r.both, "both", false, "run without and with the policies, and show the two side by side")
-	c.Flags().Uint64Var(&r.seed, "seed", 1, "`NUMBER` from which everything random follows")
+	numberVar(c.Flags(), &r.seed, "seed", 1, 0, math.MaxUint64, "`NUMBER` from which everything random follows")
 	c.Flags().BoolVar(&r.suggest, "suggest", false, "for each failed expectation, find the least change of one number that makes it hold, by trying")
 	c.Flags().StringVar(&r.failOn, "fail-on", "failure", "exit with 1 on a `LEVEL`: failure (of an expectation) or warning")
 	c.Flags().BoolVar(&r.hops, "hops", false, "show what each traffic met at each place on its way")
@@ -89,6 +93,19 @@ warned of too.`,
 	c.Flags().StringVar(&r.captureOut, "capture-out", "", "write what enters and leaves each interface as pcapng into the folder `DIR`")
 	c.MarkFlagsMutuallyExclusive("without-policy", "both")
 	return c
+}
+
+// effects reports flags that have no effect beside others.
+func (a *app) effects(c *cobra.Command, r *rehearsalRun) error {
+	switch {
+	case a.output == "json":
+		return apart(c, "-o json", "JSON has all of it", "at", "class", "all", "packets")
+	case r.both:
+		return apart(c, "--both", "name one run, or ask for -o json", "hops", "every", "at")
+	case r.without:
+		return apart(c, "--without-policy", "no policy is in force that a change could mend", "suggest")
+	}
+	return nil
 }
 
 // check reports flags that make no sense for the file and the rehearsals.

@@ -81,9 +81,17 @@ Start with:  imbrel demo`,
 		Version:       version(),
 		SilenceErrors: true,
 		SilenceUsage:  true,
-		Args:          cobra.NoArgs,
-		RunE:          func(c *cobra.Command, _ []string) error { return c.Help() },
+		Args: func(c *cobra.Command, args []string) error {
+			if len(args) > 0 {
+				return unknownCommand(c, args[0])
+			}
+			return nil
+		},
+		RunE: func(c *cobra.Command, _ []string) error { return c.Help() },
 		PersistentPreRunE: func(c *cobra.Command, _ []string) error {
+			if err := noneEmpty(c); err != nil {
+				return err
+			}
 			if a.output != "text" && a.output != "json" {
 				return fmt.Errorf("-o %s: the output is text or json", a.output)
 			}
@@ -96,12 +104,10 @@ Start with:  imbrel demo`,
 	root.SetErr(a.err)
 	root.PersistentFlags().StringVarP(&a.output, "output", "o", "text", "`FORM` of the result: text for people, json for programs")
 	root.PersistentFlags().StringArrayVar(&a.includeFrom, "include-from", nil, "allow `include` of policy files in the folder `DIR`, besides that of the file itself")
-	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
-		return fmt.Errorf("%w\nsee: %s --help", err, c.CommandPath())
-	})
+	root.SetFlagErrorFunc(flagError)
+	root.SetHelpCommand(help(root))
 	root.SetVersionTemplate("imbrel {{.Version}}\n")
-	color := isTerminal(terminal) && os.Getenv("NO_COLOR") == ""
-	text := render.Text{W: a.out, Color: color}
+	text := render.Text{W: a.out, Color: colored(terminal)}
 	root.AddCommand(a.demo(text), a.explain(text), a.shares(text), a.rehearse(text), a.codepoint(text), a.schema())
 	return root
 }
