@@ -24,5 +24,5 @@ const Next = `
 Try next:
   imbrel demo --write tern                        puts this example into the folder tern
   imbrel rehearse tern/ternrock.yaml fog          the same in detail: each traffic, interface and link
-  raise ` + "`calls`" + ` in tern/ternrock.yaml to 12 and rehearse again: which expectation fails first?
+  make the first ` + "`shape`" + ` in tern/ternrock.yaml 14Mbit/s, rehearse with --suggest: what fails, what mends it?
   imbrel rehearse tern/ternrock.yaml fog --capture-out seen    every packet, to look at its marks`

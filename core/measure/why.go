@@ -29,6 +29,8 @@ type Why struct {
 	PromisedBps *int64   `json:"promised_bps,omitempty"`
 	Against     []string `json:"against"`
 	Change      *Change  `json:"change,omitempty"`
+	// NoChange says that a change of one number was looked for, and that there is none.
+	NoChange bool `json:"no_change,omitempty"`
 
 	plan  *plan.Plan
 	entry *plan.Entry

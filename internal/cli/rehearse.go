@@ -316,6 +316,7 @@ func (a *app) suggest(r *rehearsalRun, plan *policy.Rehearsal, res *measure.Resu
 	for i := range res.Expectations {
 		if o := &res.Expectations[i]; !o.Holds && o.Why != nil {
 			o.Why.Change = finder.Change(res, i)
+			o.Why.NoChange = o.Why.Change == nil && !r.stop()
 		}
 	}
 	return nil

@@ -92,6 +92,9 @@ func (t Text) why(o *measure.Outcome) {
 		return
 	}
 	t.paragraph("      ", o.Why.Text)
+	if o.Why.NoChange {
+		t.Line("      no change of one number alone makes it hold")
+	}
 	if c := o.Why.Change; c != nil {
 		text := fmt.Sprintf("with %s in place of %s it holds: %s", c.To, c.From, c.Path)
 		if c.From == "" {
