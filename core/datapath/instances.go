@@ -355,15 +355,15 @@ func (c *Counts) metered(now time.Duration, size int, color meter.Color) {
 // Busiest finds the second of the clock in which most bytes went. The zero Busiest is
 // ready.
 type Busiest struct {
-	Most   int64
-	second int64
-	bytes  int64
+	Most  int64
+	end   time.Duration // of the second that is counted
+	bytes int64
 }
 
 // Add counts bytes that went at a time, not before the last.
 func (b *Busiest) Add(now time.Duration, bytes int) {
-	if s := int64(now / time.Second); s != b.second {
-		b.second, b.bytes = s, 0
+	if now >= b.end { // a division a second, not a packet
+		b.end, b.bytes = now-now%time.Second+time.Second, 0
 	}
 	b.bytes += int64(bytes)
 	b.Most = max(b.Most, b.bytes)
