@@ -197,7 +197,9 @@ func appendPacket(b []byte, p *packet.Packet) []byte {
 	b = binary.LittleEndian.AppendUint32(b, uint32(p.Length))
 	b = binary.LittleEndian.AppendUint32(b, uint32(p.In))
 	if p.Tagged {
-		for _, t := range p.Tags() {
+		tags := p.Tags()
+		b = append(b, byte(len(tags)))
+		for _, t := range tags {
 			b = binary.LittleEndian.AppendUint16(b, t.VLAN)
 			b = append(b, t.PCP)
 		}

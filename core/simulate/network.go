@@ -237,7 +237,6 @@ func (p *path) measured(r *run) []slot {
 			continue
 		}
 		e := p.attached.Entries[i]
-		s.limited = e.Meter != nil
 		if e.Meter != nil && e.Meter.Kind == policy.OneBucket && e.Each == 0 && e.Instances() == nil {
 			s.burst = meter.NewNeed(e.Meter.Rate)
 		}

@@ -13,7 +13,6 @@ import (
 type slot struct {
 	windows []figures // of the whole time first, then of each window
 	waiting int64     // bytes now
-	limited bool      // it has a policer
 	sent    datapath.Busiest
 	burst   meter.Need // of the policer
 	queue   meter.Need // at the promise
@@ -50,9 +49,7 @@ func (r *run) offered(p *path, f *flight, reason datapath.Reason) {
 			s.first = r.now
 		}
 		s.last = r.now
-		if s.limited {
-			s.burst.Add(r.now, int(size))
-		}
+		s.burst.Add(r.now, int(size)) // where there is a policer
 		if reason == datapath.Passed || reason == datapath.QueueFull {
 			s.queue.Add(r.now, int(size))
 		}
