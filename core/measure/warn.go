@@ -90,7 +90,7 @@ func (m *Measures) warn(r *Result) {
 // another direction than the one that is congested.
 func attachedOtherwise(iface *policy.Interface, d policy.Direction) (*policy.Attachment, string) {
 	if a := iface.Attached[1-d]; a != nil {
-		return a, fmt.Sprintf("; `%s` is attached there, but %s", a.Policy.Name, a.Direction)
+		return a, fmt.Sprintf("; `%s` is attached there for the other direction, %s", a.Policy.Name, a.Direction)
 	}
 	if peer := iface.Peer(); peer != nil {
 		for _, a := range peer.Attached {
@@ -120,7 +120,7 @@ func (m *Measures) carriers(r *Result) {
 			if a != nil {
 				at = a.At
 			}
-			r.warn(noPolicy, "warning", at, "%s dropped %s of every class alike (%s): no policy is attached at %s out%s", p.Words(), figure.Plural(int(l.Drops), "packet"), classList(linkClasses(l)), p.Interface.Path(), otherwise)
+			r.warn(noPolicy, "warning", at, "%s dropped %s: no policy is attached at %s out%s", p.Words(), alike(l.Drops, linkClasses(l)), p.Interface.Path(), otherwise)
 		case p.Plan != nil && (l.Drops > 0 || l.QueueDelay != nil && l.QueueDelay.P99 > 5*full):
 			at := p.Plan.Policy.PlaceOf("shape")
 			r.warn(shapeTooHigh, "warning", at, "packets queue at the carrier of %s, which knows no classes (%s dropped, waits of up to %s): %s", p.Interface.Path(), figure.Count(l.Drops), figure.Milliseconds(maxOf(l.QueueDelay)), notKept(p.Plan))
@@ -175,12 +175,16 @@ func linkClasses(l *Link) []string {
 	return names
 }
 
-// classList joins the first few names.
-func classList(names []string) string {
-	if len(names) > 4 {
-		return strings.Join(names[:4], ", ") + fmt.Sprintf(" and %d more", len(names)-4)
+// alike says how many packets of which classes a plain queue dropped.
+func alike(drops uint64, classes []string) string {
+	n := figure.Plural(int(drops), "packet")
+	switch {
+	case len(classes) < 2: // it is for the calls that this is said
+		return n + ", of calls and of all else alike"
+	case len(classes) > 4:
+		return n + " of every class alike (" + strings.Join(classes[:4], ", ") + fmt.Sprintf(" and %d more)", len(classes)-4)
 	}
-	return figure.List(names)
+	return n + " of every class alike (" + figure.List(classes) + ")"
 }
 
 // plainQueues warns of interfaces without a policy that dropped packets.
@@ -203,7 +207,7 @@ func (m *Measures) plainQueues(r *Result) {
 		if a != nil {
 			at = a.At
 		}
-		r.warn(noPolicy, "warning", at, "%s dropped %s of every class alike (%s): no policy is attached there%s", f.place.Words(), figure.Plural(int(drops), "packet"), classList(names), otherwise)
+		r.warn(noPolicy, "warning", at, "%s dropped %s: no policy is attached there%s", f.place.Words(), alike(drops, names), otherwise)
 	}
 }
 
