@@ -554,6 +554,10 @@ func (m *Measures) HopRows(r *Result) []HopRow {
 	c := m.Collectors[0]
 	for _, way := range ways(c.settled) {
 		hops, _ := most(way, func(*Hop) int64 { return 0 })
+		far := distances(way)
+		slices.SortFunc(hops, func(a, b Hop) int {
+			return cmp.Or(cmp.Compare(far[a.Place], far[b.Place]), cmp.Compare(a.Place, b.Place), cmp.Compare(a.Slot, b.Slot))
+		})
 		for i := range hops {
 			h := &hops[i]
 			p := &m.Places[h.Place]
@@ -574,4 +578,19 @@ func (m *Measures) HopRows(r *Result) []HopRow {
 		}
 	}
 	return rows
+}
+
+// distances returns how many other places packets pass before each, at most.
+func distances(way []*Tally) map[int32]int {
+	far := make(map[int32]int)
+	for _, t := range way {
+		passed := make(map[int32]bool)
+		for i := range t.hops {
+			if p := t.hops[i].Place; !passed[p] {
+				far[p] = max(far[p], len(passed))
+				passed[p] = true
+			}
+		}
+	}
+	return far
 }

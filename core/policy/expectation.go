@@ -235,9 +235,9 @@ func (e *Expectation) ratio(w *words) error {
 		return fmt.Errorf("two classes are compared by a ratio, as in %s : %s rate ratio 2.8..3.2", e.Subject, e.Versus)
 	}
 	least, most, ok := strings.Cut(strings.Join(*w, ""), "..")
-	a, err1 := strconv.ParseFloat(least, 64)
-	b, err2 := strconv.ParseFloat(most, 64)
-	if !ok || err1 != nil || err2 != nil || !(a >= 0 && b >= a) || math.IsInf(b, 1) {
+	a, err1 := decimal(least)
+	b, err2 := decimal(most)
+	if !ok || err1 != nil || err2 != nil || b < a || math.IsInf(b, 1) {
 		return fmt.Errorf("%q is not a range of ratios: write the least and the most, as in 2.8..3.2", strings.Join(*w, " "))
 	}
 	e.Operator, e.Limit, e.Most = "..", a, b
@@ -269,7 +269,7 @@ func parseLimit(m Metric, s string) (float64, error) {
 		d, err := unit.ParseDuration(s)
 		return float64(d), err
 	case Throughput:
-		if s == "0" || s == "0bit/s" {
+		if nothing(s, "bit/s", "kbit/s", "Mbit/s", "Gbit/s") {
 			return 0, nil
 		}
 		r, err := unit.ParseRate(s)
@@ -287,17 +287,32 @@ func parseLimit(m Metric, s string) (float64, error) {
 		}
 		return float64(n), nil
 	case QueueSize:
-		if s == "0" {
+		if nothing(s, "B", "kB", "MB", "KiB", "MiB") {
 			return 0, nil
 		}
 		b, err := unit.ParseSize(s)
 		return float64(b), err
 	}
-	v, err := strconv.ParseFloat(s, 64)
+	v, err := decimal(s)
 	if err != nil || !(v >= 1 && v <= 5) {
 		return 0, fmt.Errorf("%q is not a MOS: it is a number from 1 to 5", s)
 	}
 	return v, nil
+}
+
+// nothing reports whether a text is zero, which no unit of the file reaches: alone, or
+// with one of the units.
+func nothing(s string, units ...string) bool {
+	unit := strings.TrimLeft(s, "0")
+	return unit != s && (unit == "" || slices.Contains(units, unit))
+}
+
+// decimal reads a number of digits and a point.
+func decimal(s string) (float64, error) {
+	if strings.Trim(s, "0123456789.") != "" {
+		return 0, strconv.ErrSyntax
+	}
+	return strconv.ParseFloat(s, 64)
 }
 
 // Holds compares a measured value, in the metric's unit, with the limit.
