@@ -10,6 +10,7 @@ import (
 
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
+	"golang.org/x/term"
 
 	"imbrel/core/policy"
 )
@@ -123,3 +124,19 @@ func help(root *cobra.Command) *cobra.Command {
 func colored(w any) bool {
 	return isTerminal(w) && os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb"
 }
+
+// columns returns how wide a terminal is, or what COLUMNS says; 0 when nobody knows.
+func columns(w any) int {
+	if n, err := strconv.Atoi(os.Getenv("COLUMNS")); err == nil && n > 0 {
+		return max(n, leastColumns)
+	}
+	if f, ok := w.(*os.File); ok && isTerminal(w) {
+		if n, _, err := term.GetSize(int(f.Fd())); err == nil && n > 0 {
+			return max(n, leastColumns)
+		}
+	}
+	return 0
+}
+
+// leastColumns is the narrowest terminal that is written for.
+const leastColumns = 40

@@ -53,7 +53,9 @@ func (h *house) document() string {
 	}
 	fmt.Fprint(&h.b, "  links:\n")
 	for n := 1; n < h.nodes; n++ {
-		sends := func() string { return pick(r, "", ", sends: 3Mbit/s", ", sends: 6Mbit/s", ", sends: 2Mbit/s, buffer: 30ms") }
+		sends := func() string {
+			return pick(r, "", ", sends: 3Mbit/s", ", sends: 6Mbit/s", ", sends: 2Mbit/s, buffer: 30ms")
+		}
 		fmt.Fprintf(&h.b, "    - {ends: [{at: n%d/to%d%s}, {at: n%d/to%d%s}], delay: %dms}\n", n-1, n, sends(), n, n-1, sends(), r.IntN(9))
 	}
 	fmt.Fprint(&h.b, "attach:\n")

@@ -107,7 +107,7 @@ Start with:  imbrel demo`,
 	root.SetFlagErrorFunc(flagError)
 	root.SetHelpCommand(help(root))
 	root.SetVersionTemplate("imbrel {{.Version}}\n")
-	text := render.Text{W: a.out, Color: colored(terminal)}
+	text := render.Text{W: a.out, Color: colored(terminal), Width: columns(terminal)}
 	root.AddCommand(a.demo(text), a.explain(text), a.shares(text), a.rehearse(text), a.codepoint(text), a.schema())
 	return root
 }

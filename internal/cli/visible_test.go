@@ -162,3 +162,40 @@ func TestNothingActsOnTheTerminal(t *testing.T) {
 	}
 	t.Logf("%d outputs looked at", seen)
 }
+
+// From 60 columns up every output fits the terminal, and says as much as on a wide one.
+func TestNarrowTerminals(t *testing.T) {
+	dir := t.TempDir()
+	imbrel(t, dir, "", nil, "demo", "--write", ".")
+	for _, args := range [][]string{
+		{"demo"}, {"rehearse", "ternrock.yaml", "--all", "--hops", "--every", "2s"}, {"rehearse", "ternrock.yaml", "--both"}, {"shares", "ternrock.yaml", "--busy", "voice"},
+		{"codepoint"}, {"codepoint", "ef", "40"}, {"explain", "--apps"}, {"explain", "ternrock.yaml", "--capture", "ternrock-office.pcap"},
+		{"explain", "ternrock.yaml", "--from", "10.44.8.20", "--to", "10.44.64.20", "--why"},
+	} {
+		wide := imbrel(t, dir, "", nil, args...)
+		words := func(s string) map[string]bool {
+			all := make(map[string]bool)
+			for _, w := range strings.Fields(s) {
+				all[strings.Trim(w, ",:")] = true
+			}
+			return all
+		}
+		for _, columns := range []int{60, 79, 100} {
+			r := imbrel(t, dir, "", []string{fmt.Sprint("COLUMNS=", columns)}, args...)
+			if r.status != wide.status {
+				t.Errorf("%v in %d columns: exit %d, not %d", args, columns, r.status, wide.status)
+			}
+			for _, line := range strings.Split(r.out, "\n") {
+				if n := len([]rune(line)); n > columns {
+					t.Errorf("%v in %d columns: %d in %q", args, columns, n, line)
+				}
+			}
+			said := words(r.out)
+			for w := range words(wide.out) {
+				if !said[w] && strings.ContainsAny(w, "0123456789") {
+					t.Errorf("%v in %d columns does not say %q", args, columns, w)
+				}
+			}
+		}
+	}
+}

@@ -92,7 +92,7 @@ func (t Text) points(points []codepoint.DSCP) {
 		if name[0] <= '9' {
 			name = "-"
 		}
-		addRow(w, table.Row{name, uint8(d), fmt.Sprintf("%06b", d), fmt.Sprintf("0x%02x", uint8(d)), d.ToS(), fmt.Sprintf("0x%02x", d.ToS()),
+		w.add(table.Row{name, uint8(d), fmt.Sprintf("%06b", d), fmt.Sprintf("0x%02x", uint8(d)), d.ToS(), fmt.Sprintf("0x%02x", d.ToS()),
 			d.Precedence(), d.PCP(), d.TC(), d.UserPriority(), drop, class})
 	}
 	t.put(w)

@@ -178,10 +178,10 @@ func (t Text) Capture(name string, r *explain.CaptureResult, top int) {
 
 // flows writes each flow, and below it what the policies on its route did.
 func (t Text) flows(r *explain.CaptureResult, shown []explain.FlowResult) {
-	w := t.grid([]column{{"bytes", false}, {"packets", false}, {"application", true}, {"flow, and what each policy did", true}}, nil)
+	w := t.grid([]column{{"bytes", false}, {"packets", false}, {"application", true}, {bare, true}}, nil)
 	for i := range shown {
 		f := &shown[i]
-		addRow(w, table.Row{figure.Bytes(f.Bytes), figure.Count(f.Packets), appName(f), flowName(f)})
+		w.add(table.Row{figure.Bytes(f.Bytes), figure.Count(f.Packets), appName(f), flowName(f)})
 		var made []string
 		for j := range f.At {
 			at := &f.At[j]
@@ -196,7 +196,7 @@ func (t Text) flows(r *explain.CaptureResult, shown []explain.FlowResult) {
 			made = append(made, fmt.Sprintf("%d: %s, %s", 1+slices.Index(r.Attachments, at.Interface+" "+at.Direction), class, marks))
 		}
 		if len(made) > 0 {
-			addRow(w, table.Row{"", "", "", "  " + strings.Join(made, "   ")})
+			w.add(table.Row{"", "", "", "  " + strings.Join(made, "   ")})
 		}
 	}
 	t.put(w)
@@ -248,7 +248,7 @@ func (t Text) totals(r *explain.CaptureResult) {
 	}
 	for _, c := range r.Classes {
 		at := c.Interface + " " + c.Direction
-		addRow(w, table.Row{at, c.Class, figure.Count(c.Packets), figure.Bytes(c.Bytes), figure.Ratio(float64(c.Bytes) / float64(max(sum[at], 1)))})
+		w.add(table.Row{at, c.Class, figure.Count(c.Packets), figure.Bytes(c.Bytes), figure.Ratio(float64(c.Bytes) / float64(max(sum[at], 1)))})
 	}
 	t.put(w)
 	t.Line("")
@@ -358,7 +358,7 @@ func (t Text) Apps(apps []policy.App) {
 		if what == "" {
 			what = "of this file"
 		}
-		addRow(w, table.Row{a.Name, what, strings.Join(ranges(a.TCP), " "), strings.Join(ranges(a.UDP), " "), strings.Join(other, ", ")})
+		w.add(table.Row{a.Name, what, strings.Join(ranges(a.TCP), " "), strings.Join(ranges(a.UDP), " "), strings.Join(other, ", ")})
 	}
 	t.put(w)
 }

@@ -148,7 +148,7 @@ func (t Text) traffic(r *measure.Result, v *View) {
 		if calls {
 			cells = append(cells, mos(row.MOS))
 		}
-		addRow(w, cells)
+		w.add(cells)
 	}
 	t.put(w)
 	if left > 0 {
@@ -197,7 +197,7 @@ func (t Text) hops(r *measure.Result, v *View) {
 		if h.At == "carrier" {
 			place = h.Node + "/" + h.Interface + ", its carrier"
 		}
-		addRow(w, table.Row{shown, place, h.Class, figure.Count(h.Packets), figure.Count(h.Drops.Total()), reasons(&h.Drops), figure.Milliseconds(h.MeanMs), figure.Milliseconds(h.MaxMs)})
+		w.add(table.Row{shown, place, h.Class, figure.Count(h.Packets), figure.Count(h.Drops.Total()), reasons(&h.Drops), figure.Milliseconds(h.MeanMs), figure.Milliseconds(h.MaxMs)})
 	}
 	t.put(w)
 	t.Line("")
@@ -352,7 +352,7 @@ func (t Text) oneInterface(r *measure.Result, f *measure.Interface, v *View) {
 		for _, d := range dropColumns {
 			row = append(row, figure.Count(d.of(&c.Drops)))
 		}
-		addRow(w, append(row, leavesAs(c), figure.Bytes(c.MaxQueueBytes), wait))
+		w.add(append(row, leavesAs(c), figure.Bytes(c.MaxQueueBytes), wait))
 	}
 	t.put(w)
 	for j := range f.Classes {
@@ -480,7 +480,7 @@ func (t Text) links(r *measure.Result, v *View) {
 			if l.QueueDelay != nil {
 				wait = figure.Milliseconds(l.QueueDelay.P99)
 			}
-			addRow(w, table.Row{l.From, l.To, figure.Rate(l.SendsBps), figure.Rate(l.CarriedBps), figure.Count(l.Drops), wait})
+			w.add(table.Row{l.From, l.To, figure.Rate(l.SendsBps), figure.Rate(l.CarriedBps), figure.Count(l.Drops), wait})
 		}
 		t.put(w)
 	}

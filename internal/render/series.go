@@ -36,9 +36,9 @@ func (t Text) series(s *measure.Series, v *View) {
 			if !v.shows(c.Class) {
 				continue
 			}
-			addRow(w, chartRow(c, ""))
+			w.add(chartRow(c, ""))
 			for k := range c.Instances {
-				addRow(w, chartRow(&c.Instances[k], "  "))
+				w.add(chartRow(&c.Instances[k], "  "))
 			}
 		}
 		t.put(w)

@@ -67,7 +67,7 @@ func (t Text) Shares(r *share.Result, wishes []share.Wish) {
 			if c.LongestWait != nil {
 				wait = figure.Milliseconds(*c.LongestWait)
 			}
-			addRow(w, append(row, figure.Count(c.Calls), wait))
+			w.add(append(row, figure.Count(c.Calls), wait))
 		}
 		t.put(w)
 		for _, c := range f.Classes {

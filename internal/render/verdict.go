@@ -41,7 +41,10 @@ const width = 98
 
 // paragraph writes text in lines of a width, each after the first as far in as the lead.
 func (t Text) paragraph(lead, text string) {
-	in := strings.Repeat(" ", len(lead))
+	in, width := strings.Repeat(" ", len(lead)), width
+	if t.Width > 0 {
+		width = min(width, t.Width)
+	}
 	line := lead
 	for i, word := range strings.Fields(text) {
 		if i > 0 && len(line)+1+len(word) > width {
@@ -80,7 +83,7 @@ func (t Text) expectations(r *measure.Result) {
 	w := t.grid([]column{{"expectation", true}, {"measured", false}, {"", true}, {"of", true}}, nil)
 	for i := range r.Expectations {
 		o := &r.Expectations[i]
-		addRow(w, table.Row{o.Text, measured(o), t.holds(o), o.Of})
+		w.add(table.Row{o.Text, measured(o), t.holds(o), o.Of})
 	}
 	t.putWith(w, func(row int) { t.why(&r.Expectations[row]) })
 	t.Line("")
@@ -174,7 +177,7 @@ func columnsOf(late bool) []column {
 
 // beside starts a table of two runs side by side after a first column, and returns
 // which of the runs have a column for late packets.
-func (t Text) beside(first string, without, with *measure.Result) (w table.Writer, late [2]bool) {
+func (t Text) beside(first string, without, with *measure.Result) (w *grid, late [2]bool) {
 	columns, above := []column{{first, true}}, []string{""}
 	for i, r := range []*measure.Result{without, with} {
 		late[i] = slices.ContainsFunc(r.Traffic, func(r measure.Row) bool { return r.Late != nil && *r.Late > 0 })
@@ -196,7 +199,7 @@ func (t Text) sideBySide(without, with *measure.Result, v *View) {
 			name += " (" + r.Class + ")"
 		}
 		row := append(table.Row{figure.Short(name, 28), "│"}, met(find(without, r), v, late[0])...)
-		addRow(w, append(append(row, "│"), met(&r.Met, v, late[1])...))
+		w.add(append(append(row, "│"), met(&r.Met, v, late[1])...))
 	}
 	t.put(w)
 	if left > 0 {
@@ -221,7 +224,7 @@ func (t Text) classesBeside(without, with *measure.Result, v *View) {
 			}
 		}
 		row := append(table.Row{figure.Short(c.Class, 28), "│"}, met(other, v, late[0])...)
-		addRow(w, append(append(row, "│"), met(&c.Met, v, late[1])...))
+		w.add(append(append(row, "│"), met(&c.Met, v, late[1])...))
 	}
 	t.put(w)
 	t.Line("")
@@ -295,7 +298,7 @@ func (t Text) whereItQueued(without, with *measure.Result) {
 			continue
 		}
 		if rows++; rows <= mostRows {
-			addRow(w, table.Row{name, "│", figure.Count(p.drops[0]), figure.Milliseconds(p.wait[0]), "│", figure.Count(p.drops[1]), figure.Milliseconds(p.wait[1])})
+			w.add(table.Row{name, "│", figure.Count(p.drops[0]), figure.Milliseconds(p.wait[0]), "│", figure.Count(p.drops[1]), figure.Milliseconds(p.wait[1])})
 		}
 	}
 	if rows == 0 {
@@ -317,7 +320,7 @@ func (t Text) bothExpectations(without, with *measure.Result) {
 	w := t.grid([]column{{"expectation", true}, {"without", false}, {"", true}, {"with", false}, {"", true}, {"of", true}}, nil)
 	for i := range with.Expectations {
 		a, b := &without.Expectations[i], &with.Expectations[i]
-		addRow(w, table.Row{b.Text, measured(a), t.holds(a), measured(b), t.holds(b), b.Of})
+		w.add(table.Row{b.Text, measured(a), t.holds(a), measured(b), t.holds(b), b.Of})
 	}
 	said := false
 	t.putWith(w, func(row int) {

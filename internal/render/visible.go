@@ -5,8 +5,6 @@ import (
 	"strings"
 	"unicode"
 	"unicode/utf8"
-
-	"github.com/jedib0t/go-pretty/v6/table"
 )
 
 // Visible returns a text with everything in it that a terminal acts on, or that changes
@@ -74,12 +72,4 @@ func shown(v any) any {
 		return Visible(v.String())
 	}
 	return v
-}
-
-// addRow adds a row to a table.
-func addRow(w table.Writer, row table.Row) {
-	for i, v := range row {
-		row[i] = shown(v)
-	}
-	w.AppendRow(row)
 }
