@@ -102,7 +102,7 @@ func ParseDSCP(s string) (DSCP, error) {
 			if n <= 255 && n%4 == 0 {
 				hint = fmt.Sprintf(" (as a whole ToS byte %d is DSCP %d, %s)", n, n/4, DSCP(n/4).Name())
 			}
-			return 0, fmt.Errorf("%s is not a DSCP: it is a number from 0 to 63%s", s, hint)
+			return 0, fmt.Errorf("%.40s is not a DSCP: it is a number from 0 to 63%s", s, hint)
 		}
 		return DSCP(n), nil
 	}
@@ -111,5 +111,5 @@ func ParseDSCP(s string) (DSCP, error) {
 			return d, nil
 		}
 	}
-	return 0, fmt.Errorf("%q is not a DSCP: write a name such as ef, af41 or cs5, or a number from 0 to 63", s)
+	return 0, fmt.Errorf("%.40q is not a DSCP: write a name such as ef, af41 or cs5, or a number from 0 to 63", s)
 }

@@ -92,14 +92,14 @@ func Read(s string) ([]Reading, error) {
 			}
 		}
 		if len(points) == 0 {
-			return nil, fmt.Errorf("%q: no codepoint has a name that begins with %q", s, prefix)
+			return nil, fmt.Errorf("%.40q: no codepoint has a name that begins with %q", s, prefix)
 		}
 		return []Reading{{As: "DSCP", Points: points}}, nil
 	}
 	if low != "" && low[0] > '9' {
 		d, err := ParseDSCP(low)
 		if err != nil {
-			return nil, fmt.Errorf("%q is not a marking: write a name (ef, af41, cs5, af4*), a number, or a field and a number (tos:0xb8, pcp:5, tc:5)", s)
+			return nil, fmt.Errorf("%.40q is not a marking: write a name (ef, af41, cs5, af4*), a number, or a field and a number (tos:0xb8, pcp:5, tc:5)", s)
 		}
 		return []Reading{{As: "DSCP", Points: []DSCP{d}}}, nil
 	}
@@ -114,10 +114,10 @@ func readField(s, field, value string) ([]Reading, error) {
 	most := map[string]uint64{"dscp": 63, "tos": 255, "pcp": 7, "tc": 7, "precedence": 7}
 	top, known := most[field]
 	if !known {
-		return nil, fmt.Errorf("%q: the field is dscp, tos, pcp, tc or precedence", s)
+		return nil, fmt.Errorf("%.40q: the field is dscp, tos, pcp, tc or precedence", s)
 	}
 	if err != nil || n > top {
-		return nil, fmt.Errorf("%q: a %s is a number from 0 to %d", s, field, top)
+		return nil, fmt.Errorf("%.40q: a %s is a number from 0 to %d", s, field, top)
 	}
 	switch field {
 	case "dscp":
@@ -182,7 +182,7 @@ func readNumber(s, low string) ([]Reading, error) {
 		}
 	}
 	if len(out) == 0 {
-		return nil, fmt.Errorf("%q is not a marking: a DSCP is 0 to 63, a ToS byte 0 to 255, binary six or eight digits", s)
+		return nil, fmt.Errorf("%.40q is not a marking: a DSCP is 0 to 63, a ToS byte 0 to 255, binary six or eight digits", s)
 	}
 	return out, nil
 }

@@ -21,20 +21,31 @@ const Here = "here"
 // Read turns a document into a validated File; zone looks up a time zone. The
 // error is a policy.Problems with everything wrong with it.
 func Read(doc Value, zone func(string) (*time.Location, error)) (*policy.File, error) {
-	r := &reader{}
+	r := &reader{broken: make(map[string]bool)}
 	d, _ := aFile.read(r, doc)
 	s := &resolver{reader: r, doc: &d, f: &d.File, zone: zone}
 	s.resolve()
-	if len(r.problems) > 0 {
-		slices.SortStableFunc(r.problems, func(a, b policy.Problem) int {
-			return cmp.Or(cmp.Compare(a.Place.Line, b.Place.Line), cmp.Compare(a.Place.Column, b.Place.Column))
-		})
-		if len(r.problems) > mostProblems {
-			r.problems = append(r.problems[:mostProblems], policy.Problem{Place: r.problems[mostProblems].Place, Text: "and more problems; mend these first"})
-		}
-		return nil, r.problems
+	if ps := r.sorted(doc); len(ps) > 0 {
+		return nil, ps
 	}
 	return s.f, nil
+}
+
+// ReadParts returns what is wrong with the parts of a document by themselves, where not all
+// of it is there: names are not looked up.
+func ReadParts(doc Value) policy.Problems {
+	r := &reader{broken: make(map[string]bool)}
+	aFile.read(r, doc)
+	return r.sorted(doc)
+}
+
+// sorted returns the problems in the order of their places, as many as are told at once.
+func (r *reader) sorted(doc Value) policy.Problems {
+	r.problems.Sort(doc.At.File)
+	if len(r.problems) > mostProblems {
+		return append(r.problems[:mostProblems], policy.Problem{Place: r.problems[mostProblems].Place, Text: "and more problems; mend these first"})
+	}
+	return r.problems
 }
 
 // A resolver looks up the names in a file and checks what spans several keys.
@@ -58,15 +69,30 @@ type resolver struct {
 }
 
 func (s *resolver) resolve() {
+	s.section = "network"
 	s.network()
+	s.section = "groups"
 	s.groups()
+	s.section = "apps"
 	s.apps()
+	s.section = "times"
 	s.namedTimes()
+	s.section = "maps"
 	s.maps = unique(s, "maps", s.f.Maps, func(m *policy.MarkTable) (string, policy.Place) { return m.Name, m.At })
+	s.section = "classes"
 	s.classes()
+	s.section = "policies"
 	s.treat()
+	s.section = "attach"
 	s.attachments()
+	s.section = "rehearsals"
 	s.rehearsals()
+}
+
+// sound reports whether none of these sections has a problem yet: what rests on them can
+// be judged.
+func (s *resolver) sound(sections ...string) bool {
+	return !slices.ContainsFunc(sections, func(k string) bool { return s.broken[k] })
 }
 
 // has reports whether a key of a part was written.
@@ -93,8 +119,8 @@ func unique[T any](s *resolver, what string, items []T, name func(*T) (string, p
 }
 
 func (s *resolver) unknown(ref policy.Ref, what string, known []string) {
-	if ref.Text == "" {
-		return // already reported
+	if ref.Text == "" || slices.ContainsFunc(known, nameless) {
+		return // already reported: it, or a name that it may be of
 	}
 	help := "there are none in this file"
 	if len(known) > 0 {
@@ -105,6 +131,9 @@ func (s *resolver) unknown(ref policy.Ref, what string, known []string) {
 	}
 	s.problem(ref.At, len(ref.Text), help, "there is no %s `%.60s`", what, ref.Text)
 }
+
+// nameless reports whether a name, or a part of its path, could not be read.
+func nameless(name string) bool { return slices.Contains(strings.Split(name, "/"), "") }
 
 func (s *resolver) groups() {
 	f := s.f
@@ -186,7 +215,7 @@ func (s *resolver) addresses(given policy.Ref, groups map[string]int, visit func
 func (s *resolver) apps() {
 	f := s.f
 	for i := range f.Apps {
-		if a := &f.Apps[i]; len(a.TCP) == 0 && len(a.UDP) == 0 && !a.Recognised() {
+		if a := &f.Apps[i]; len(a.TCP) == 0 && len(a.UDP) == 0 && !a.Recognised() && s.sound("apps") {
 			s.problem(a.At, len(a.Name), "give its `tcp` or `udp` ports, a `server-name`, or what it `looks-like`", "nothing is of the application `%s`", a.Name)
 		}
 	}
@@ -353,7 +382,9 @@ func (s *resolver) attachments() {
 		a := &s.f.Attach[i]
 		a.Interface.Attached[a.Direction] = a
 	}
-	s.promises()
+	if s.sound("network", "policies", "attach") {
+		s.promises()
+	}
 }
 
 // matching returns the interfaces of a name or a pattern, in which `*` is any part
@@ -373,7 +404,7 @@ func (s *resolver) matching(ref policy.Ref) (ifaces []*policy.Interface, pattern
 			ifaces = append(ifaces, s.interfaces[path])
 		}
 	}
-	if len(ifaces) == 0 {
+	if len(ifaces) == 0 && s.sound("network") {
 		s.problem(ref.At, len(ref.Text), "`*` is any letters within a node's or an interface's name, as in */wan", "no interface matches `%.60s`", ref.Text)
 	}
 	return ifaces, true

@@ -43,12 +43,12 @@ func (s *resolver) network() {
 		s.link(l)
 	}
 	s.tunnels()
-	number := 0
+	number, sound := 0, s.sound("network")
 	for i := range n.Nodes {
 		for _, iface := range n.Nodes[i].Interfaces {
 			number++
 			iface.Number = number
-			if iface.Link == nil && len(iface.Subnets) == 0 {
+			if sound && iface.Link == nil && len(iface.Subnets) == 0 {
 				s.problem(iface.At, 0, "join it to another with an entry in `links`, or say which `subnets` its hosts are in", "the interface %s leads nowhere", iface.Path())
 			}
 		}
@@ -60,11 +60,11 @@ func (s *resolver) addInterface(node *policy.Node, iface *policy.Interface) {
 	if iface.Framing == (packet.Framing{}) {
 		iface.Framing = packet.FramingEthernet()
 	}
-	if iface.VLAN != nil && iface.Framing.Tags == 0 {
+	if iface.VLAN != nil && iface.Framing.Tags == 0 && s.sound("network") {
 		s.problem(iface.PlaceOf("vlan"), 0, "give it a `framing` such as ethernet-vlan", "`vlan` needs a framing with a tag, and %s has %s", iface.Path(), iface.Framing.Name)
 	}
 	node.Interfaces = append(node.Interfaces, iface)
-	if _, twice := s.interfaces[iface.Path()]; !twice && iface.Name != "" {
+	if _, twice := s.interfaces[iface.Path()]; !twice {
 		s.interfaces[iface.Path()] = iface
 		s.paths = append(s.paths, iface.Path())
 	}
@@ -83,6 +83,7 @@ func (s *resolver) siteLink(iface *policy.Interface, l *siteLink) {
 	hub := s.nodes[l.to.Text]
 	if hub == nil {
 		s.unknown(l.to, "node", namesOf(s.f.Network.Nodes, func(n *policy.Node) string { return n.Name }))
+		s.paths = append(s.paths, "") // that of the interface that is not made
 		return
 	}
 	far := &policy.Interface{Source: policy.Source{At: l.At}, Name: iface.Node.Name, Rate: iface.Rate, Framing: iface.Framing, VLAN: iface.VLAN}
@@ -152,10 +153,10 @@ func (s *resolver) tunnels() {
 			t.Through = nil
 			continue
 		}
-		if has(t, "through") && len(t.Through) < 2 {
+		if t.ThroughName != nil && len(t.Through) < 2 {
 			s.problem(t.PlaceOf("through"), 0, "name the nodes from its start to its end", "the tunnel `%s` has no two ends", t.Name)
 		}
-		for j := 1; j < len(t.Through); j++ {
+		for j := 1; j < len(t.Through) && s.sound("network"); j++ {
 			if t.Through[j-1].Towards(t.Through[j]) == nil {
 				s.problem(t.ThroughName[j].At, len(t.ThroughName[j].Text), "join them with an entry in `links`, or name the nodes between them", "no link joins `%s` and `%s`", t.Through[j-1].Name, t.Through[j].Name)
 			}
@@ -172,7 +173,7 @@ func (s *resolver) tunnelKeys(t *policy.Tunnel) {
 		name   string
 		ofMPLS bool
 	}{{"labels", true}, {"pop", true}, {"from", false}, {"to", false}} {
-		if has(t, k.name) && k.ofMPLS != mpls {
+		if has(t, k.name) && k.ofMPLS != mpls && s.sound("network") {
 			s.problem(t.PlaceOf(k.name), 0, "remove it", "`%s` means nothing to a tunnel of kind %s", k.name, t.Kind)
 		}
 	}

@@ -158,9 +158,10 @@ func (r *reader) police(l *policeLine) *policy.Police {
 	if !has(l, "red") {
 		p.Red.Drop = true
 	}
-	if p.Calls > 0 {
+	switch {
+	case p.Calls > 0:
 		r.callsOf(l)
-	} else {
+	case !has(l, "calls"):
 		for _, key := range []string{"rate", "burst"} {
 			if !has(l, key) {
 				r.problem(l.At, 0, "give `rate` and `burst`, or `calls` and `codec`", "a policer needs the key `%s`", key)

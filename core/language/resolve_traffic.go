@@ -52,7 +52,7 @@ func (s *resolver) trafficOf(h *rehearsalLines) {
 	}
 	for i := range h.traffic {
 		t := &h.traffic[i]
-		if t.load.Text == "" {
+		if !has(t, "load") {
 			s.traffic(t)
 			h.Traffic = append(h.Traffic, t.Traffic)
 			continue
@@ -63,6 +63,7 @@ func (s *resolver) trafficOf(h *rehearsalLines) {
 		l := s.loads[t.load.Text]
 		if l == nil {
 			s.unknown(t.load, "load", namesOf(s.doc.loads, func(l *loadLines) string { return l.name }))
+			h.Traffic = append(h.Traffic, policy.Traffic{}) // whatever it has
 			continue
 		}
 		for j := range l.traffic {
@@ -189,7 +190,7 @@ func (s *resolver) calls(t *trafficLine) {
 	case 2:
 		t.From, t.To = t.between[0], t.between[1]
 	default:
-		if has(t, "between") {
+		if t.between != nil { // nil: not given, or already reported
 			s.problem(t.PlaceOf("between"), 0, "give the two ends of the calls", "calls are between two addresses, not %d", len(t.between))
 		}
 	}
@@ -199,7 +200,7 @@ func (s *resolver) calls(t *trafficLine) {
 	}{{"from-port", &t.FromPort}, {"to-port", &t.ToPort}} {
 		if !has(t, end.key) {
 			*end.port = policy.FirstCallPort
-		} else if *end.port == 0 {
+		} else if *end.port == 0 && s.sound("rehearsals", "loads") {
 			s.problem(t.PlaceOf(end.key), 0, "give a port from 1 to 65535", "a call has no port 0")
 		}
 	}
@@ -228,7 +229,7 @@ func (s *resolver) packetLength(t *trafficLine) {
 // ends checks that the two addresses are at interfaces of the network, and that a
 // tag can be sent there.
 func (s *resolver) ends(t *trafficLine) {
-	if !t.From.IsValid() || !t.To.IsValid() {
+	if !t.From.IsValid() || !t.To.IsValid() || !s.sound("network") {
 		return // already reported
 	}
 	if t.From.Is4() != t.To.Is4() {

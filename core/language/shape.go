@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"unicode/utf8"
 
 	"imbrel/core/policy"
 )
@@ -76,12 +77,19 @@ type sourced interface {
 // A reader walks a document along a description and collects what is wrong.
 type reader struct {
 	problems policy.Problems
+	depth    int             // of the object that is read
+	section  string          // the top key that is read or resolved
+	broken   map[string]bool // the sections that have a problem
 }
+
+// mostText bounds a single value.
+const mostText = 1000
 
 // mostProblems bounds what one file is told at once.
 const mostProblems = 50
 
 func (r *reader) problem(at policy.Place, width int, help, format string, args ...any) {
+	r.broken[r.section] = true
 	if len(r.problems) <= mostProblems {
 		r.problems = append(r.problems, policy.Problem{Place: at, Width: width, Text: fmt.Sprintf(format, args...), Help: help})
 	}
@@ -132,6 +140,8 @@ func object[T any](what string, keys ...key[T]) shape[T] {
 			r.expected(n, an(what)+" with keys: "+strings.Join(names, ", "))
 			return v, false
 		}
+		r.depth++
+		defer func() { r.depth-- }()
 		seen := make(map[string]policy.Place, len(n.Keys))
 		for i, kn := range n.Keys {
 			if kn.Kind != Scalar {
@@ -144,6 +154,9 @@ func object[T any](what string, keys ...key[T]) shape[T] {
 			}
 			seen[kn.Text] = kn.At
 			k := slices.IndexFunc(keys, func(k key[T]) bool { return k.name == kn.Text })
+			if r.depth == 1 {
+				r.section = kn.Text
+			}
 			switch {
 			case k < 0:
 				r.problem(kn.At, len(kn.Text), policy.DidYouMean(kn.Text, names)+an(what)+" may have: "+strings.Join(names, ", "), "unknown key `%.40s`", kn.Text)
@@ -153,6 +166,9 @@ func object[T any](what string, keys ...key[T]) shape[T] {
 				}
 				keys[k].read(r, n.Items[i], &v)
 			}
+		}
+		if r.depth == 1 {
+			r.section = ""
 		}
 		for _, k := range keys {
 			if _, given := seen[k.name]; k.need && !given {
@@ -183,6 +199,10 @@ func value[V any](say string, parse func(string) (V, error)) shape[V] {
 		var zero V
 		if n.Kind != Scalar {
 			r.expected(n, say)
+			return zero, false
+		}
+		if len(n.Text) > mostText {
+			r.problem(n.At, len(n.Text), "expected "+say, "%.40q… is too long, with %d characters: the most is %d", n.Text, utf8.RuneCountInString(n.Text), mostText)
 			return zero, false
 		}
 		v, err := parse(n.Text)
@@ -307,16 +327,14 @@ func named[V any](what string, s shape[V], name func(*V, policy.Ref)) shape[[]V]
 			r.expected(n, say)
 			return nil, false
 		}
-		var vs []V
-		all := true
+		var vs []V // one that cannot be read has its name, so that what refers to it says nothing
 		for i, kn := range n.Keys {
-			id, ok := identifier(what).read(r, kn)
-			v, okv := s.read(r, n.Items[i])
-			all = all && ok && okv
+			id, _ := identifier(what).read(r, kn)
+			v, _ := s.read(r, n.Items[i])
 			name(&v, id)
 			vs = append(vs, v)
 		}
-		return vs, all
+		return vs, true
 	}}
 }
 

@@ -16,12 +16,7 @@ import (
 
 // The single values of the language.
 var (
-	aText = value("a text", func(s string) (string, error) {
-		if len(s) > 1000 {
-			return "", fmt.Errorf("a text of %d characters is too long: the most is 1000", len(s))
-		}
-		return s, nil
-	})
+	aText     = value("a text", func(s string) (string, error) { return s, nil })
 	aRate     = matching(ratePattern, value("a rate such as 11.4Mbit/s", unit.ParseRate))
 	aSize     = matching(sizePattern, value("a size such as 3kB", unit.ParseSize))
 	aDuration = matching(timePattern, value("a duration such as 40ms", unit.ParseDuration))
@@ -209,7 +204,7 @@ func parseQueueLimit(s string) (policy.Queue, error) {
 	}
 	d, err := unit.ParseDuration(s)
 	if err == nil && d == 0 {
-		err = fmt.Errorf("a limit of %s lets nothing wait; the least is one packet", s)
+		err = fmt.Errorf("a limit of %.40s lets nothing wait; the least is one packet", s)
 	}
 	return policy.Queue{Time: d}, err
 }

@@ -107,7 +107,7 @@ func ParseExpectation(s string) (Expectation, error) {
 		m = "arrive"
 	}
 	if !slices.Contains(metrics, m) {
-		return e, fmt.Errorf("%q is not a metric; %sit is one of %s", m, DidYouMean(m, metrics), OrList(metrics))
+		return e, fmt.Errorf("%.40q is not a metric; %sit is one of %s", m, DidYouMean(m, metrics), OrList(metrics))
 	}
 	e.Metric = Metric(m)
 	if err := e.clauses(&w); err != nil {
@@ -145,7 +145,7 @@ func (e *Expectation) clauses(w *words) error {
 			case "out":
 				e.Direction = Out
 			default:
-				return fmt.Errorf("after `at %s` comes a direction, in or out, not %q", e.WhereName, d)
+				return fmt.Errorf("after `at %s` comes a direction, in or out, not %.40q", e.WhereName, d)
 			}
 		case w.follows("from"):
 			from, to := w.next(), ""
@@ -188,7 +188,7 @@ func (e *Expectation) bound(w *words) error {
 	}
 	e.Operator = w.next()
 	if !slices.Contains(operators, e.Operator) {
-		return fmt.Errorf("%q is not a comparison; it is one of %s, with a space on both sides", e.Operator, OrList(operators))
+		return fmt.Errorf("%.40q is not a comparison; it is one of %s, with a space on both sides", e.Operator, OrList(operators))
 	}
 	if e.Metric == Marking {
 		if e.Operator != "=" {
@@ -238,7 +238,7 @@ func (e *Expectation) ratio(w *words) error {
 	a, err1 := decimal(least)
 	b, err2 := decimal(most)
 	if !ok || err1 != nil || err2 != nil || b < a || math.IsInf(b, 1) {
-		return fmt.Errorf("%q is not a range of ratios: write the least and the most, as in 2.8..3.2", strings.Join(*w, " "))
+		return fmt.Errorf("%.40q is not a range of ratios: write the least and the most, as in 2.8..3.2", strings.Join(*w, " "))
 	}
 	e.Operator, e.Limit, e.Most = "..", a, b
 	return nil
@@ -283,7 +283,7 @@ func parseLimit(m Metric, s string) (float64, error) {
 	case Drops:
 		n, err := strconv.ParseUint(s, 10, 48)
 		if err != nil {
-			return 0, fmt.Errorf("%q is not a number of packets", s)
+			return 0, fmt.Errorf("%.40q is not a number of packets", s)
 		}
 		return float64(n), nil
 	case QueueSize:
@@ -295,7 +295,7 @@ func parseLimit(m Metric, s string) (float64, error) {
 	}
 	v, err := decimal(s)
 	if err != nil || !(v >= 1 && v <= 5) {
-		return 0, fmt.Errorf("%q is not a MOS: it is a number from 1 to 5", s)
+		return 0, fmt.Errorf("%.40q is not a MOS: it is a number from 1 to 5", s)
 	}
 	return v, nil
 }

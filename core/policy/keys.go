@@ -314,7 +314,7 @@ func ParsePorts(s string) (Range, error) {
 	case err1 != nil || err2 != nil:
 		return Range{}, fmt.Errorf("%.40q is not a port or a range of ports from 0 to 65535", s)
 	case first > last:
-		return Range{}, fmt.Errorf("the range %s runs backwards: write %d-%d", s, last, first)
+		return Range{}, fmt.Errorf("the range %.40s runs backwards: write %d-%d", s, last, first)
 	}
 	return Range{uint32(first), uint32(last)}, nil
 }
@@ -345,7 +345,7 @@ func parseLengths(s string) (Range, error) {
 	for i, t := range []string{a, b} {
 		n, err := unit.ParseSize(strings.TrimSpace(t))
 		if err == nil && n > 65535 {
-			err = fmt.Errorf("%q is longer than an IP packet can be", s)
+			err = fmt.Errorf("%.40q is longer than an IP packet can be", s)
 		}
 		if err != nil {
 			return Range{}, err
@@ -353,7 +353,7 @@ func parseLengths(s string) (Range, error) {
 		r[i] = n
 	}
 	if r[0] > r[1] {
-		return Range{}, fmt.Errorf("the range %s runs backwards", s)
+		return Range{}, fmt.Errorf("the range %.40s runs backwards", s)
 	}
 	return Range{uint32(r[0]), uint32(r[1])}, nil
 }

@@ -5,7 +5,9 @@
 package policy
 
 import (
+	"cmp"
 	"fmt"
+	"slices"
 	"strings"
 )
 
@@ -27,7 +29,7 @@ func (p Place) String() string {
 // written instead.
 type Problem struct {
 	Place Place
-	Width int    // how many characters are meant, 0 when unknown
+	Width int    // how many bytes of the line are meant, 0 when unknown
 	Text  string // what is wrong
 	Help  string // what to do
 	Line  string // the line of the file itself, filled in by who has the file
@@ -36,7 +38,7 @@ type Problem struct {
 // Problems are all the things wrong with a file, in the order of their places.
 type Problems []Problem
 
-// Error lists every problem with its place, the line itself, and what to do.
+// Error lists every problem with its place and what to do.
 func (ps Problems) Error() string {
 	var b strings.Builder
 	for i, p := range ps {
@@ -44,13 +46,6 @@ func (ps Problems) Error() string {
 			b.WriteByte('\n')
 		}
 		fmt.Fprintf(&b, "%s: %s", p.Place, p.Text)
-		if p.Line != "" {
-			line, column := excerpt(p.Line, p.Place.Column)
-			number := fmt.Sprint(p.Place.Line)
-			width := max(1, min(p.Width, len([]rune(line))-column))
-			fmt.Fprintf(&b, "\n  %s | %s\n  %s | %s%s", number, line,
-				strings.Repeat(" ", len(number)), strings.Repeat(" ", column), strings.Repeat("^", width))
-		}
 		if p.Help != "" {
 			fmt.Fprintf(&b, "\n  %s", p.Help)
 		}
@@ -58,25 +53,18 @@ func (ps Problems) Error() string {
 	return b.String()
 }
 
-// excerpt cuts a long line to the part around column (from 1) and returns it
-// with the column's offset in it, in characters.
-func excerpt(line string, column int) (string, int) {
-	const most = 96
-	runes := []rune(strings.ReplaceAll(line, "\t", " "))
-	at := min(max(column-1, 0), len(runes))
-	if len(runes) <= most {
-		return string(runes), at
+// Sort puts the problems in the order of their places: the files given first, in their
+// order, then the others by name.
+func (ps Problems) Sort(files ...string) {
+	rank := func(p *Problem) int {
+		if i := slices.Index(files, p.Place.File); i >= 0 {
+			return i
+		}
+		return len(files)
 	}
-	from := max(0, min(at-most/2, len(runes)-most))
-	cut := runes[from:min(from+most, len(runes))]
-	lead, tail := "", ""
-	if from > 0 {
-		lead = "…"
-	}
-	if from+most < len(runes) {
-		tail = "…"
-	}
-	return lead + string(cut) + tail, at - from + len([]rune(lead))
+	slices.SortStableFunc(ps, func(a, b Problem) int {
+		return cmp.Or(rank(&a)-rank(&b), cmp.Compare(a.Place.File, b.Place.File), cmp.Compare(a.Place.Line, b.Place.Line), cmp.Compare(a.Place.Column, b.Place.Column))
+	})
 }
 
 // A Source is where a part of the model was written. Every part embeds one; the

@@ -8,10 +8,12 @@
 package unit
 
 import (
+	"cmp"
 	"fmt"
 	"math"
 	"math/big"
 	"math/bits"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -110,7 +112,7 @@ func ParseSize(s string) (Size, error) {
 
 // ParseDuration reads a duration such as "40ms" or "1.5min". Zero is allowed.
 func ParseDuration(s string) (time.Duration, error) {
-	v, err := parse(s, "duration", durationScales, "ms, s or min", 0, int64(MaxDuration))
+	v, err := parse(s, "duration", durationScales, "ns, us, ms, s, min or h", 0, int64(MaxDuration))
 	return time.Duration(v), err
 }
 
@@ -165,23 +167,28 @@ func parse(s, what string, scales []scale, words string, min, max int64) (int64,
 	return 0, fmt.Errorf("%q: %q is not a unit of a %s; it needs one of %s", s, word, what, words)
 }
 
-// inScale prints v exactly in the largest unit that needs at most three
-// decimals.
+// inScale prints v exactly, in the largest unit that needs at most three decimals; in
+// units that are no power of ten, none.
 func inScale(v int64, scales []scale) string {
-	best := scales[0]
+	best := slices.MinFunc(scales, func(a, b scale) int { return cmp.Compare(a.size, b.size) })
 	for _, sc := range scales {
-		if sc.size > 1 && v < sc.size || sc.size > best.size && v != 0 {
-			continue
+		step := sc.size
+		if decimal(sc.size) {
+			step = max(1, sc.size/1000)
 		}
-		if best.size > v || sc.size > best.size {
+		if v >= sc.size && v%step == 0 && sc.size > best.size {
 			best = sc
-		}
-		if v*1000%sc.size == 0 && v >= sc.size {
-			best = sc
-			break
 		}
 	}
 	return trimZeros(new(big.Rat).SetFrac64(v, best.size).FloatString(6)) + best.word
+}
+
+// decimal reports whether n is a power of ten.
+func decimal(n int64) bool {
+	for n%10 == 0 {
+		n /= 10
+	}
+	return n == 1
 }
 
 func trimZeros(s string) string {

@@ -128,3 +128,22 @@ func ExampleParseRate() {
 	// 11400000 11.4Mbit/s 1.079299ms
 	// "11.4MB": "MB" is not a unit of a rate; it needs one of bit/s, kbit/s, Mbit/s or Gbit/s
 }
+
+// Bounds are said in the units people write.
+func TestBoundsAreSaidInUnitsPeopleWrite(t *testing.T) {
+	for _, c := range []struct {
+		err  error
+		want string
+	}{
+		{second(ParseSize("2000MB")), "the most is 1000MB"}, {second(ParseSize("0B")), "the least is 1B"}, {second(ParseSize("0.5B")), "the least is 1B"},
+		{second(ParseRate("1000Gbit/s")), "the most is 400Gbit/s"}, {second(ParseRate("1bit/s")), "the least is 500bit/s"},
+		{second(ParseDuration("25h")), "the most is 24h"}, {second(ParseDuration("0.5ns")), "the smallest step is 1ns"}, {second(ParseDuration("3")), "one of ns, us, ms, s, min or h"},
+		{second(ParsePercent("101%")), "the most is 100%"}, {second(ParsePercent("0.00001%")), "the smallest step is 0.0001%"},
+	} {
+		if c.err == nil || !strings.Contains(c.err.Error(), c.want) {
+			t.Errorf("says %v; want %q", c.err, c.want)
+		}
+	}
+}
+
+func second[T any](_ T, err error) error { return err }

@@ -301,3 +301,60 @@ func TestManners(t *testing.T) {
 		}
 	}
 }
+
+// What is wrong in included files is told with that of the file itself, the files in the
+// order in which they are read.
+func TestErrorsOfAllFilesAtOnce(t *testing.T) {
+	dir := t.TempDir()
+	put(t, dir, "a.yaml", "imbrel: 1\ngroups: {far: [10.9.0.0/16\n")
+	put(t, dir, "b.yaml", "imbrel: 1\nclasses:\n  - {name: v, match: [{from: nobody}], odd: 1}\n")
+	put(t, dir, "c.yaml", "imbrel: 1\nclasses:\n  - {name: \x07w, match: [{dscp: ef}]}\n")
+	put(t, dir, "sound.yaml", "imbrel: 1\nclasses:\n  - {name: x, match: [{dscp: ef}]}\n")
+	for _, c := range []struct {
+		text string
+		want []string
+	}{
+		{"imbrel: 1\ninclude: [a.yaml, b.yaml, c.yaml, none.yaml]\ntitel: x\n", []string{"p.yaml:2:35: cannot include: none.yaml", "p.yaml:3:1: unknown key `titel`", "a.yaml:1:1: this is not YAML", "b.yaml:3:40: unknown key `odd`", "c.yaml:3:12: the control character U+0007"}},
+		{"imbrel: 1\ninclude: [sound.yaml, b.yaml]\ntitel: x\n", []string{"p.yaml:3:1: unknown key `titel`", "b.yaml:3:30: there is no address or group `nobody`", "b.yaml:3:40: unknown key `odd`"}},
+	} {
+		put(t, dir, "p.yaml", c.text)
+		r := imbrel(t, dir, "", nil, "shares", "p.yaml")
+		rest := r.err
+		for _, want := range c.want {
+			_, after, ok := strings.Cut(rest, want)
+			if rest = after; !ok {
+				t.Fatalf("%q is missing or out of order in\n%s", want, r.err)
+			}
+		}
+		if got := strings.Count(r.err, ".yaml:"); r.status != 2 || got != len(c.want) {
+			t.Errorf("exit %d, %d problems, want %d:\n%s", r.status, got, len(c.want), r.err)
+		}
+	}
+}
+
+// A caret is below what is meant, in the columns of a terminal.
+func TestCaretsBelowWhatIsMeant(t *testing.T) {
+	for line, want := range map[string]string{
+		"title: {a: 日本語, b: c}":                     "       ^",
+		"titel: 日本語":                                "^^^^^",
+		`"日本": x`:                                   "^^^^^^",
+		"groups: {日本語: [10.0.0.0/8]}":               "         ^^^^^^",
+		"groups: {a: [日本語]}":                        "             ^^^^^^",
+		"groups: {e\u0301: [10.0.0.0/8]}":           "         ^",
+		"groups: {\"\u202e\u202ea\": [10.0.0.0/8]}": "         ^^^^^^^^^^^^^^^",
+		"maps: {a: {af41:\t\taf9}}":                 "                  ^^^",
+	} {
+		r := imbrel(t, t.TempDir(), "imbrel: 1\n"+line+"\n", nil, "shares", "-")
+		lines := strings.Split(r.err, "\n")
+		if len(lines) < 3 || strings.TrimPrefix(lines[2], "    | ") != want {
+			t.Errorf("%s: want the caret\n    | %s\n%s", line, want, r.err)
+		}
+	}
+	long := strings.Repeat("日", 200)
+	for _, columns := range []string{"60", "80", ""} {
+		r := imbrel(t, t.TempDir(), "imbrel: 1\ngroups: {a: ["+long+"]}\nmaps: {b: {af41: "+long+"}}", []string{"COLUMNS=" + columns}, "shares", "-")
+		if !strings.Contains(r.err, "…") || strings.Contains(r.err, long[:150*3]) {
+			t.Errorf("COLUMNS=%s: %s", columns, r.err)
+		}
+	}
+}

@@ -65,7 +65,7 @@ func Main(args []string, in io.Reader, out, errs io.Writer) (status int) {
 	case errors.Is(err, errInterrupted):
 		return exitInterrupted
 	}
-	fmt.Fprintln(errs, render.VisibleError(err, args))
+	fmt.Fprintln(errs, render.Error(err, args, columns(errs)))
 	return exitUnusable
 }
 

@@ -25,6 +25,19 @@ type includer struct {
 	chain []string // of the files being read, the outermost first
 	count int
 	bytes int
+	names []string // of the files, as they were read
+
+	problems policy.Problems // with the files themselves
+}
+
+// note keeps what is wrong with a file, and goes on; it returns any other error.
+func (c *includer) note(err error) error {
+	var ps policy.Problems
+	if errors.As(err, &ps) {
+		c.problems = append(c.problems, ps...)
+		return nil
+	}
+	return err
 }
 
 // read reads one document and everything it includes. dir is the folder of the
@@ -38,9 +51,10 @@ func (c *includer) read(name, dir string, r io.Reader) (language.Value, error) {
 		return language.Value{}, fmt.Errorf("%s is larger than 4 MiB, with what it includes; no policy is", name)
 	}
 	c.in.texts[name] = text
+	c.names = append(c.names, name)
 	doc, err := Document(name, text)
 	if err != nil || doc.Kind != language.Keyed {
-		return doc, err
+		return doc, c.note(err)
 	}
 	c.chain = append(c.chain, name)
 	defer func() { c.chain = c.chain[:len(c.chain)-1] }()
@@ -56,10 +70,10 @@ func (c *includer) read(name, dir string, r io.Reader) (language.Value, error) {
 			continue
 		}
 		part, err := c.include(item, dir)
-		if err != nil {
-			return doc, err
+		if err == nil && part.Kind != language.Null {
+			err = merge(&doc, &part)
 		}
-		if err := merge(&doc, &part); err != nil {
+		if err := c.note(err); err != nil {
 			return doc, err
 		}
 	}

@@ -86,12 +86,52 @@ func (p Place) WithLines(err error) error {
 		return err
 	}
 	for i, q := range problems {
-		lines := strings.Split(string(p.texts[q.Place.File]), "\n")
-		if q.Place.Line >= 1 && q.Place.Line <= len(lines) {
-			problems[i].Line = strings.TrimRight(lines[q.Place.Line-1], "\r")
-		}
+		problems[i].Line = lineOf(string(p.texts[q.Place.File]), q.Place.Line)
 	}
 	return err
+}
+
+// lineOf returns a line of a text, by what YAML takes for a line break (YAML 1.1 §5.4); ""
+// when there is none.
+func lineOf(text string, number int) string {
+	for ; number > 0; number-- {
+		end := strings.IndexAny(text, "\n\r\u0085\u2028\u2029")
+		line, rest := text, ""
+		if end >= 0 {
+			_, width := utf8.DecodeRuneInString(text[end:])
+			if strings.HasPrefix(text[end:], "\r\n") {
+				width = 2
+			}
+			line, rest = text[:end], text[end+width:]
+		}
+		if number == 1 {
+			return line
+		}
+		if text = rest; end < 0 {
+			break
+		}
+	}
+	return ""
+}
+
+// controls returns the control characters of a text, which YAML does not have (YAML 1.1
+// §5.1), the first of each line.
+func controls(name, text string) (ps policy.Problems) {
+	line, column, said := 1, 1, 0
+	for i, r := range text {
+		switch {
+		case r == '\n' || r == '\r' && !strings.HasPrefix(text[i:], "\r\n") || r == '\u0085' || r == '\u2028' || r == '\u2029':
+			line, column = line+1, 1
+			continue
+		case r == '\t' || r == '\r' || r >= 0x20 && r <= 0x7e || r >= 0xa0 && r != 0xfeff && r < 0xfffe || r >= 0x10000 || r == 0xfeff && i == 0:
+		case said != line && len(ps) < 20:
+			said = line
+			ps = append(ps, policy.Problem{Place: policy.Place{File: name, Line: line, Column: column}, Width: utf8.RuneLen(r),
+				Text: fmt.Sprintf("the control character U+%04X is not allowed", r), Help: "remove it"})
+		}
+		column++
+	}
+	return ps
 }
 
 // ReadPolicy reads and validates a policy file and what it includes, from its own folder
@@ -123,7 +163,15 @@ func readPolicy(in Place, name string, r io.Reader) (*policy.File, Place, error)
 	in.texts = make(map[string][]byte)
 	inc := includer{in: in}
 	doc, err := inc.read(name, "", r)
-	if err == nil {
+	switch {
+	case err != nil:
+	case len(inc.problems) > 0: // and what is wrong with the files that can be read
+		if doc.Kind != language.Null {
+			inc.problems = append(inc.problems, language.ReadParts(doc)...)
+		}
+		inc.problems.Sort(inc.names...)
+		err = inc.problems
+	default:
 		in.doc = &doc
 		var f *policy.File
 		if f, err = language.Read(doc, time.LoadLocation); err == nil {
@@ -248,6 +296,9 @@ func Document(name string, text []byte) (language.Value, error) {
 	empty := one(policy.Problem{Place: policy.Place{File: name}, Text: "the file is empty", Help: "a policy file begins with `imbrel: 1`; `imbrel demo --write DIR` writes a whole one"})
 	if i := bytes.IndexByte(text, 0); i >= 0 || !utf8.Valid(text) {
 		return none, one(policy.Problem{Place: policy.Place{File: name}, Text: "this is not a text file", Help: "a policy file is YAML in UTF-8 that begins with `imbrel: 1`"})
+	}
+	if ps := controls(name, string(text)); len(ps) > 0 {
+		return none, ps
 	}
 	decoder := yaml.NewDecoder(bytes.NewReader(text))
 	var root yaml.Node

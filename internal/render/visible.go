@@ -40,22 +40,6 @@ func hidden(r rune) bool {
 	return unicode.In(r, unicode.Cc, unicode.Cf, unicode.Zl, unicode.Zp, unicode.Co, unicode.Cs)
 }
 
-// VisibleError returns an error in lines, each of them visible. Arguments of the command
-// line may be in it: a line break in one of them is not one of the error's own.
-func VisibleError(err error, args []string) string {
-	text := err.Error()
-	for _, a := range args {
-		if v := Visible(a); v != a {
-			text = strings.ReplaceAll(text, a, v)
-		}
-	}
-	lines := strings.Split(text, "\n")
-	for i, line := range lines {
-		lines[i] = Visible(line)
-	}
-	return strings.Join(lines, "\n")
-}
-
 // painted is text with colours of our own: the rest of it is visible.
 type painted string
 
