@@ -134,7 +134,7 @@ func (f *frameReader) pcap() (rec record, ok bool, err error) {
 	if err != nil {
 		return rec, false, err
 	}
-	if !f.plausible(h) {
+	if !f.plausible(h) && !f.overfull(h) {
 		f.skip("damaged parts of the file")
 		return rec, false, f.resync(16, func(b []byte) bool {
 			if !f.plausible(b) || abs(int64(f.order.Uint32(b))-f.last) > 366*86400 {
@@ -157,6 +157,19 @@ func (f *frameReader) pcap() (rec record, ok bool, err error) {
 func (f *frameReader) plausible(h []byte) bool {
 	captured, wire := f.order.Uint32(h[8:]), f.order.Uint32(h[12:])
 	return captured <= mostCaptured && wire <= 1<<24 && captured <= wire+4 && time.Duration(f.order.Uint32(h[4:]))*f.unit < time.Second
+}
+
+// overfull reports whether all that is wrong with a record's header is a fraction of a
+// second that is a whole one or more, as careless programs write: another follows it.
+func (f *frameReader) overfull(h []byte) bool {
+	fixed := bytes.Clone(h[:16])
+	f.order.PutUint32(fixed[4:], 0)
+	if !f.plausible(fixed) {
+		return false
+	}
+	end := 16 + int(f.order.Uint32(h[8:]))
+	b, _ := f.r.Peek(end + 16)
+	return len(b) == end || len(b) == end+16 && f.plausible(b[end:])
 }
 
 // resync goes on to the next place that begins as begins says, of which so many bytes are

@@ -162,7 +162,11 @@ func (t Text) Capture(name string, r *explain.CaptureResult, top int) {
 	if top > 0 && len(shown) > top {
 		shown = shown[:top]
 	}
-	t.flows(r, shown)
+	if len(r.Flows) == 0 {
+		t.Line("No packet of it can be followed.")
+	} else {
+		t.flows(r, shown)
+	}
 	if rest := len(r.Flows) - len(shown); rest > 0 {
 		t.Line("  … and %s; --top 0 shows all", figure.Plural(rest, "more flow"))
 	}

@@ -281,6 +281,10 @@ func (t Text) interfaces(r *measure.Result, v *View) {
 	if len(idle) > 0 {
 		t.Line("  no policy and no drops at %s", places(idle))
 	}
+	if len(shown)+len(idle) == 0 {
+		t.Line("  no packet came to any of them")
+		t.Line("")
+	}
 	if len(left)+len(idle) > 0 {
 		t.Line("  --all shows them, --at NODE/INTERFACE one")
 		t.Line("")
