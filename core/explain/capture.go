@@ -62,7 +62,10 @@ type CaptureResult struct {
 }
 
 // Bounds of what is remembered of a capture.
-const maxFlows = 1 << 16
+const (
+	maxFlows    = 1 << 16
+	maxOutcomes = 1 << 17
+)
 
 // A Watch explains a capture packet by packet.
 type Watch struct {
@@ -75,6 +78,7 @@ type Watch struct {
 	other      *watched
 	before     *watched // of the packet before
 	others     int64
+	outcomes   int // in the memos of all flows
 	routes     map[[2]*policy.Interface]*routed
 	attached   []attachedAt
 	totals     map[total]*[2]int64
@@ -109,9 +113,22 @@ type watched struct {
 	bytes   int64
 	app     int // number in the file plus one
 	known   bool
+	made    []made // of what passed, in the order met
 	memo    map[seen]*outcome
 	lastKey seen
 	last    *outcome
+}
+
+// made is what one attachment made of a flow.
+type made struct {
+	at      int    // number of the attachment
+	in, out uint64 // DSCPs, as bits
+	classes []*classCount
+}
+
+type classCount struct {
+	class   string
+	packets int64
 }
 
 // seen is what may differ between two packets of a flow and matter to a policy.
@@ -127,16 +144,13 @@ type seen struct {
 }
 
 // An outcome is what the attachments made of such packets.
-type outcome struct {
-	packets, bytes int64
-	steps          []result
-}
+type outcome []result
 
+// A result is where packets are counted: for the class of the attachment, and for that of
+// the flow there.
 type result struct {
-	at      int
-	class   string
-	in, out codepoint.DSCP
-	sums    *[2]int64
+	sums *[2]int64
+	own  *classCount
 }
 
 // Watch returns a watch for a capture that enters by an interface, or, when that
@@ -229,12 +243,10 @@ func (w *Watch) Packet(now time.Duration, p *packet.Packet, frame []byte, wire i
 	if f.route == nil {
 		return
 	}
-	o := f.outcome(w, p)
-	o.packets++
-	o.bytes += int64(p.Length)
-	for i := range o.steps {
-		o.steps[i].sums[0]++
-		o.steps[i].sums[1] += int64(p.Length)
+	for _, s := range *f.outcome(w, p) {
+		s.sums[0]++
+		s.sums[1] += int64(p.Length)
+		s.own.packets++
 	}
 }
 
@@ -244,7 +256,7 @@ func (w *Watch) newFlow(p *packet.Packet) *watched {
 		w.others++
 		return w.other
 	}
-	f := &watched{flow: p.Flow, memo: make(map[seen]*outcome, 1)}
+	f := &watched{flow: p.Flow}
 	w.flows[p.Flow] = f
 	from, to := w.enter, w.follower.table.Where(p.Flow.To)
 	if from == nil {
@@ -335,9 +347,15 @@ func (f *watched) outcome(w *Watch, p *packet.Packet) *outcome {
 	}
 	o := f.memo[k]
 	if o == nil {
-		o = w.work(f.route, p)
-		if len(f.memo) >= 256 { // a flow that changes its marks with every packet
-			clear(f.memo)
+		o = w.work(f, p)
+		if w.outcomes++; w.outcomes > maxOutcomes { // flows that change their marks with every packet
+			w.outcomes = 1
+			for _, other := range w.flows {
+				other.memo, other.last = nil, nil
+			}
+		}
+		if f.memo == nil {
+			f.memo = make(map[seen]*outcome, 1)
 		}
 		f.memo[k] = o
 	}
@@ -346,11 +364,12 @@ func (f *watched) outcome(w *Watch, p *packet.Packet) *outcome {
 }
 
 // work takes one packet along its route.
-func (w *Watch) work(r *routed, p *packet.Packet) *outcome {
+func (w *Watch) work(f *watched, p *packet.Packet) *outcome {
+	r := f.route
 	own := *p
 	own.Bytes = slices.Clone(p.Bytes[:min(len(p.Bytes), 256)])
 	steps, _ := w.follower.follow(&own, r.crossings, false)
-	o := &outcome{}
+	o := outcome{}
 	for i, s := range steps {
 		n := r.numbers[i]
 		if n < 0 {
@@ -362,9 +381,32 @@ func (w *Watch) work(r *routed, p *packet.Packet) *outcome {
 			sums = &[2]int64{}
 			w.totals[key] = sums
 		}
-		o.steps = append(o.steps, result{n, s.Class, s.in, s.out, sums})
+		m := f.madeAt(n)
+		m.in |= 1 << s.in
+		m.out |= 1 << s.out
+		o = append(o, result{sums, m.of(s.Class)})
 	}
-	return o
+	return &o
+}
+
+// madeAt returns what an attachment made of the flow.
+func (f *watched) madeAt(n int) *made {
+	i := slices.IndexFunc(f.made, func(m made) bool { return m.at == n })
+	if i < 0 {
+		i = len(f.made)
+		f.made = append(f.made, made{at: n})
+	}
+	return &f.made[i]
+}
+
+// of returns the count of a class.
+func (m *made) of(class string) *classCount {
+	i := slices.IndexFunc(m.classes, func(c *classCount) bool { return c.class == class })
+	if i < 0 {
+		i = len(m.classes)
+		m.classes = append(m.classes, &classCount{class: class})
+	}
+	return m.classes[i]
 }
 
 // Result returns what was watched, the flows with most bytes first.
@@ -411,50 +453,33 @@ func (w *Watch) flowResult(f *watched) FlowResult {
 	if f.route == nil {
 		return r
 	}
-	type made struct {
-		packets map[string]int64
-		in, out map[codepoint.DSCP]bool
-	}
-	all := make([]made, len(w.attached))
-	for _, o := range f.memo {
-		for _, s := range o.steps {
-			m := &all[s.at]
-			if m.packets == nil {
-				*m = made{make(map[string]int64), make(map[codepoint.DSCP]bool), make(map[codepoint.DSCP]bool)}
-			}
-			m.packets[s.class] += o.packets
-			m.in[s.in], m.out[s.out] = true, true
-		}
-	}
 	for _, n := range f.route.numbers {
-		if n < 0 || all[n].packets == nil {
+		i := slices.IndexFunc(f.made, func(m made) bool { return m.at == n })
+		if i < 0 {
 			continue
 		}
-		a := At{Interface: w.attached[n].at.Path(), Direction: w.attached[n].direction.String(), DSCPIn: names(all[n].in), DSCPOut: names(all[n].out)}
-		for class := range all[n].packets {
-			a.Classes = append(a.Classes, class)
-		}
-		slices.SortFunc(a.Classes, func(x, y string) int {
-			return cmp.Or(cmp.Compare(all[n].packets[y], all[n].packets[x]), cmp.Compare(x, y))
+		m := &f.made[i]
+		slices.SortFunc(m.classes, func(x, y *classCount) int {
+			return cmp.Or(cmp.Compare(y.packets, x.packets), cmp.Compare(x.class, y.class))
 		})
-		a.Class = a.Classes[0]
-		if len(a.Classes) == 1 {
-			a.Classes = nil
+		a := At{Interface: w.attached[n].at.Path(), Direction: w.attached[n].direction.String(), Class: m.classes[0].class, DSCPIn: names(m.in), DSCPOut: names(m.out)}
+		for _, c := range m.classes {
+			if len(m.classes) > 1 {
+				a.Classes = append(a.Classes, c.class)
+			}
 		}
 		r.At = append(r.At, a)
 	}
 	return r
 }
 
-func names(set map[codepoint.DSCP]bool) []string {
-	var list []codepoint.DSCP
-	for d := range set {
-		list = append(list, d)
-	}
-	slices.Sort(list)
-	out := make([]string, len(list))
-	for i, d := range list {
-		out[i] = d.Name()
+// names returns those of a set of DSCPs.
+func names(set uint64) []string {
+	out := []string{}
+	for d := range codepoint.DSCP(64) {
+		if set>>d&1 != 0 {
+			out = append(out, d.Name())
+		}
 	}
 	return out
 }

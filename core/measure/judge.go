@@ -16,9 +16,11 @@ type Window struct{ From, To time.Duration }
 // Windows returns the windows that the expectations of a rehearsal ask for.
 func Windows(h *policy.Rehearsal) []Window {
 	var out []Window
+	known := make(map[Window]bool)
 	for i := range h.Expect {
 		if e := &h.Expect[i]; e.Windowed() {
-			if w := (Window{e.From, min(e.To, h.Lasts)}); !slices.Contains(out, w) {
+			if w := (Window{e.From, min(e.To, h.Lasts)}); !known[w] {
+				known[w] = true
 				out = append(out, w)
 			}
 		}

@@ -350,6 +350,18 @@ func (p *Packet) WireLength() int {
 // Network returns the packet's bytes at hand from the IP header on.
 func (p *Packet) Network() []byte { return p.Bytes[p.network:] }
 
+// Headers returns how many of the bytes at hand are headers, as far as anything looks into
+// them: what follows may be left out.
+func (p *Packet) Headers() int {
+	switch {
+	case p.transport > 0:
+		return min(len(p.Bytes), int(p.transport)+20)
+	case p.network > 0: // with extension headers
+		return min(len(p.Bytes), int(p.network)+128)
+	}
+	return min(len(p.Bytes), HeaderRoom)
+}
+
 // Payload returns the bytes at hand after the TCP or UDP header, or nil.
 func (p *Packet) Payload() []byte {
 	if p.transport == 0 {

@@ -1,6 +1,7 @@
 package simulate
 
 import (
+	"fmt"
 	"slices"
 	"time"
 
@@ -17,6 +18,7 @@ type series struct {
 	every  time.Duration
 	length int
 	paths  map[*path]*pathSeries
+	steps  int // of all classes and instances
 	whens  []measure.WhenHeld
 	open   map[heldKey]int // of whens, those in force
 }
@@ -28,6 +30,10 @@ type heldKey struct {
 
 // MostIntervals bounds the intervals of a series.
 const MostIntervals = 100_000
+
+// mostSteps bounds the intervals of all classes and instances together: they take 32
+// bytes each.
+const mostSteps = 10_000_000
 
 // mostSeriesInstances bounds the instances of an entry whose series is kept: the first.
 const mostSeriesInstances = 64
@@ -50,8 +56,11 @@ func newSeries(r *run) *series {
 }
 
 func (s *series) newSlot(name string) *slotSeries {
-	all := make([]int64, 4*s.length)
+	if s.steps += s.length; s.steps > mostSteps && s.run.failed == nil {
+		s.run.failed = fmt.Errorf("a series of %d steps for each class and instance comes to more than %d: take longer steps", s.length, mostSteps)
+	}
 	n := s.length
+	all := make([]int64, 4*n)
 	return &slotSeries{name: name, offered: all[:n:n], sent: all[n : 2*n : 2*n], drops: all[2*n : 3*n : 3*n], queues: all[3*n:]}
 }
 

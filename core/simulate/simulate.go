@@ -83,6 +83,7 @@ type run struct {
 	events      events
 	sources     []*source
 	spare       []*flight
+	made        int // flights, spare ones included
 	now         time.Duration
 	lasts       time.Duration // the measured time
 	failed      error
@@ -153,6 +154,9 @@ func prepare(f *policy.File, rehearsal *policy.Rehearsal, o Options) (*run, erro
 	}
 	r := &run{file: f, plan: rehearsal, options: o, lasts: rehearsal.Lasts, classes: f.ClassNames(), recogniser: recognise.New(f.Apps), calling: make(map[packet.Flow]bool),
 		sets: measure.NewSets(f, rehearsal), windows: measure.Windows(rehearsal), fates: make(map[string]*fate)}
+	if err := r.bound(); err != nil {
+		return nil, err
+	}
 	for i := range f.Apps {
 		r.recognises = r.recognises || f.Apps[i].Recognised()
 	}
@@ -211,9 +215,46 @@ func (r *run) flight() *flight {
 		p.Owner = p
 		return p
 	}
+	if r.made++; r.made > mostUnderWay && r.failed == nil {
+		r.failed = r.crowded()
+	}
 	p := &flight{room: make([]byte, room), first: int32(r.rest)}
 	p.Owner = p
 	return p
+}
+
+// mostUnderWay bounds the packets that are under way at a time, and with them memory: they
+// take 0.5 kB each.
+const mostUnderWay = 2_000_000
+
+// crowded says where most of the packets under way wait.
+func (r *run) crowded() error {
+	where, most := "on the links", 0
+	for _, p := range r.network.ports {
+		for _, d := range []policy.Direction{policy.In, policy.Out} {
+			if path := p.path(d); path.Path != nil && path.waiting() > most {
+				where, most = "at "+p.iface.Path()+" "+d.String(), path.waiting()
+			}
+		}
+		if p.carrier != nil && p.carrier.queue.Level().Packets > most {
+			where, most = "at the carrier of "+p.iface.Path(), p.carrier.queue.Level().Packets
+		}
+	}
+	return fmt.Errorf("%s: in `%s` more than %d packets are under way at a time, most of them %s: let less wait there, or send less", r.plan.At, r.plan.Name, mostUnderWay, where)
+}
+
+// waiting returns how many packets wait in a data path.
+func (p *path) waiting() (n int) {
+	for i, c := range p.Counters() {
+		if p.Parent(i) >= 0 {
+			continue
+		}
+		n += int(c.OfferedPackets - c.SentPackets)
+		for _, d := range c.Drops {
+			n -= int(d)
+		}
+	}
+	return n
 }
 
 // step lets one event happen.
@@ -222,6 +263,7 @@ func (r *run) step(e *event) {
 	case emit:
 		r.watch(r.now, &e.flight.Packet)
 		r.foresee(e.flight)
+		r.keep(e.flight)
 		r.emitNext(e.source) // after that: it reads what a capture holds until its next packet
 		r.enter(e.source.from, e.flight)
 	case arrive:
@@ -249,6 +291,20 @@ func (r *run) step(e *event) {
 		r.events.plan(event{at: r.now + e.port.delay, kind: arrive, port: e.port.peer, flight: e.flight})
 		r.carry(e.port)
 	}
+}
+
+// keep gives a packet of a capture bytes of its own: its headers, or all where frames are
+// captured again. Nothing else of it is looked at while it waits.
+func (r *run) keep(f *flight) {
+	if f.source.reader == nil {
+		return
+	}
+	n := len(f.Bytes)
+	if r.options.Tap == nil {
+		n = f.Headers()
+	}
+	f.room = append(f.room[:0], f.Bytes[:n]...)
+	f.Bytes = f.room
 }
 
 // watch lets the recogniser see a packet, where its answer may matter.

@@ -26,6 +26,7 @@ type source struct {
 	lasts   time.Duration // of a capture
 	capture *measure.Capture
 	reader  traffic.Reader
+	frame   []byte // of the packet that is next, whole
 	number  int64
 	next    []hop // of a capture, that of the packet just admitted
 
@@ -41,9 +42,6 @@ type sourceFlow struct {
 
 // start makes the sources.
 func (r *run) start() error {
-	if err := r.bound(); err != nil {
-		return err
-	}
 	for i := range r.plan.Traffic {
 		t := &r.plan.Traffic[i]
 		var err error
@@ -73,6 +71,7 @@ func (r *run) end(t *policy.Traffic) time.Duration {
 // bound refuses a rehearsal that would take for ever.
 func (r *run) bound() error {
 	var packets float64
+	sources := 0
 	for i := range r.plan.Traffic {
 		t := &r.plan.Traffic[i]
 		lasts := r.end(t) - t.Starts
@@ -82,19 +81,40 @@ func (r *run) bound() error {
 				return fmt.Errorf("%s: `%s`: calls need a codec with an interval and a payload", t.At, t.Name)
 			}
 			packets += 2 * float64(t.Calls) * float64(lasts/t.Codec.Interval+1)
+			sources += 2 * t.Calls
 		case policy.Stream:
 			if t.Rate < unit.MinRate || t.Packet <= 0 {
 				return fmt.Errorf("%s: `%s`: a stream needs a rate of at least %s and a packet length", t.At, t.Name, unit.MinRate)
 			}
 			packets += lasts.Seconds() * float64(t.Rate) / 8 / float64(t.Packet)
+			sources++
 		}
 	}
 	if packets > maxPackets {
 		return fmt.Errorf("%s: the rehearsal `%s` would send %.0f packets; the most is %d: let it last less long, or send less",
 			r.plan.At, r.plan.Name, packets, maxPackets)
 	}
+	if n := len(r.windows); n > mostWindows {
+		return fmt.Errorf("%s: the expectations of the rehearsal `%s` are about %d different times; the most is %d", r.plan.At, r.plan.Name, n, mostWindows)
+	}
+	if n := sources * (1 + len(r.windows)); n > mostMeasures {
+		in := ""
+		if w := len(r.windows); w > 0 {
+			in = fmt.Sprintf(", each in %d times of its own besides the whole", w)
+		}
+		return fmt.Errorf("%s: the rehearsal `%s` would measure %d streams and directions of calls%s; the most is %d in all: send less, or expect it of fewer times",
+			r.plan.At, r.plan.Name, sources, in, mostMeasures)
+	}
 	return nil
 }
+
+// mostWindows bounds the times that expectations are about: each packet is looked up in
+// all of them.
+const mostWindows = 1000
+
+// mostMeasures bounds the flows that are measured, those of each window counted by
+// themselves, and with them memory: they take 4 kB each.
+const mostMeasures = 400_000
 
 func (r *run) add(s *source) {
 	r.sources = append(r.sources, s)
@@ -246,7 +266,11 @@ func (r *run) replay(index int, t *policy.Traffic, end time.Duration) error {
 // emitNext plans the next packet of a source.
 func (r *run) emitNext(s *source) {
 	p := r.flight()
-	at, ok, err := s.Next(&p.Packet, p.room)
+	room := p.room
+	if s.reader != nil { // whole frames, which one buffer holds until they are sent
+		room = s.frame
+	}
+	at, ok, err := s.Next(&p.Packet, room)
 	if err != nil {
 		t := &r.plan.Traffic[s.index]
 		r.failed = fmt.Errorf("%s: `%s`: %w", t.PlaceOf("capture"), t.Name, err)
@@ -255,8 +279,8 @@ func (r *run) emitNext(s *source) {
 		r.spare = append(r.spare, p)
 		return
 	}
-	if len(p.Bytes) > cap(p.room) { // a large frame outgrew the room: keep the larger
-		p.room = p.Bytes
+	if s.reader != nil {
+		s.frame = p.Bytes
 	}
 	p.source, p.sent = s, at
 	defer r.windowed(p)
@@ -264,7 +288,7 @@ func (r *run) emitNext(s *source) {
 		p.flow, p.number, p.route = s.flow, s.number, s.route
 		s.number++
 	} else {
-		f := s.track(p.Flow)
+		f := s.track(p.Flow, len(r.windows))
 		p.flow, p.number = f.flow, f.number
 		f.number++
 		p.route = s.next
@@ -284,9 +308,8 @@ func (r *run) windowed(f *flight) {
 
 // track returns the measure of a capture's flow. Beyond a bound, flows that are
 // new share one.
-func (s *source) track(f packet.Flow) *sourceFlow {
-	const most = 1 << 16
-	if len(s.flows) >= most {
+func (s *source) track(f packet.Flow, windows int) *sourceFlow {
+	if most := 1 << 16 / (1 + windows); len(s.flows) >= most {
 		if _, known := s.flows[f]; !known {
 			f = packet.Flow{}
 		}

@@ -322,3 +322,28 @@ func TestWaitBehindAPriorityThatIsThereSometimes(t *testing.T) {
 		t.Errorf("rest: %+v; with the one entry %+v", rest, want)
 	}
 }
+
+// What is offered to a class with others within it is offered to them; a space after a comma
+// is nothing; an unknown class is an error that lists those there are.
+func TestOfferedToWhatIsWithin(t *testing.T) {
+	text := example(t, "cookbook/departments.yaml")
+	for _, args := range [][]string{{"--busy", "office, rest"}, {"--offer", "office = 3Mbit/s, workshop/voice=300kbit/s"}} {
+		c := shares(t, text, args...)
+		within := c["site office/voice"].Gets + c["site office/bulk"].Gets + c["site office/rest"].Gets
+		office := c["site office"].Gets
+		want := int64(3_000_000)
+		if args[0] == "--busy" {
+			want = 12_000_000 - c["site rest"].Gets
+		}
+		if d := office - want; d < -3 || d > 3 || within-office < -3 || within-office > 3 || c["site office/voice"].Gets != 800_000 {
+			t.Errorf("%v: office gets %d, want %d; within it %d", args, office, want, within)
+		}
+		if c["site workshop/bulk"].Gets != 0 || args[0] == "--offer" && c["site workshop/voice"].Gets != 300_000 {
+			t.Errorf("%v: %+v", args, c["site workshop/bulk"])
+		}
+	}
+	r := imbrel(t, t.TempDir(), text, nil, "shares", "-", "--busy", "office,nobody")
+	if r.status != 2 || !strings.Contains(r.err, "no attached policy treats a class `nobody`; there are: office, office/bulk") {
+		t.Errorf("exit %d: %s", r.status, r.err)
+	}
+}
