@@ -114,6 +114,15 @@ func (c Codec) Rate(size int) unit.Rate {
 	return unit.Rate((n + int64(c.Interval) - 1) / int64(c.Interval))
 }
 
+// Chosen returns the bit rate of a codec whose bit rate can be chosen, where it is not the
+// usual one; else 0.
+func (c Codec) Chosen() unit.Rate {
+	if usual, ok := ByName(c.Name); !ok || usual.bitRate == c.bitRate {
+		return 0
+	}
+	return c.bitRate
+}
+
 // Ticks returns the units of the RTP timestamp that a packet takes.
 func (c Codec) Ticks() uint32 { return uint32(c.Clock * int64(c.Interval) / int64(time.Second)) }
 

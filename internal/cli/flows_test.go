@@ -74,6 +74,9 @@ func heapPerFlow(t *testing.T, calls bool) float64 {
 
 // A flow costs at most 8 kB, with its distributions and its figures at every hop.
 func TestMemoryOfFlows(t *testing.T) {
+	if testing.Short() {
+		t.Skip("the race detector has memory of its own")
+	}
 	for _, calls := range []bool{false, true} {
 		if got := heapPerFlow(t, calls); got > 8000 || got < 500 {
 			t.Errorf("calls %t: %.0f bytes a flow; at most 8,000 are right", calls, got)

@@ -23,6 +23,9 @@ var program string
 
 func TestMain(m *testing.M) {
 	flag.Parse()
+	if testing.Short() { // for the race detector, which takes ten times as long
+		*networks, *failing, *houses, *mutants = *networks/20, *failing/10, *houses/10, *mutants/10
+	}
 	dir, err := os.MkdirTemp("", "imbrel")
 	if err != nil {
 		fmt.Fprintln(os.Stderr, err)

@@ -237,6 +237,9 @@ func TestSpoiledExamples(t *testing.T) {
 		r := rand.New(rand.NewPCG(9, 1))
 		r.Shuffle(len(all), func(i, j int) { all[i], all[j] = all[j], all[i] })
 		all = all[:60]
+		if testing.Short() {
+			all = all[:6]
+		}
 	}
 	refused, unchanged, found, missed := 0, 0, 0, 0
 	for _, s := range all {
