@@ -2,6 +2,7 @@ package packet
 
 import (
 	"encoding/binary"
+	"flag"
 	"fmt"
 	"math/rand/v2"
 	"net/netip"
@@ -87,7 +88,7 @@ func TestAgainstAnIndependentDecoder(t *testing.T) {
 		}
 		mark := codepoint.DSCP(r.IntN(64))
 		q.SetDSCP(mark)
-		decoded := gopacket.NewPacket(frame, layers.LayerTypeEthernet, gopacket.Default)
+		decoded := gopacket.NewPacket(p.Bytes, layers.LayerTypeEthernet, gopacket.Default)
 		if decoded.TransportLayer() == nil { // what it thinks of our zero payload is its own affair
 			t.Fatalf("the library cannot read our frame: %v in %x", decoded, frame)
 		}
@@ -186,7 +187,7 @@ func TestTagsAndLabels(t *testing.T) {
 	}
 	p.SetPCP(6)
 	p.SetTC(3)
-	decoded := gopacket.NewPacket(frame, layers.LayerTypeEthernet, gopacket.Default)
+	decoded := gopacket.NewPacket(p.Bytes, layers.LayerTypeEthernet, gopacket.Default)
 	tags, labels := decoded.Layer(layers.LayerTypeDot1Q).(*layers.Dot1Q), decoded.Layer(layers.LayerTypeMPLS).(*layers.MPLS)
 	if tags.Priority != 6 || !tags.DropEligible || tags.VLANIdentifier != 30 || labels.TrafficClass != 3 || labels.Label != 100 || labels.TTL != 64 {
 		t.Errorf("the library reads %+v and %+v", tags, labels)
@@ -278,41 +279,88 @@ func FuzzParse(f *testing.F) {
 		f.Add(pushTags(r, p.Bytes), 314)
 	}
 	f.Fuzz(func(t *testing.T, frame []byte, wire int) {
-		var p Packet
-		if p.Parse(frame, wire) != nil || !p.IsIP() {
-			return
-		}
-		p.Payload()
-		var inner Packet
-		if p.Inner(&inner) {
-			inner.Payload()
-		}
-		p.SetTC(5)
-		p.SetPCP(5)
-		was := p.Flow
-		p.SetDSCP(codepoint.AF(4, 1))
-		if err := p.Parse(frame, wire); err != nil || p.DSCP() != codepoint.AF(4, 1) || p.Flow != was {
-			t.Fatalf("after marking: %v, %s, %+v was %+v", err, p.DSCP().Name(), p.Flow, was)
-		}
-		// What the independent library reads of the outermost IP header is the same.
-		decoded := gopacket.NewPacket(frame, layers.LayerTypeEthernet, gopacket.DecodeOptions{Lazy: true, NoCopy: true})
-		switch ip := decoded.NetworkLayer().(type) {
-		case *layers.IPv4:
-			if ip.SrcIP == nil { // it stops at options that it does not like
-				return
-			}
-			if from, _ := netip.AddrFromSlice(ip.SrcIP); from != p.Flow.From || ip.TOS>>2 != uint8(codepoint.AF(4, 1)) || uint8(ip.Protocol) != p.Flow.Protocol {
-				t.Fatalf("the library reads %v, ToS %d, protocol %d; we %+v", ip.SrcIP, ip.TOS, ip.Protocol, p.Flow)
-			}
-		case *layers.IPv6:
-			if ip.SrcIP == nil {
-				return
-			}
-			if from, _ := netip.AddrFromSlice(ip.SrcIP); from != p.Flow.From || ip.TrafficClass>>2 != uint8(codepoint.AF(4, 1)) {
-				t.Fatalf("the library reads %v, class %d; we %+v", ip.SrcIP, ip.TrafficClass, p.Flow)
-			}
+		if p := anyFrame(t, frame, wire); p != nil {
+			asTheLibrary(t, p)
 		}
 	})
+}
+
+var mutated = flag.Int("mutated", 300_000, "how many damaged frames TestDamagedFrames parses")
+
+// A damaged frame is refused, or read and marked like any other.
+func TestDamagedFrames(t *testing.T) {
+	r := rand.New(rand.NewPCG(5, 6))
+	read := 0
+	var frames [64][]byte
+	for i := range frames {
+		var p Packet
+		p.Build(make([]byte, HeaderRoom), randomFlow(r), 0, 300, 0)
+		frames[i] = pushTags(r, p.Bytes)
+	}
+	room := make([]byte, 0, 512)
+	for range *mutated {
+		room = append(room[:0], frames[r.IntN(len(frames))]...)
+		for range 1 + r.IntN(6) {
+			room[r.IntN(len(room))] = byte(r.IntN(256))
+		}
+		if p := anyFrame(t, room[:len(room)-r.IntN(1+r.IntN(len(room)))], r.IntN(1000)); p != nil {
+			if read++; read%1000 == 0 {
+				asTheLibrary(t, p)
+			}
+		}
+	}
+	t.Logf("%d frames, %d of them read", *mutated, read)
+	if read < *mutated/20 {
+		t.Errorf("the test tests little")
+	}
+}
+
+// anyFrame reads and marks a frame, and returns it marked; nil when it is no IP packet.
+func anyFrame(t testing.TB, frame []byte, wire int) *Packet {
+	t.Helper()
+	var p Packet
+	if p.Parse(frame, wire) != nil || !p.IsIP() {
+		return nil
+	}
+	if n := p.Headers(); n > len(frame) {
+		t.Fatalf("%d bytes of headers in a frame of %d", n, len(frame))
+	}
+	p.Payload()
+	var inner Packet
+	if p.Inner(&inner) {
+		inner.Payload()
+	}
+	p.SetTC(5)
+	p.SetPCP(5)
+	was := p.Flow
+	p.SetDSCP(codepoint.AF(4, 1))
+	if err := p.Parse(frame, wire); err != nil || p.DSCP() != codepoint.AF(4, 1) || p.Flow != was {
+		t.Fatalf("after marking: %v, %s, %+v was %+v", err, p.DSCP().Name(), p.Flow, was)
+	}
+	return &p
+}
+
+// asTheLibrary holds a marked packet against what an independent library reads of it.
+func asTheLibrary(t testing.TB, p *Packet) {
+	t.Helper()
+	// What the independent library reads of the outermost IP header is the same.
+	decoded := gopacket.NewPacket(p.Bytes, layers.LayerTypeEthernet, gopacket.DecodeOptions{Lazy: true, NoCopy: true})
+	switch ip := decoded.NetworkLayer().(type) {
+	case *layers.IPv4:
+		if ip.SrcIP == nil { // it stops at options that it does not like
+			return
+		}
+		if from, _ := netip.AddrFromSlice(ip.SrcIP); from != p.Flow.From || ip.TOS>>2 != uint8(codepoint.AF(4, 1)) || uint8(ip.Protocol) != p.Flow.Protocol {
+			t.Fatalf("the library reads %v, ToS %d, protocol %d; we %+v", ip.SrcIP, ip.TOS, ip.Protocol, p.Flow)
+		}
+	case *layers.IPv6:
+		if ip.SrcIP == nil {
+			return
+		}
+		if from, _ := netip.AddrFromSlice(ip.SrcIP); from != p.Flow.From || ip.TrafficClass>>2 != uint8(codepoint.AF(4, 1)) {
+			t.Fatalf("the library reads %v, class %d; we %+v", ip.SrcIP, ip.TrafficClass, p.Flow)
+		}
+	}
 }
 
 func BenchmarkParseAndMark(b *testing.B) {

@@ -1,7 +1,9 @@
 package recognise
 
 import (
+	"bytes"
 	"encoding/binary"
+	"flag"
 	"math/rand/v2"
 	"net/netip"
 	"strings"
@@ -333,14 +335,51 @@ func TestPortsAreUsedAgain(t *testing.T) {
 func FuzzServerName(f *testing.F) {
 	f.Add(clientHello("a.example", 100))
 	f.Add([]byte("GET / HTTP/1.1\r\nHost: a.example\r\n\r\n"))
-	f.Fuzz(func(t *testing.T, b []byte) {
-		if len(b) == 0 {
-			return
+	f.Fuzz(func(t *testing.T, b []byte) { anyHello(t, b) })
+}
+
+// anyHello reads the name of the first bytes of a conversation.
+func anyHello(t testing.TB, b []byte) (named bool) {
+	if len(b) == 0 {
+		return false
+	}
+	name, _ := serverName(b)
+	if name != strings.ToLower(name) || len(name) > 253 {
+		t.Fatalf("%q", name)
+	}
+	return name != ""
+}
+
+var mutated = flag.Int("mutated", 300_000, "how many damaged hellos, answers and media packets TestDamagedConversations reads")
+
+// Damaged hellos, answers and media packets give a name, or none.
+func TestDamagedConversations(t *testing.T) {
+	r := rand.New(rand.NewPCG(6, 6))
+	seeds := [][]byte{clientHello("a.example", 100), []byte("GET / HTTP/1.1\r\nHost: a.example\r\n\r\n"),
+		{0, 1, 0x81, 0x80, 0, 1, 0, 1, 0, 0, 0, 0, 1, 'a', 0, 0, 1, 0, 1, 0xc0, 12, 0, 1, 0, 1, 0, 0, 0, 60, 0, 4, 10, 0, 0, 1},
+		{0x80, 0, 0, 1, 0, 0, 0, 160, 1, 2, 3, 4, 0, 0, 0, 0, 0, 0, 0, 0}}
+	named := 0
+	recogniser := New(nil)
+	for n := range *mutated {
+		b := bytes.Clone(seeds[r.IntN(len(seeds))])
+		for range 1 + r.IntN(4) {
+			b[r.IntN(len(b))] = byte(r.IntN(256))
 		}
-		if name, _ := serverName(b); name != strings.ToLower(name) || len(name) > 253 {
-			t.Fatalf("%q", name)
+		b = b[:len(b)-r.IntN(1+r.IntN(len(b)))]
+		if anyHello(t, b) {
+			named++
 		}
-	})
+		if n%(1<<16) == 0 {
+			recogniser = New(nil)
+		}
+		recogniser.answer(0, b)
+		isRTCP(b)
+		var s rtpState
+		s.watch(b)
+	}
+	if known := len(recogniser.names.items); known > MaxNames || named < *mutated/100 {
+		t.Errorf("%d named, %d names known", named, known)
+	}
 }
 
 func FuzzAnswer(f *testing.F) {
