@@ -88,7 +88,7 @@ func TestAgainstAnIndependentDecoder(t *testing.T) {
 		}
 		mark := codepoint.DSCP(r.IntN(64))
 		q.SetDSCP(mark)
-		decoded := gopacket.NewPacket(p.Bytes, layers.LayerTypeEthernet, gopacket.Default)
+		decoded := gopacket.NewPacket(frame, layers.LayerTypeEthernet, gopacket.Default)
 		if decoded.TransportLayer() == nil { // what it thinks of our zero payload is its own affair
 			t.Fatalf("the library cannot read our frame: %v in %x", decoded, frame)
 		}
@@ -187,7 +187,7 @@ func TestTagsAndLabels(t *testing.T) {
 	}
 	p.SetPCP(6)
 	p.SetTC(3)
-	decoded := gopacket.NewPacket(p.Bytes, layers.LayerTypeEthernet, gopacket.Default)
+	decoded := gopacket.NewPacket(frame, layers.LayerTypeEthernet, gopacket.Default)
 	tags, labels := decoded.Layer(layers.LayerTypeDot1Q).(*layers.Dot1Q), decoded.Layer(layers.LayerTypeMPLS).(*layers.MPLS)
 	if tags.Priority != 6 || !tags.DropEligible || tags.VLANIdentifier != 30 || labels.TrafficClass != 3 || labels.Label != 100 || labels.TTL != 64 {
 		t.Errorf("the library reads %+v and %+v", tags, labels)
