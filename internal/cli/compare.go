@@ -1,0 +1,101 @@
+package cli
+
+import (
+	"fmt"
+
+	"github.com/spf13/cobra"
+
+	"imbrel/core/compare"
+	"imbrel/core/measure"
+	"imbrel/internal/files"
+	"imbrel/internal/render"
+)
+
+func (a *app) compare(text render.Text) *cobra.Command {
+	all := false
+	c := &cobra.Command{
+		Use:   "compare OLD [NEW]",
+		Short: "Two saved results side by side: what turned, and what moved",
+		Long: `Compare reads the results of two rehearsals, saved with -o json, and says which
+expectations turned and which figures moved, what got worse first. One file with the
+two runs of --both is compared with itself: without the policies, and with them.`,
+		Example: `  imbrel rehearse ternrock.yaml fog -o json >before.json
+  imbrel rehearse ternrock.yaml fog -o json >after.json
+  imbrel compare before.json after.json`,
+		Args: between(1, 2, "one or two saved results"),
+		RunE: func(_ *cobra.Command, args []string) error {
+			pairs, err := a.pairs(args)
+			if err != nil {
+				return err
+			}
+			var results []*compare.Result
+			worse := false
+			for _, p := range pairs {
+				r := compare.Runs(p[0], p[1])
+				worse = worse || r.Worse()
+				results = append(results, r)
+			}
+			if a.output == "json" {
+				err = render.JSON(a.out, struct {
+					Imbrel   int               `json:"imbrel"`
+					Compared []*compare.Result `json:"compared"`
+				}{1, results})
+			} else {
+				for i, r := range results {
+					if i > 0 {
+						text.Line("")
+					}
+					text.Compared(r, all)
+				}
+			}
+			if err == nil && worse {
+				err = errFound
+			}
+			return err
+		},
+	}
+	c.Flags().BoolVar(&all, "all", false, "show all that moved, not the first alone")
+	return c
+}
+
+// pairs returns the runs to compare: those of two files by their rehearsals, or the two of
+// each rehearsal of one file.
+func (a *app) pairs(args []string) (out [][2]*measure.Result, err error) {
+	if len(args) == 2 && args[0] == "-" && args[1] == "-" {
+		return nil, fmt.Errorf("one of the two can be standard input")
+	}
+	var read [][]*measure.Result
+	for _, name := range args {
+		results, err := files.ReadResults(name, a.in)
+		if err != nil {
+			return nil, err
+		}
+		read = append(read, results)
+	}
+	if len(read) == 1 {
+		for i, r := range read[0] {
+			if r.Policy && i > 0 && !read[0][i-1].Policy && read[0][i-1].Rehearsal == r.Rehearsal {
+				out = append(out, [2]*measure.Result{read[0][i-1], r})
+			}
+		}
+		if len(out) == 0 {
+			return nil, fmt.Errorf("%s has no two runs of a rehearsal: name a second result, or save one with --both", args[0])
+		}
+		return out, nil
+	}
+	if len(read[0]) == 1 && len(read[1]) == 1 {
+		return [][2]*measure.Result{{read[0][0], read[1][0]}}, nil
+	}
+	for _, now := range read[1] {
+		for _, old := range read[0] {
+			if old.Rehearsal == now.Rehearsal && old.Policy == now.Policy {
+				out = append(out, [2]*measure.Result{old, now})
+				break
+			}
+		}
+	}
+	if len(out) == 0 {
+		return nil, fmt.Errorf("%s and %s have no rehearsal in common", args[0], args[1])
+	}
+	return out, nil
+}

@@ -1,0 +1,116 @@
+package render
+
+import (
+	"fmt"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+
+	"imbrel/core/compare"
+	"imbrel/core/figure"
+	"imbrel/core/measure"
+)
+
+// mostMoved is how many figures that moved are shown.
+const mostMoved = 24
+
+// Compared writes what differs between two runs.
+func (t Text) Compared(r *compare.Result, all bool) {
+	t.Title("rehearsal `%s`: the old run %s, the new run %s", r.New.Rehearsal, ran(&r.Old), ran(&r.New))
+	for _, n := range r.Notes {
+		t.paragraph("  ", n)
+	}
+	t.Line("")
+	if len(r.Expectations) > 0 {
+		t.Title("Expectations that turned")
+		w := t.grid([]column{{"expectation", true}, {"was", false}, {"is", false}, {"", true}, {"of", true}}, nil)
+		for _, e := range r.Expectations {
+			turn := t.paint(e.Turn)
+			if e.Turn == compare.FailsNow {
+				turn = t.bad(e.Turn)
+			} else if e.Turn == "holds now" {
+				turn = t.good(e.Turn)
+			}
+			of := ""
+			if e.New != nil {
+				of = e.New.Of
+			}
+			w.add(table.Row{e.Text, outcome(e.Old), outcome(e.New), turn, of})
+		}
+		t.put(w)
+		t.Line("")
+	}
+	if len(r.Moved) > 0 {
+		t.Title("What moved, what got worse first")
+		w := t.grid([]column{{"", true}, {"", true}, {"figure", true}, {"was", false}, {"is", false}, {"", true}}, nil)
+		left := 0
+		for i, m := range r.Moved {
+			if i >= mostMoved && !all {
+				left++
+				continue
+			}
+			turn := t.paint(m.Turn)
+			if m.Turn == "worse" {
+				turn = t.bad(m.Turn)
+			}
+			w.add(table.Row{m.Of, m.Name, m.Metric, moved(m.Old, m.Unit), moved(m.New, m.Unit), turn})
+		}
+		t.put(w)
+		if left > 0 {
+			t.Line("  and %s that moved: --all shows them", figure.Plural(left, "more figure"))
+		}
+		t.Line("")
+	}
+	if len(r.Expectations)+len(r.Moved) == 0 {
+		t.Line("Nothing moved: %s alike.", figure.Plural(r.Same, "figure"))
+		return
+	}
+	worse, better := 0, 0
+	for _, m := range r.Moved {
+		switch m.Turn {
+		case "worse":
+			worse++
+		case "better":
+			better++
+		}
+	}
+	t.Line("%s worse, %d better, %d as before.", figure.Plural(worse, "figure"), better, r.Same)
+}
+
+func ran(r *compare.Run) string {
+	with := "with the policies"
+	if !r.Policy {
+		with = "without policies"
+	}
+	switch r.Verdict {
+	case "pass":
+		return with + " passed"
+	case "fail":
+		return with + " failed"
+	}
+	return with + " expected nothing"
+}
+
+func outcome(o *measure.Outcome) string {
+	if o == nil {
+		return "-"
+	}
+	return measured(o)
+}
+
+// moved prints a figure with its unit.
+func moved(v *float64, unit string) string {
+	if v == nil {
+		return "-"
+	}
+	switch unit {
+	case "%":
+		return figure.Ratio(*v / 100)
+	case "ms":
+		return figure.Milliseconds(*v)
+	case "bit/s":
+		return figure.Rate(int64(*v))
+	case "packets":
+		return figure.Count(int64(*v))
+	}
+	return fmt.Sprintf("%.2f", *v)
+}
