@@ -197,7 +197,7 @@ func (p *Packet) Parse(frame []byte, wire int) error {
 		break
 	}
 	p.EtherType = kind
-	p.Length = max(wire-at, 0)
+	p.Length = max(wire, len(frame)) - at // a frame is at least what is at hand of it
 	switch kind {
 	case TypeIPv4:
 		return p.parseIPv4(at)
@@ -228,7 +228,7 @@ func (p *Packet) parseIPv4(at int) error {
 		return ErrCut
 	}
 	header, total := int(b[0]&0x0f)*4, int(binary.BigEndian.Uint16(b[2:]))
-	if b[0]>>4 != 4 || header < 20 || total != 0 && (total < header || total > p.Length) {
+	if b[0]>>4 != 4 || header < 20 || header > p.Length || total != 0 && (total < header || total > p.Length) {
 		return ErrMalformed
 	}
 	if len(b) < header {

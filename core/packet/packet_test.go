@@ -278,6 +278,12 @@ func FuzzParse(f *testing.F) {
 		p.Build(make([]byte, HeaderRoom), randomFlow(r), 0, 300, 0)
 		f.Add(pushTags(r, p.Bytes), 314)
 	}
+	// A length of 0 beside options, and a frame that claims to be shorter than its bytes.
+	var p Packet
+	p.Build(make([]byte, HeaderRoom+60), Flow{From: netip.AddrFrom4([4]byte{10, 0, 0, 1}), To: netip.AddrFrom4([4]byte{10, 0, 0, 2}), Protocol: UDP}, 0, 80, 0)
+	p.Bytes = append(p.Bytes, make([]byte, 60)...)
+	p.Bytes[14], p.Bytes[16], p.Bytes[17] = 0x4f, 0, 0
+	f.Add(p.Bytes, 34)
 	f.Fuzz(func(t *testing.T, frame []byte, wire int) {
 		if p := anyFrame(t, frame, wire); p != nil {
 			asTheLibrary(t, p)

@@ -23,7 +23,15 @@ func TestCommandsInTheDocs(t *testing.T) {
 				t.Fatalf("%q is no command of ours", line)
 			}
 			ran++
-			if r := imbrel(t, dir, "", nil, words[1:]...); r.status != 0 || r.out == "" && !strings.Contains(line, "--write") {
+			file := ""
+			if last := words[len(words)-1]; last[0] == '>' { // as a shell does
+				file, words = last[1:], words[:len(words)-1]
+			}
+			r := imbrel(t, dir, "", nil, words[1:]...)
+			if file != "" {
+				put(t, dir, file, r.out)
+			}
+			if r.status != 0 || r.out == "" && !strings.Contains(line, "--write") {
 				t.Errorf("%s: exit %d, %q, %s", line, r.status, r.out[:min(100, len(r.out))], r.err)
 			}
 		}
