@@ -12,6 +12,8 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"imbrel/core/check"
+	"imbrel/core/figure"
 	"imbrel/core/measure"
 	"imbrel/core/policy"
 	"imbrel/core/simulate"
@@ -75,6 +77,9 @@ warned of too.`,
 			}
 			if err := r.check(plans); err != nil {
 				return err
+			}
+			if errors, warnings := check.Count(check.File(f, in.Accepted)); errors+warnings > 0 && a.output == "text" {
+				r.view.Checked = fmt.Sprintf("the file itself has %s and %s: imbrel check %s", figure.Plural(errors, "error"), figure.Plural(warnings, "warning"), args[0])
 			}
 			return a.runAll(text, &r, plans)
 		},

@@ -91,6 +91,15 @@ func (p Place) WithLines(err error) error {
 	return err
 }
 
+var acceptance = regexp.MustCompile(`#\s*imbrel:\s*accept\s+([a-z0-9-]+)\s+because\s+\S`)
+
+// Accepted reports whether the line at a place says that a finding is accepted there, and
+// why: `# imbrel: accept NAME because REASON`.
+func (p Place) Accepted(at policy.Place, name string) bool {
+	m := acceptance.FindStringSubmatch(lineOf(string(p.texts[at.File]), at.Line))
+	return m != nil && m[1] == name
+}
+
 // lineOf returns a line of a text, by what YAML takes for a line break (YAML 1.1 §5.4); ""
 // when there is none.
 func lineOf(text string, number int) string {

@@ -20,6 +20,7 @@ type View struct {
 	Classes []string // the classes; none: all
 	All     bool     // also what is idle, or is not among the worst
 	Packets bool     // packets a second beside bit/s
+	Checked string   // what a check of the file found, in a few words; "": nothing
 }
 
 // How much the text shows of what there may be much of, the worst first.
@@ -34,7 +35,7 @@ func (t Text) Rehearsal(r *measure.Result, v *View) {
 	if !r.Policy {
 		with = "without the policies, plain FIFO queues everywhere"
 	}
-	t.heading(r, with)
+	t.heading(r, with, v)
 	t.traffic(r, v)
 	t.hops(r, v)
 	t.interfaces(r, v)
@@ -46,13 +47,16 @@ func (t Text) Rehearsal(r *measure.Result, v *View) {
 	t.verdict(r)
 }
 
-func (t Text) heading(r *measure.Result, with string) {
+func (t Text) heading(r *measure.Result, with string, v *View) {
 	title := ""
 	if r.Title != "" {
 		title = r.Title + ": "
 	}
 	t.Title("%srehearsal `%s`, %.6g s of traffic, seed %d", title, r.Rehearsal, r.DurationS, r.Seed)
 	t.Line("%s", with)
+	if v.Checked != "" {
+		t.Line("%s", v.Checked)
+	}
 	if r.Incomplete {
 		t.Line("%s: all of this is of the first %.3g s; nothing is written to --capture-out", t.bad("INTERRUPTED"), r.DurationS)
 	}

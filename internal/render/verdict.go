@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"unicode/utf8"
 
 	"github.com/jedib0t/go-pretty/v6/table"
 
@@ -41,7 +42,7 @@ const width = 98
 
 // paragraph writes text in lines of a width, each after the first as far in as the lead.
 func (t Text) paragraph(lead, text string) {
-	in, width := strings.Repeat(" ", len(lead)), width
+	in, width := strings.Repeat(" ", utf8.RuneCountInString(lead)), width
 	if t.Width > 0 {
 		width = min(width, t.Width)
 	}
@@ -150,7 +151,7 @@ func allHold(n int) string {
 
 // Both writes the runs without and with the policies side by side.
 func (t Text) Both(without, with *measure.Result, v *View) {
-	t.heading(with, "the same traffic twice: through plain FIFO queues, and with the policies in force")
+	t.heading(with, "the same traffic twice: through plain FIFO queues, and with the policies in force", v)
 	t.sideBySide(without, with, v)
 	t.classesBeside(without, with, v)
 	t.whereItQueued(without, with)

@@ -1,0 +1,24 @@
+package check
+
+import (
+	"fmt"
+
+	"imbrel/core/figure"
+)
+
+func boundBelowCalls() Rule {
+	return Rule{"bound-below-calls", Warning, `The calls of a rehearsal take more than the bound of their class. The bound does not refuse the last call, it damages all
+of them. Raise the bound, or let the phone system admit fewer calls.`,
+		func(s *survey) {
+
+			s.voices(func(d *demand) {
+				one, all := d.traffic.Codec.Rate(int(d.packet)), d.wire()
+				if d.entry.Each != 0 || d.entry.Ceiling < one || d.entry.Ceiling >= all {
+					return
+				}
+				s.say(d.entry.Spec.At, d.plan.Where(), fmt.Sprintf("the %d calls of `%s` take %s, and `%s` may have %s", d.calls, d.rehearsal.Name, figure.Rate(int64(all)), d.entry.Name, figure.Rate(int64(d.entry.Ceiling))),
+					fmt.Sprintf("%s of every call is lost when all talk; %d calls fit", figure.Ratio(1-float64(d.entry.Ceiling)/float64(all)), int64(d.entry.Ceiling/one)),
+					fmt.Sprintf("give it %s, as `police: {calls: %d, codec: %s}` does, or plan for %d calls", figure.Rate(int64(all)), d.calls, d.traffic.Codec.Name, int64(d.entry.Ceiling/one)))
+			})
+		}}
+}

@@ -1,0 +1,30 @@
+package check
+
+import (
+	"fmt"
+
+	"imbrel/core/figure"
+	"imbrel/core/meter"
+	"imbrel/core/unit"
+)
+
+func burstBelowInterval() Rule {
+	return Rule{"burst-below-interval", Warning, `A policer's bucket holds less than what arrives at once when the packets of all calls fall together. The rate suffices, and
+packets are lost all the same, now and then and for no visible reason. A bucket of two packets a call is enough.`,
+		func(s *survey) {
+
+			s.voices(func(d *demand) {
+				m := d.entry.Meter
+				if m == nil || !m.Actions[meter.Red].Drop || m.Rate < d.wire() || d.entry.Each != 0 {
+					return
+				}
+				need := unit.Size(d.calls) * d.packet
+				if m.Burst >= need || m.Burst < d.packet {
+					return
+				}
+				s.say(d.entry.Spec.At, d.plan.Where(), fmt.Sprintf("the burst of %s holds %d packets of `%s`, and its %d calls send as many at once when they fall together", figure.Bytes(int64(m.Burst)), int64(m.Burst/d.packet), d.entry.Name, d.calls),
+					fmt.Sprintf("up to %d of %d packets of an interval are lost, although the rate suffices", d.calls-int(m.Burst/d.packet), d.calls),
+					fmt.Sprintf("give the burst %s", figure.Bytes(int64(2*need))))
+			})
+		}}
+}

@@ -1,0 +1,31 @@
+package check
+
+import (
+	"fmt"
+
+	"imbrel/core/figure"
+)
+
+func burstBelowPacket() Rule {
+	return Rule{"burst-below-packet", Error, `A policer's bucket is smaller than a packet that the rehearsals send through it. Such a packet is always red, however slowly
+it is sent. The burst is at least the longest packet of the class, as the interface counts it.`,
+		func(s *survey) {
+
+			for i := range s.demands {
+				d := &s.demands[i]
+				if !d.policed {
+					continue
+				}
+				e := d.entry
+				for e != nil && (e.Meter == nil || e.Meter.Burst >= d.packet) {
+					e = e.Parent
+				}
+				if e == nil {
+					continue
+				}
+				s.say(e.Spec.At, d.plan.Where(), fmt.Sprintf("the packets of `%s` take %s, and the burst of `%s` is %s", d.traffic.Name, figure.Bytes(int64(d.packet)), e.Name, figure.Bytes(int64(e.Meter.Burst))),
+					"every one of them is dropped, however slowly they come",
+					fmt.Sprintf("give the burst at least %s; twice as much lets two come together", figure.Bytes(int64(d.packet))))
+			}
+		}}
+}

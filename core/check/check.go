@@ -1,0 +1,291 @@
+// Package check looks at a policy file that can be read and says what of it will not do what
+// its author means: each finding with the place, the reason, what follows from it in
+// numbers, and the way out. One rule is one file.
+package check
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+
+	"imbrel/core/explain"
+	"imbrel/core/packet"
+	"imbrel/core/plan"
+	"imbrel/core/policy"
+	"imbrel/core/unit"
+)
+
+// A Level says how much a finding matters.
+type Level string
+
+// The levels.
+const (
+	Error   Level = "error"   // it cannot work
+	Warning Level = "warning" // it does not do what most people would mean by it
+	Note    Level = "note"    // it does nothing, or is worth a look
+)
+
+// A Finding is one thing that a file is told.
+type Finding struct {
+	Name        string `json:"name"`
+	Level       Level  `json:"level"`
+	File        string `json:"file"`
+	Line        int    `json:"line"`
+	Column      int    `json:"column"`
+	Text        string `json:"text"`        // the reason, in one sentence
+	Consequence string `json:"consequence"` // what follows from it, computed for this file
+	Fix         string `json:"fix"`
+
+	at    policy.Place
+	where string
+	more  int // other interfaces of which the same is to be said
+}
+
+// A Rule is what is looked for.
+type Rule struct {
+	Name  string
+	Level Level
+	About string // what it is, why it matters, and the way out
+	find  func(s *survey)
+}
+
+// Rules returns all rules, by their names.
+func Rules() []Rule {
+	all := []Rule{
+		boundBelowCall(), boundBelowCalls(), burstBelowInterval(), burstBelowPacket(), inNeverQueues(), noRest(), oneEnd(),
+		openTrust(), policyUnattached(), queueTooDeep(), serverNameAlone(), shapeAboveLink(), slowLink(), tagNowhere(),
+		timeWithoutZone(), trafficUnclassified(), unboundedPriority(), unused(), voiceAsControl(),
+	}
+	slices.SortFunc(all, func(a, b Rule) int { return cmp.Compare(a.Name, b.Name) })
+	return all
+}
+
+// File returns what there is to say of a file, in the order of its lines. accepted says
+// which findings somebody accepts at a place, and may be nil.
+func File(f *policy.File, accepted func(at policy.Place, name string) bool) []Finding {
+	s := newSurvey(f)
+	for _, r := range Rules() {
+		s.rule = &r
+		r.find(s)
+	}
+	out := []Finding{}
+	for i := range s.found {
+		g := &s.found[i]
+		if accepted != nil && accepted(g.at, g.Name) {
+			continue
+		}
+		if g.where != "" {
+			where := "at " + g.where
+			if g.more > 0 {
+				where += fmt.Sprintf(" and %d more", g.more)
+			}
+			g.Text = where + ", " + g.Text
+		}
+		out = append(out, *g)
+	}
+	slices.SortStableFunc(out, func(a, b Finding) int {
+		return cmp.Or(cmp.Compare(a.File, b.File), cmp.Compare(a.Line, b.Line), cmp.Compare(a.Column, b.Column), cmp.Compare(a.Name, b.Name))
+	})
+	return out
+}
+
+// Count returns how many findings are errors and warnings.
+func Count(all []Finding) (errors, warnings int) {
+	for i := range all {
+		switch all[i].Level {
+		case Error:
+			errors++
+		case Warning:
+			warnings++
+		}
+	}
+	return errors, warnings
+}
+
+// A survey is what the rules look at.
+type survey struct {
+	f       *policy.File
+	plans   []*plan.Plan // of each attachment
+	demands []demand
+	loads   map[load]unit.Rate // by rehearsal and interface, what is sent out of it
+	rule    *Rule
+	found   []Finding
+	known   map[string]int
+}
+
+// A demand is what one direction of a traffic asks of an entry on its way.
+type demand struct {
+	rehearsal *policy.Rehearsal
+	traffic   *policy.Traffic
+	reverse   bool
+	plan      *plan.Plan
+	entry     *plan.Entry
+	packet    unit.Size // as the interface counts
+	calls     int
+	policed   bool // the packet is larger than a policer's bucket
+}
+
+// A load is what a rehearsal sends out of an interface.
+type load struct {
+	rehearsal *policy.Rehearsal
+	from      string // node/interface
+}
+
+// congested reports whether some rehearsal fills an interface's link; where there is no
+// rehearsal, it may be.
+func (s *survey) congested(from *policy.Interface) bool {
+	for i := range s.f.Rehearsals {
+		k := load{&s.f.Rehearsals[i], from.Path()}
+		if s.loads[k] > from.Carries(policy.Out) {
+			return true
+		}
+	}
+	return len(s.f.Rehearsals) == 0
+}
+
+// offered returns the most that a rehearsal offers to an entry.
+func (s *survey) offered(h *policy.Rehearsal, e *plan.Entry) (sum unit.Rate) {
+	for i := range s.demands {
+		d := &s.demands[i]
+		for o := d.entry; o != nil; o = o.Parent {
+			if o == e && d.rehearsal == h {
+				sum += d.wire()
+			}
+		}
+	}
+	return sum
+}
+
+// wire returns the rate of the demand as the interface counts.
+func (d *demand) wire() unit.Rate {
+	if d.calls > 0 {
+		return d.traffic.Codec.Rate(d.calls * int(d.packet))
+	}
+	return unit.Rate(float64(d.traffic.Rate) * float64(d.packet) / float64(max(1, d.traffic.Packet)))
+}
+
+func newSurvey(f *policy.File) *survey {
+	s := &survey{f: f, known: make(map[string]int), loads: make(map[load]unit.Rate)}
+	byPlace := make(map[string]*plan.Plan)
+	for i := range f.Attach {
+		p := plan.Attached(&f.Attach[i])
+		s.plans = append(s.plans, p)
+		byPlace[p.Where()] = p
+	}
+	follower := explain.New(f)
+	for i := range f.Rehearsals {
+		h := &f.Rehearsals[i]
+		for j := range h.Traffic {
+			t := &h.Traffic[j]
+			s.ask(follower, byPlace, h, t, false)
+			if t.Kind == policy.Calls {
+				s.ask(follower, byPlace, h, t, true)
+			}
+		}
+	}
+	return s
+}
+
+// ask follows a packet of a traffic and notes what it asks of each entry.
+func (s *survey) ask(follower *explain.Follower, plans map[string]*plan.Plan, h *policy.Rehearsal, t *policy.Traffic, reverse bool) {
+	if t.Kind == policy.Replay {
+		return
+	}
+	q := explain.Question{Flow: packet.Flow{From: t.From, To: t.To, FromPort: t.FromPort, ToPort: t.ToPort, Protocol: t.Protocol}, DSCP: t.DSCP, PCP: t.PCP, VLAN: t.VLAN, Length: int(t.Packet)}
+	calls := 0
+	switch t.Kind {
+	case policy.Calls:
+		q.RTP, q.Length, calls = true, t.Codec.Length(t.From.Is6()), t.Calls
+	case policy.TCPFlows:
+		q.Length = 1500
+	}
+	if reverse {
+		q.Flow = q.Flow.Reverse()
+	}
+	a, err := follower.Ask(q)
+	if err != nil {
+		return // what cannot be sent is an error of the rehearsal
+	}
+	for i := range a.Hops {
+		hop := &a.Hops[i]
+		if hop.Direction == policy.Out.String() {
+			sent := t.Rate
+			if calls > 0 {
+				sent = t.Codec.Rate(calls * q.Length)
+			}
+			if t.Kind == policy.TCPFlows { // as much as there is
+				sent = unit.MaxRate
+			}
+			s.loads[load{h, hop.Node + "/" + hop.Interface}] += sent
+		}
+		p := plans[hop.Node+"/"+hop.Interface+" "+hop.Direction]
+		if hop.Policy == "" || p == nil {
+			continue
+		}
+		n := slices.IndexFunc(p.Entries, func(e *plan.Entry) bool {
+			return e.Name == hop.Class && (e.Spec.At.Line == hop.Line && e.Spec.At.File == hop.File || e.Spec.At == (policy.Place{}))
+		})
+		if n < 0 {
+			continue
+		}
+		s.demands = append(s.demands, demand{rehearsal: h, traffic: t, reverse: reverse, plan: p, entry: p.Entries[n],
+			packet: unit.Size(p.Framing.Size(q.Length, len(hop.Labels))), calls: calls, policed: hop.Policed})
+	}
+}
+
+// voices yields, for each entry that calls fall on in a rehearsal, one direction of it with
+// all their calls, and the packet of the largest.
+func (s *survey) voices(yield func(d *demand)) {
+	type key struct {
+		h *policy.Rehearsal
+		e *plan.Entry
+	}
+	sums := make(map[key]*demand)
+	var order []*demand
+	for i := range s.demands {
+		d := &s.demands[i]
+		if d.calls == 0 {
+			continue
+		}
+		k := key{d.rehearsal, d.entry}
+		if sum := sums[k]; sum != nil {
+			if sum.traffic.Codec.Name == d.traffic.Codec.Name && sum.traffic.Codec.Interval == d.traffic.Codec.Interval {
+				sum.calls += d.calls
+				sum.packet = max(sum.packet, d.packet)
+			}
+			continue
+		}
+		own := *d
+		sums[k] = &own
+		order = append(order, &own)
+	}
+	for _, d := range order {
+		yield(d)
+	}
+}
+
+// say adds a finding of the rule. What a policy comes to at several interfaces is said once.
+func (s *survey) say(at policy.Place, where, text, consequence, fix string) {
+	key := s.rule.Name + at.String()
+	if where == "" {
+		key += text
+	}
+	if i, known := s.known[key]; known {
+		if s.found[i].where != where {
+			s.found[i].more++
+		}
+		return
+	}
+	s.known[key] = len(s.found)
+	s.found = append(s.found, Finding{Name: s.rule.Name, Level: s.rule.Level, File: at.File, Line: at.Line, Column: at.Column,
+		Text: text, Consequence: consequence, Fix: fix, at: at, where: where})
+}
+
+// queues reports whether a policy shares out what there is, and does not only mark and
+// police.
+func queues(p *plan.Plan) bool {
+	return slices.ContainsFunc(p.Entries, func(e *plan.Entry) bool {
+		q := &e.Spec.Queue
+		return e.Priority > 0 || !e.Spec.AtLeast.IsZero() || e.Spec.Weight > 0 || e.AtMost != nil || q.Time > 0 || q.Bytes > 0 || q.Packets > 0 || q.Drop != 0
+	})
+}

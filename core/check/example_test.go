@@ -1,0 +1,34 @@
+package check_test
+
+import (
+	"fmt"
+	"log"
+	"time"
+
+	"imbrel/core/check"
+	"imbrel/core/language"
+)
+
+// A priority without a bound, at a port without hosts that anybody could name.
+func ExampleFile() {
+	doc, err := language.FromJSON("office.json", []byte(`{"imbrel": 1,
+		"classes": [{"name": "voice", "match": [{"dscp": "ef"}]}],
+		"policies": [{"name": "up", "treat": [{"class": "voice", "priority": 1}, {"class": "rest", "at-least": "10%"}]}],
+		"attach": [{"policy": "up", "at": "office/wan", "direction": "out"}],
+		"network": {"nodes": [{"name": "office", "interfaces": [
+			{"name": "lan", "rate": "1Gbit/s", "subnets": ["10.1.0.0/16"]}, {"name": "wan", "rate": "10Mbit/s", "subnets": ["10.2.0.0/16"]}]}]}}`))
+	if err != nil {
+		log.Fatal(err)
+	}
+	f, err := language.Read(doc, time.LoadLocation)
+	if err != nil {
+		log.Fatal(err)
+	}
+	for _, finding := range check.File(f, nil) {
+		fmt.Println(finding.Level, finding.Name, "in line", finding.Line)
+		fmt.Println(finding.Text+":", finding.Consequence)
+	}
+	// Output:
+	// warning unbounded-priority in line 3
+	// at office/wan out, the priority of `voice` has no bound: it can take all of 10.0 Mbit/s, and what is promised to the others is worth nothing then
+}

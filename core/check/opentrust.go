@@ -1,0 +1,38 @@
+package check
+
+import (
+	"fmt"
+	"slices"
+
+	"imbrel/core/policy"
+)
+
+func openTrust() Rule {
+	return Rule{"open-trust", Warning, `A class takes packets by their marking alone, from anybody, at an interface with hosts. A marking is what the sender wrote:
+whoever marks his downloads so is in the class. Say who may send it (` + "`" + `from` + "`" + `), or recognise the application.`,
+		func(s *survey) {
+
+			for _, p := range s.plans {
+				if p.Direction != policy.In || len(p.Interface.Subnets) == 0 {
+					continue
+				}
+				for _, e := range p.Entries {
+					if e.Class == nil || e.Block || e.Priority == 0 && e.Spec.Mark == nil && e.Meter == nil {
+						continue
+					}
+					for i := range e.Class.Match {
+						m := &e.Class.Match[i]
+						if !slices.ContainsFunc(m.Terms, func(t policy.Term) bool {
+							return t.Key != policy.KeyDSCP && t.Key != policy.KeyPrecedence && t.Key != policy.KeyPCP && t.Key != policy.KeyProtocol && t.Key != policy.KeyEtherType
+						}) && slices.ContainsFunc(m.Terms, func(t policy.Term) bool {
+							return t.Key == policy.KeyDSCP || t.Key == policy.KeyPrecedence || t.Key == policy.KeyPCP
+						}) {
+							s.say(m.At, p.Where(), fmt.Sprintf("`%s` trusts the marking of every host", e.Class.Name),
+								"whoever marks his packets so is treated like it, up to the limit of the class",
+								"add `from` with those who may send it, or name the application")
+						}
+					}
+				}
+			}
+		}}
+}

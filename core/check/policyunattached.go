@@ -1,0 +1,36 @@
+package check
+
+import (
+	"fmt"
+
+	"imbrel/core/policy"
+)
+
+func policyUnattached() Rule {
+	return Rule{"policy-unattached", Warning, `A policy is attached nowhere and is in no other one: it does nothing. Perhaps the line under ` + "`" + `attach` + "`" + ` was lost when it was
+renamed.`,
+		func(s *survey) {
+
+			used := make(map[*policy.Policy]bool)
+			for i := range s.f.Attach {
+				used[s.f.Attach[i].Policy] = true
+			}
+			var within func(entries []policy.Entry)
+			within = func(entries []policy.Entry) {
+				for i := range entries {
+					if e := &entries[i]; e.Within != nil && !used[e.Within] {
+						used[e.Within] = true
+					}
+					within(entries[i].Treat)
+				}
+			}
+			for i := range s.f.Policies {
+				within(s.f.Policies[i].Treat)
+			}
+			for i := range s.f.Policies {
+				if p := &s.f.Policies[i]; !used[p] {
+					s.say(p.At, "", fmt.Sprintf("the policy `%s` is attached nowhere", p.Name), "it does nothing", "add a line under `attach`, or remove it")
+				}
+			}
+		}}
+}

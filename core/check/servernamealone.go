@@ -1,0 +1,26 @@
+package check
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"imbrel/core/policy"
+)
+
+func serverNameAlone() Rule {
+	return Rule{"server-name-alone", Note, `A server name without ` + "`" + `*.` + "`" + ` is that name alone. Most services answer under names below it, such as www.weather.example.
+` + "`" + `*.weather.example` + "`" + ` is every name below, and not the name itself: write both where both are meant.`,
+		func(s *survey) {
+
+			for i := range s.f.Apps {
+				a := &s.f.Apps[i]
+				for _, n := range a.ServerNames {
+					if a.At == (policy.Place{}) || strings.Count(n, ".") != 1 || strings.HasPrefix(n, "*") || slices.Contains(a.ServerNames, "*."+n) {
+						continue
+					}
+					s.say(a.PlaceOf("server-name"), "", fmt.Sprintf("`%s` of `%s` is that name alone", n, a.Name), fmt.Sprintf("www.%s is not of the application", n), fmt.Sprintf("write [%s, \"*.%s\"] if all of it is meant", n, n))
+				}
+			}
+		}}
+}

@@ -1,0 +1,21 @@
+package check
+
+import (
+	"fmt"
+	"slices"
+
+	"imbrel/core/policy"
+)
+
+func timeWithoutZone() Rule {
+	return Rule{"time-without-zone", Note, `A named time without a ` + "`" + `zone` + "`" + ` is in UTC. Where people work by another clock it begins and ends hours off, and an hour more
+or less when daylight saving changes.`,
+		func(s *survey) {
+
+			for i := range s.f.Times {
+				if t := &s.f.Times[i]; !slices.ContainsFunc(t.Keys(), func(k policy.KeyPlace) bool { return k.Key == "zone" }) {
+					s.say(t.At, "", fmt.Sprintf("the time `%s` has no zone", t.Name), "it is taken as UTC, all the year", "add `zone`, such as Europe/Oslo")
+				}
+			}
+		}}
+}

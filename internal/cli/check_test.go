@@ -1,0 +1,204 @@
+package cli_test
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"imbrel/core/check"
+	"imbrel/internal/render"
+)
+
+// checkable is a sound file; each finding is raised by one change of it.
+const checkable = `imbrel: 1
+groups: {phones: [10.1.1.0/24, 10.2.1.0/24]}
+apps: {sensor: {server-name: ["*.sensor.example"]}}
+times: {work: {from: "08:00", to: "17:00", zone: Europe/Oslo}}
+maps: {down: {af41: af42}}
+classes:
+  - {name: voice, match: [{dscp: ef, from: phones}]}
+  - {name: bulk, match: [{app: sensor}, {to-port: 8000}]}
+policies:
+  - name: up
+    shape: 9Mbit/s
+    treat:
+      - {class: voice, mark: ef, priority: 1, police: {rate: 600kbit/s, burst: 4kB}}
+      - {class: bulk, mark: {map: down}, at-least: 20%, at-most: {rate: 90%, when: work}}
+      - {class: rest, at-least: 20%}
+  - name: edge
+    treat: [{class: voice, mark: ef}, {class: rest, mark: df}]
+attach:
+  - {policy: up, at: west/wan, direction: out}
+  - {policy: up, at: east/wan, direction: out}
+  - {policy: edge, at: west/lan, direction: in}
+network:
+  nodes:
+    - {name: west, interfaces: [{name: lan, rate: 1Gbit/s, subnets: [10.1.0.0/16]}, {name: wan, rate: 100Mbit/s}]}
+    - {name: east, interfaces: [{name: wan, rate: 100Mbit/s}, {name: lan, rate: 1Gbit/s, subnets: [10.2.0.0/16]}]}
+  links: [{ends: [{at: west/wan, sends: 10Mbit/s}, {at: east/wan, sends: 10Mbit/s}], delay: 5ms}]
+rehearsals:
+  - name: run
+    lasts: 2s
+    starts-at: 2026-03-02T08:30
+    traffic:
+      - {name: calls, calls: 6, codec: g711, between: [10.1.1.1, 10.2.1.1], dscp: ef}
+      - {name: flood, rate: 12Mbit/s, packet: 1400B, from: 10.2.0.9, to: 10.1.0.9, to-port: 8000}
+    expect: [voice loss = 0, bulk delay p99 <= 150ms]
+`
+
+// Each finding has a change that raises it, with the consequence in numbers, and one like it
+// that does not.
+func TestFindings(t *testing.T) {
+	const east = "  - {policy: up, at: east/wan, direction: out}\n"
+	cases := map[string]struct{ old, raises, near, says string }{
+		"bound-below-call":     {"rate: 600kbit/s", "rate: 60kbit/s", "rate: 600kbit/s", "a call of G.711 takes 95.2 kbit/s there: 37.0 % of every call is lost"},
+		"bound-below-calls":    {"rate: 600kbit/s", "rate: 500kbit/s", "rate: 571.2kbit/s", "the 6 calls of `run` take 571 kbit/s, and `voice` may have 500 kbit/s: 12.5 % of every call is lost when all talk; 5 calls fit"},
+		"burst-below-interval": {"burst: 4kB", "burst: 1000B", "burst: 1428B", "up to 2 of 6 packets of an interval are lost"},
+		"burst-below-packet":   {"burst: 4kB", "burst: 237B", "burst: 238B", "every one of them is dropped"},
+		"in-never-queues":      {"direction: in}", "direction: in}\n  - {policy: up2, at: east/lan, direction: in}", "direction: in}\n  - {policy: edge, at: east/lan, direction: in}", "nothing ever waits in `up2`"},
+		"nothing-for-rest":     {"at-least: 20%, at-most: {rate: 90%, when: work}}\n      - {class: rest, at-least: 20%}", "at-least: 93%}\n      - {class: rest}", "at-least: 93%}\n      - {class: rest, at-least: 0%}", "`rest` is promised 30.0 kbit/s of 9.00 Mbit/s"},
+		"one-end":              {east, "", "  - {policy: up, at: east/wan, direction: out} # as it was\n", "what east/wan sends waits in the carrier's queue of 10.0 Mbit/s"},
+		"open-trust":           {"{dscp: ef, from: phones}", "{dscp: ef}", "{dscp: ef, from: 10.0.0.0/8}", "`voice` trusts the marking of every host"},
+		"policy-unattached":    {"attach:\n", "  - {name: old, treat: [{class: voice, mark: ef}]}\nattach:\n", "  - {name: old, treat: [{class: bulk, inside: older}, {class: rest}]}\n  - {name: older, treat: [{class: voice}]}\nattach:\n  - {policy: old, at: east/lan, direction: in}\n", "the policy `old` is attached nowhere"},
+		"queue-too-deep":       {"at-least: 20%, at-most", "at-least: 20%, queue: {limit: 200ms}, at-most", "at-least: 20%, queue: {limit: 100ms}, at-most", "a full queue of `bulk` holds a packet for 200 ms"},
+		"server-name-alone":    {`["*.sensor.example"]`, `[sensor.example]`, `[sensor.example, "*.sensor.example"]`, "www.sensor.example is not of the application"},
+		"shape-above-link":     {"shape: 9Mbit/s", "shape: 11Mbit/s", "shape: 10Mbit/s", "the shape of 11Mbit/s is above the 10Mbit/s that the link carries"},
+		"slow-link":            {"links: [{ends: [{at: west/wan, sends: 10Mbit/s}, {at: east/wan, sends: 10Mbit/s}]", "links: [{ends: [{at: west/wan, sends: 1.2Mbit/s}, {at: east/wan, sends: 10Mbit/s}]", "links: [{ends: [{at: west/wan, sends: 1.3Mbit/s}, {at: east/wan, sends: 10Mbit/s}]", "a full packet takes 10.3 ms"},
+		"tag-nowhere":          {"{to-port: 8000}", "{to-port: 8000}, {pcp: 5}", "{to-port: 8000}, {dscp: 5}", "`bulk` asks for a tag, and frames have none"},
+		"time-without-zone":    {", zone: Europe/Oslo", "", ", zone: UTC", "the time `work` has no zone"},
+		"traffic-unclassified": {"[10.1.1.1, 10.2.1.1], dscp: ef", "[10.1.9.1, 10.2.1.1], dscp: ef", "[10.1.1.2, 10.2.1.1], dscp: ef", "the calls of `calls` are in no class but the rest"},
+		"unbounded-priority":   {"police: {rate: 600kbit/s, burst: 4kB}", "queue: {limit: 20ms}", "at-most: 600kbit/s", "it can take all of 9.00 Mbit/s"},
+		"unused":               {"  - {name: bulk,", "  - {name: idle, match: [{dscp: cs1}]}\n  - {name: bulk,", "  - {name: bulk,", "the class `idle` is used nowhere"},
+		"voice-as-control":     {"mark: ef, priority: 1", "mark: cs6, priority: 1", "mark: cs5, priority: 1", "leave as cs6, which is network control"},
+	}
+	for _, r := range check.Rules() {
+		c, ok := cases[r.Name]
+		if !ok {
+			t.Errorf("nothing raises %s", r.Name)
+			continue
+		}
+		named := func(text string) (reply, []string) {
+			reply := imbrel(t, t.TempDir(), text, nil, "check", "-", "-o", "json")
+			if reply.status > 1 {
+				t.Fatalf("%s: exit %d: %s\n%s", r.Name, reply.status, reply.err, text)
+			}
+			var names []string
+			for _, f := range parsed[struct{ Findings []check.Finding }](t, reply.out).Findings {
+				names = append(names, f.Name)
+				if f.Line == 0 || f.Text == "" || f.Consequence == "" || f.Fix == "" {
+					t.Errorf("%s: something is missing: %+v", r.Name, f)
+				}
+			}
+			return reply, names
+		}
+		if strings.Count(checkable, c.old) != 1 {
+			t.Fatalf("%s: %q is not once in the file", r.Name, c.old)
+		}
+		with := func(s string) string {
+			text := strings.Replace(checkable, c.old, s, 1)
+			if strings.Contains(s, "up2") {
+				text = strings.Replace(text, "attach:\n", "  - {name: up2, treat: [{class: voice, priority: 1, at-most: 10%}, {class: rest, at-least: 10%}]}\nattach:\n", 1)
+			}
+			return text
+		}
+		_, names := named(with(c.raises))
+		if !slices.Contains(names, r.Name) {
+			t.Errorf("%s is not raised by %q, but %v", r.Name, c.raises, names)
+			continue
+		}
+		text := imbrel(t, t.TempDir(), with(c.raises), nil, "check", "-").out
+		if flat := strings.Join(strings.Fields(text), " "); !strings.Contains(flat, c.says) {
+			t.Errorf("%s does not say %q:\n%s", r.Name, c.says, text)
+		}
+		if _, names := named(with(c.near)); slices.Contains(names, r.Name) {
+			t.Errorf("%s is raised by %q", r.Name, c.near)
+		}
+	}
+	r := imbrel(t, t.TempDir(), checkable, nil, "check", "-")
+	if r.status != 0 || r.out != "Nothing found.\n" {
+		t.Errorf("the sound file: exit %d\n%s", r.status, r.out)
+	}
+}
+
+// The sound examples raise nothing above a note; a finding is said once, and can be accepted.
+func TestCheckOfTheExamples(t *testing.T) {
+	dir := t.TempDir()
+	imbrel(t, dir, "", nil, "demo", "--write", ".")
+	for _, name := range exampleFiles(t) {
+		put(t, dir, name, example(t, name))
+	}
+	for _, name := range exampleFiles(t) {
+		r := imbrel(t, dir, "", nil, "check", name, "--fail-on", "warning")
+		if name != "every-key.yaml" && r.status != 0 {
+			t.Errorf("%s: exit %d\n%s%s", name, r.status, r.out, r.err)
+		}
+	}
+	trusting := strings.Replace(checkable, "{dscp: ef, from: phones}", "{dscp: ef}", 1)
+	for reason, status := range map[string]int{"": 1, " # imbrel: accept open-trust because the phones have a network of their own": 0, " # imbrel: accept open-trust": 1, " # imbrel: accept one-end because of it": 1} {
+		text := strings.Replace(trusting, "match: [{dscp: ef}]}", "match: [{dscp: ef}]}"+reason, 1)
+		if r := imbrel(t, dir, text, nil, "check", "-", "--fail-on", "warning"); r.status != status {
+			t.Errorf("%q: exit %d, want %d\n%s%s", reason, r.status, status, r.out, r.err)
+		}
+	}
+	many := example(t, "cookbook/branches.yaml")
+	at := strings.Index(many, "priority: 1, police: {calls: 5, codec: g711}")
+	if at < 0 {
+		t.Fatal("the branches have another policer")
+	}
+	r := imbrel(t, dir, strings.Replace(many, ", police: {calls: 5, codec: g711}", "", 1), nil, "check", "-")
+	if strings.Count(r.out, "unbounded-priority") != 1 || !strings.Contains(r.out, "and 29 more") {
+		t.Errorf("what a pattern repeats is to be said once:\n%s", r.out)
+	}
+	text := strings.Replace(checkable, "shape: 9Mbit/s", "shape: 11Mbit/s", 1)
+	if r := imbrel(t, dir, text, nil, "rehearse", "-"); !strings.Contains(r.out, "the file itself has 1 error and 0 warnings: imbrel check -") {
+		t.Errorf("a rehearsal does not say that its file has findings:\n%.500s", r.out)
+	}
+	for args, want := range map[string]string{"--about open-trust": "Say who may send it", "--about open-trus": "did you mean `open-trust`", "": "wants a policy file", "- --fail-on note": "the levels are error and warning", "--about unused x": "has no file beside it", "none.yaml": "does not exist"} {
+		if r := imbrel(t, dir, checkable, nil, append([]string{"check"}, strings.Fields(args)...)...); !strings.Contains(r.out+r.err, want) {
+			t.Errorf("check %s: exit %d: %s%s; want %q", args, r.status, r.out, r.err, want)
+		}
+	}
+}
+
+// docs/findings.md is what --about says.
+func TestFindingsInTheDocs(t *testing.T) {
+	path := filepath.Join("..", "..", "docs", "findings.md")
+	text, err := os.ReadFile(path)
+	if want := render.FindingsDoc(); err != nil || string(text) != want {
+		if os.Getenv("WRITE_DOCS") != "" {
+			err = os.WriteFile(path, []byte(want), 0o666)
+		}
+		t.Errorf("docs/findings.md is not what the program says: WRITE_DOCS=1 go test ./internal/cli -run FindingsInTheDocs writes it (%v)", err)
+	}
+}
+
+// A file of a thousand sites.
+func BenchmarkCheck(b *testing.B) {
+	dir := b.TempDir()
+	var text strings.Builder
+	text.WriteString("imbrel: 1\nclasses:\n  - {name: voice, match: [{dscp: ef}]}\n")
+	for i := range 199 {
+		fmt.Fprintf(&text, "  - {name: c%d, match: [{to-port: %d}]}\n", i, 1000+i)
+	}
+	text.WriteString("policies:\n  - {name: p, shape: 95%, treat: [{class: voice, priority: 1, at-most: 10%}, {class: c1, at-least: 20%}, {class: rest, at-least: 20%}]}\nattach: [{policy: p, at: '*/w*', direction: out}]\nnetwork:\n  nodes:\n    - {name: hub, interfaces: [{name: lan, rate: 10Gbit/s, subnets: [10.0.0.0/16]}]}\n")
+	for i := range 1000 {
+		fmt.Fprintf(&text, "    - {name: s%d, interfaces: [{name: wan, rate: 1Gbit/s, link: {to: hub, sends: 10Mbit/s, receives: 50Mbit/s}}", i)
+		for j := range 8 {
+			fmt.Fprintf(&text, ", {name: l%d, rate: 1Gbit/s, subnets: [11.%d.%d.%d/27]}", j, i/256, i%256, 32*j)
+		}
+		text.WriteString("]}\n")
+	}
+	text.WriteString("rehearsals:\n  - name: r\n    lasts: 1s\n    traffic:\n")
+	for i := range 1000 {
+		fmt.Fprintf(&text, "      - {name: c%d, calls: 2, codec: g711, between: [11.%d.%d.1, 10.0.0.1], dscp: ef}\n", i, i/256, i%256)
+	}
+	put(b, dir, "p.yaml", text.String())
+	for b.Loop() {
+		if r := imbrel(b, dir, "", nil, "check", "p.yaml"); r.status > 1 {
+			b.Fatal(r.err)
+		}
+	}
+}
