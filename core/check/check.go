@@ -52,7 +52,7 @@ type Rule struct {
 // Rules returns all rules, by their names.
 func Rules() []Rule {
 	all := []Rule{
-		boundBelowCall(), boundBelowCalls(), burstBelowInterval(), burstBelowPacket(), inNeverQueues(), noRest(), oneEnd(),
+		boundBelowCall(), boundBelowCalls(), burstBelowInterval(), burstBelowPacket(), contradiction(), inNeverQueues(), noRest(), oneEnd(),
 		openTrust(), policyUnattached(), queueTooDeep(), serverNameAlone(), shapeAboveLink(), slowLink(), tagNowhere(),
 		timeWithoutZone(), trafficUnclassified(), unboundedPriority(), unused(), voiceAsControl(),
 	}

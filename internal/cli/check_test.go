@@ -58,6 +58,7 @@ func TestFindings(t *testing.T) {
 		"bound-below-calls":    {"rate: 600kbit/s", "rate: 500kbit/s", "rate: 571.2kbit/s", "the 6 calls of `run` take 571 kbit/s, and `voice` may have 500 kbit/s: 12.5 % of every call is lost when all talk; 5 calls fit"},
 		"burst-below-interval": {"burst: 4kB", "burst: 1000B", "burst: 1428B", "up to 2 of 6 packets of an interval are lost"},
 		"burst-below-packet":   {"burst: 4kB", "burst: 237B", "burst: 238B", "every one of them is dropped"},
+		"contradiction":        {"{to-port: 8000}", "{to-port: 8000, protocol: icmp}", "{to-port: 8000, protocol: udp}", "no packet has both: it never holds"},
 		"in-never-queues":      {"direction: in}", "direction: in}\n  - {policy: up2, at: east/lan, direction: in}", "direction: in}\n  - {policy: edge, at: east/lan, direction: in}", "nothing ever waits in `up2`"},
 		"nothing-for-rest":     {"at-least: 20%, at-most: {rate: 90%, when: work}}\n      - {class: rest, at-least: 20%}", "at-least: 93%}\n      - {class: rest}", "at-least: 93%}\n      - {class: rest, at-least: 0%}", "`rest` is promised 30.0 kbit/s of 9.00 Mbit/s"},
 		"one-end":              {east, "", "  - {policy: up, at: east/wan, direction: out} # as it was\n", "what east/wan sends waits in the carrier's queue of 10.0 Mbit/s"},
