@@ -170,8 +170,7 @@ func (c *checked) counted(r *measure.Result) {
 
 // both checks that two runs at once are the two runs.
 func (c *checked) both(with string) {
-	var runs struct{ Runs []json.RawMessage }
-	runs = parsed[struct{ Runs []json.RawMessage }](c, c.run("rehearse", "-o", "json", "--hops", "--both"))
+	runs := parsed[struct{ Runs []json.RawMessage }](c, c.run("rehearse", "-o", "json", "--hops", "--both"))
 	without := c.run("rehearse", "-o", "json", "--hops", "--without-policy")
 	for i, want := range []string{without, with} {
 		if len(runs.Runs) != 2 || compact(c, string(runs.Runs[i])) != compact(c, want) {
