@@ -7,6 +7,7 @@ import (
 	"cmp"
 	"fmt"
 	"slices"
+	"strings"
 
 	"imbrel/core/explain"
 	"imbrel/core/packet"
@@ -52,8 +53,8 @@ type Rule struct {
 // Rules returns all rules, by their names.
 func Rules() []Rule {
 	all := []Rule{
-		boundBelowCall(), boundBelowCalls(), burstBelowInterval(), burstBelowPacket(), contradiction(), inNeverQueues(), noRest(), oneEnd(),
-		openTrust(), policyUnattached(), queueTooDeep(), serverNameAlone(), shapeAboveLink(), slowLink(), tagNowhere(),
+		boundBelowCall(), boundBelowCalls(), burstBelowInterval(), burstBelowPacket(), contradiction(), expectationBound(), expectationMark(), expectationUntested(), inNeverQueues(), noRest(), oneEnd(),
+		openTrust(), policyUnattached(), queueTooDeep(), serverNameAlone(), shapeAboveLink(), shapeFarBelow(), slowLink(), tagNowhere(),
 		timeWithoutZone(), trafficUnclassified(), unboundedPriority(), unused(), voiceAsControl(),
 	}
 	slices.SortFunc(all, func(a, b Rule) int { return cmp.Compare(a.Name, b.Name) })
@@ -107,6 +108,7 @@ type survey struct {
 	f       *policy.File
 	plans   []*plan.Plan // of each attachment
 	demands []demand
+	ways    []way
 	loads   map[load]unit.Rate // by rehearsal and interface, what is sent out of it
 	rule    *Rule
 	found   []Finding
@@ -124,6 +126,54 @@ type demand struct {
 	calls     int
 	policed   bool // the packet is larger than a policer's bucket
 }
+
+// A way is what explain says of a packet of a traffic in one direction.
+type way struct {
+	rehearsal *policy.Rehearsal
+	traffic   *policy.Traffic
+	reverse   bool
+	answer    *explain.Answer
+}
+
+// name names the traffic and its direction.
+func (w *way) name() string {
+	if w.reverse {
+		return w.traffic.Name + " back"
+	}
+	return w.traffic.Name
+}
+
+// certain reports whether every packet of the traffic is treated alike: no policer marks
+// some of them, and nothing depends on a time or a load.
+func (w *way) certain() bool {
+	return !slices.ContainsFunc(w.answer.Hops, func(h explain.Step) bool {
+		return strings.Contains(h.Meter, "mark") || strings.Contains(strings.Join(h.Notes, " "), "assumed")
+	})
+}
+
+// of reports whether a class, or a path of classes, is a subject.
+func of(class, subject string) bool {
+	return class == subject || subject != policy.Rest && !strings.Contains(subject, "/") && strings.HasSuffix(class, "/"+subject)
+}
+
+// within reports whether the packets are of a subject: a traffic, or a class that takes them
+// somewhere.
+func (w *way) within(subject string) bool {
+	return w.traffic.Name == subject || slices.ContainsFunc(w.answer.Hops, func(h explain.Step) bool { return h.Policy != "" && takes(h.Class, subject) })
+}
+
+// takes reports whether an entry, or one around it, is of a subject.
+func takes(entry, subject string) bool {
+	for ; entry != ""; entry = around(entry) {
+		if of(entry, subject) {
+			return true
+		}
+	}
+	return false
+}
+
+// around returns the entry around another.
+func around(entry string) string { return entry[:max(0, strings.LastIndexByte(entry, '/'))] }
 
 // A load is what a rehearsal sends out of an interface.
 type load struct {
@@ -206,6 +256,7 @@ func (s *survey) ask(follower *explain.Follower, plans map[string]*plan.Plan, h 
 	if err != nil {
 		return // what cannot be sent is an error of the rehearsal
 	}
+	s.ways = append(s.ways, way{h, t, reverse, a})
 	for i := range a.Hops {
 		hop := &a.Hops[i]
 		if hop.Direction == policy.Out.String() {

@@ -12,31 +12,21 @@ meant to be the flood. Else the class that should take it asks for something tha
 ` + "`" + `imbrel explain` + "`" + ` says what.`,
 		func(s *survey) {
 
-			type way struct {
-				h       *policy.Rehearsal
-				t       *policy.Traffic
-				reverse bool
-			}
-			named, met := make(map[way]bool), make(map[way]*demand)
-			var order []way
-			for i := range s.demands {
-				d := &s.demands[i]
-				w := way{d.rehearsal, d.traffic, d.reverse}
-				if met[w] == nil {
-					met[w] = d
-					order = append(order, w)
+			for i := range s.ways {
+				w := &s.ways[i]
+				met, named := false, false
+				for _, h := range w.answer.Hops {
+					met = met || h.Policy != ""
+					named = named || h.Policy != "" && h.Class != policy.Rest
 				}
-				named[w] = named[w] || d.entry.Class != nil
-			}
-			for _, w := range order {
-				if named[w] || w.t.Kind != policy.Calls {
+				if !met || named || w.traffic.Kind != policy.Calls {
 					continue
 				}
-				name, from, to := w.t.Name, w.t.From, w.t.To
+				from, to := w.traffic.From, w.traffic.To
 				if w.reverse {
-					name, from, to = name+" back", to, from
+					from, to = to, from
 				}
-				s.say(w.t.At, "", fmt.Sprintf("the calls of `%s` are in no class but the rest", name), "they share the queue of downloads wherever it is full",
+				s.say(w.traffic.At, "", fmt.Sprintf("the calls of `%s` are in no class but the rest", w.name()), "they share the queue of downloads wherever it is full",
 					fmt.Sprintf("see why: imbrel explain FILE --from %s --to %s --looks-like-rtp --why", from, to))
 			}
 		}}

@@ -1,0 +1,84 @@
+package check
+
+import (
+	"fmt"
+	"time"
+
+	"imbrel/core/figure"
+	"imbrel/core/plan"
+	"imbrel/core/policy"
+	"imbrel/core/unit"
+)
+
+func expectationBound() Rule {
+	return Rule{"expectation-bound", Error, `An expectation asks for less loss, or more rate, than the bound of its class lets pass of what the rehearsal offers to it. That is
+arithmetic, and needs no rehearsal. Raise the bound, or expect less.`,
+		func(s *survey) {
+
+			for i := range s.f.Rehearsals {
+				h := &s.f.Rehearsals[i]
+				for j := range h.Expect {
+					x := &h.Expect[j]
+					if x.Versus != "" || x.Windowed() || x.OfPromise {
+						continue
+					}
+					for _, p := range s.plans {
+						if x.Where != nil && (x.Where != p.Interface || x.Direction != p.Direction) {
+							continue
+						}
+						for _, e := range p.Entries {
+							if e.Each != 0 || e.Instances() != nil || e.Block || e.When != nil || e.Ceiling == 0 || !of(e.Name, x.Subject) {
+								continue
+							}
+							s.bounded(h, x, p, e)
+						}
+					}
+				}
+			}
+		}}
+}
+
+// bounded says that an expectation cannot hold with the bound of an entry.
+func (s *survey) bounded(h *policy.Rehearsal, x *policy.Expectation, p *plan.Plan, e *plan.Entry) {
+	offered := s.steady(h, e)
+	lost := 1 - float64(e.Ceiling)/float64(max(offered, 1))
+	// What a queue, or a bucket, holds is not lost: in a short rehearsal that counts.
+	held := e.Queue.Bytes + unit.Size(e.Queue.Packets)*p.MaxPacket
+	if e.Meter != nil {
+		if bound, ok := e.Meter.Bound(); ok && bound <= e.Ceiling {
+			held = e.Meter.Burst + e.Meter.Second
+		}
+	}
+	lost -= float64(held) * 8 / h.Lasts.Seconds() / float64(max(offered, 1))
+	least := -1.0
+	switch {
+	case x.Metric == policy.Loss && x.AtMost():
+		least = x.Limit
+	case x.Metric == policy.Loss && x.Operator == "=", x.Metric == policy.Drops && (x.AtMost() || x.Operator == "=") && x.Limit == 0:
+		least = x.Limit
+	case x.Metric == policy.Throughput && x.AtLeast() && float64(e.Ceiling) < x.Limit:
+		s.say(e.Spec.At, p.Where(), fmt.Sprintf("`%s` may have %s, and %q is expected", e.Name, figure.Rate(int64(e.Ceiling)), x.Text), "that cannot hold", "raise its bound, or expect less")
+		return
+	}
+	if least < 0 || lost <= least+0.005 {
+		return
+	}
+	s.say(e.Spec.At, p.Where(), fmt.Sprintf("`%s` may have %s, is offered %s, and %q is expected", e.Name, figure.Rate(int64(e.Ceiling)), figure.Rate(int64(offered)), x.Text),
+		fmt.Sprintf("at least %s is lost", figure.Ratio(lost)), fmt.Sprintf("raise its bound to %s, or expect less", figure.Rate(int64(offered))))
+}
+
+// steady returns what is offered to an entry for all of a rehearsal.
+func (s *survey) steady(h *policy.Rehearsal, e *plan.Entry) (sum unit.Rate) {
+	for i := range s.demands {
+		d := &s.demands[i]
+		if d.rehearsal != h || d.traffic.Kind == policy.TCPFlows || d.traffic.Starts > 0 || d.traffic.Lasts > 0 && d.traffic.Lasts < h.Lasts || h.Lasts < time.Second {
+			continue
+		}
+		for o := d.entry; o != nil; o = o.Parent {
+			if o == e {
+				sum += d.wire()
+			}
+		}
+	}
+	return sum
+}

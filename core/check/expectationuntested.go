@@ -1,0 +1,31 @@
+package check
+
+import (
+	"fmt"
+	"slices"
+
+	"imbrel/core/policy"
+)
+
+func expectationUntested() Rule {
+	return Rule{"expectation-untested", Warning, `An expectation is about a class, and no traffic of its rehearsal is in that class anywhere. It fails, or proves nothing. Add such
+traffic, or mend the class: ` + "`" + `imbrel explain` + "`" + ` says why a packet is not in it. Of a replayed capture a file cannot tell.`,
+		func(s *survey) {
+
+			for i := range s.f.Rehearsals {
+				h := &s.f.Rehearsals[i]
+				if slices.ContainsFunc(h.Traffic, func(t policy.Traffic) bool { return t.Kind == policy.Replay }) {
+					continue
+				}
+				for j := range h.Expect {
+					x := &h.Expect[j]
+					for _, subject := range x.Subjects() {
+						if subject == policy.Rest || slices.ContainsFunc(s.ways, func(w way) bool { return w.rehearsal == h && w.within(subject) }) {
+							continue
+						}
+						s.say(x.At, "", fmt.Sprintf("no traffic of `%s` is in `%s`", h.Name, subject), "there is nothing to judge", "add such traffic, or mend the class: imbrel explain … --why says why a packet is not in it")
+					}
+				}
+			}
+		}}
+}
