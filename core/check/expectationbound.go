@@ -60,11 +60,23 @@ func (s *survey) bounded(h *policy.Rehearsal, x *policy.Expectation, p *plan.Pla
 		s.say(e.Spec.At, p.Where(), fmt.Sprintf("`%s` may have %s, and %q is expected", e.Name, figure.Rate(int64(e.Ceiling)), x.Text), "that cannot hold", "raise its bound, or expect less")
 		return
 	}
-	if least < 0 || lost <= least+0.005 {
+	if least < 0 || lost <= least+0.005 || s.onlyCalls(h, e) { // which have a finding of their own
 		return
 	}
 	s.say(e.Spec.At, p.Where(), fmt.Sprintf("`%s` may have %s, is offered %s, and %q is expected", e.Name, figure.Rate(int64(e.Ceiling)), figure.Rate(int64(offered)), x.Text),
 		fmt.Sprintf("at least %s is lost", figure.Ratio(lost)), fmt.Sprintf("raise its bound to %s, or expect less", figure.Rate(int64(offered))))
+}
+
+// onlyCalls reports whether a rehearsal offers calls alone to an entry.
+func (s *survey) onlyCalls(h *policy.Rehearsal, e *plan.Entry) bool {
+	for i := range s.demands {
+		for o := s.demands[i].entry; o != nil; o = o.Parent {
+			if o == e && s.demands[i].rehearsal == h && s.demands[i].calls == 0 {
+				return false
+			}
+		}
+	}
+	return true
 }
 
 // steady returns what is offered to an entry for all of a rehearsal.

@@ -59,7 +59,7 @@ func TestFindings(t *testing.T) {
 		"burst-below-interval": {"burst: 4kB", "burst: 1000B", "burst: 1428B", "up to 2 of 6 packets of an interval are lost"},
 		"burst-below-packet":   {"burst: 4kB", "burst: 237B", "burst: 238B", "every one of them is dropped"},
 		"contradiction":        {"{to-port: 8000}", "{to-port: 8000, protocol: icmp}", "{to-port: 8000, protocol: udp}", "no packet has both: it never holds"},
-		"expectation-bound":    {"rate: 600kbit/s", "rate: 500kbit/s", "rate: 571.2kbit/s", "and \"voice loss = 0\" is expected: at least 9.7 % is lost"},
+		"expectation-bound":    {"bulk delay p99 <= 150ms]", "bulk delay p99 <= 150ms, bulk rate at east/wan out >= 9.5Mbit/s]", "bulk delay p99 <= 150ms, bulk rate at east/wan out >= 8Mbit/s]", "`bulk` may have 9.00 Mbit/s, and \"bulk rate at east/wan out >= 9.5Mbit/s\" is expected: that cannot hold"},
 		"expectation-mark":     {"bulk delay p99 <= 150ms]", "bulk delay p99 <= 150ms, voice arrive as af41]", "bulk delay p99 <= 150ms, voice arrive as ef]", "arrive as ef: \"voice arrive as af41\" cannot hold."},
 		"expectation-untested": {"{to-port: 8000}]}", "{to-port: 8001}]}", "{to-port: 8000-8001}]}", "no traffic of `run` is in `bulk`: there is nothing to judge"},
 		"in-never-queues":      {"direction: in}", "direction: in}\n  - {policy: up2, at: east/lan, direction: in}", "direction: in}\n  - {policy: edge, at: east/lan, direction: in}", "nothing ever waits in `up2`"},
