@@ -7,8 +7,8 @@ import (
 )
 
 func trafficUnclassified() Rule {
-	return Rule{"traffic-unclassified", Note, `A traffic of a rehearsal passes policies, and all of them have it in the rest; or one direction of its calls. Perhaps it is
-meant to be the flood. Else the class that should take it asks for something that its packets do not have:
+	return Rule{"traffic-unclassified", Note, `The calls of a rehearsal pass policies, in one direction or both, and all of these have them in the rest. The class that should
+take them asks for something that their packets do not have:
 ` + "`" + `imbrel explain` + "`" + ` says what.`,
 		func(s *survey) {
 

@@ -34,6 +34,11 @@ func unused() Rule {
 					say("map", m.Name, m.At)
 				}
 			}
+			for i := range s.f.Loads {
+				if l := &s.f.Loads[i]; !l.Taken {
+					say("load", l.Name, l.At)
+				}
+			}
 			for i := range s.f.Times {
 				if t := &s.f.Times[i]; !u.times[t] {
 					say("time", t.Name, t.At)

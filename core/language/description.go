@@ -57,6 +57,7 @@ type (
 		policy.Source
 		name    string
 		traffic []trafficLine
+		taken   bool // by some rehearsal
 	}
 	rehearsalLines struct {
 		policy.Rehearsal

@@ -42,6 +42,9 @@ func (s *resolver) rehearsals() {
 		s.expectations(&h.Rehearsal)
 		f.Rehearsals = append(f.Rehearsals, h.Rehearsal)
 	}
+	for i := range f.Loads {
+		f.Loads[i].Taken = s.doc.loads[i].taken
+	}
 }
 
 // trafficOf puts together a rehearsal's traffic: its own and that of the loads it
@@ -66,6 +69,7 @@ func (s *resolver) trafficOf(h *rehearsalLines) {
 			h.Traffic = append(h.Traffic, policy.Traffic{}) // whatever it has
 			continue
 		}
+		l.taken = true
 		for j := range l.traffic {
 			h.Traffic = append(h.Traffic, l.traffic[j].Traffic)
 		}

@@ -14,6 +14,7 @@ type Load struct {
 	Source
 	Name    string
 	Traffic []Traffic
+	Taken   bool // by some rehearsal
 }
 
 // A Rehearsal is traffic to send through the network and what to expect of it.

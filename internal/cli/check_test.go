@@ -148,6 +148,11 @@ func TestCheckOfTheExamples(t *testing.T) {
 			t.Errorf("%q: exit %d, want %d\n%s%s", reason, r.status, status, r.out, r.err)
 		}
 	}
+	idle := strings.Replace(checkable, "rehearsals:\n", "loads: {evening: [{name: film, rate: 1Mbit/s, packet: 1400B, from: 10.2.0.9, to: 10.1.0.9}], night: [{name: copy, rate: 1Mbit/s, packet: 1400B, from: 10.2.0.9, to: 10.1.0.9}]}\nrehearsals:\n", 1)
+	idle = strings.Replace(idle, "    traffic:\n", "    traffic:\n      - {load: evening}\n", 1)
+	if r := imbrel(t, dir, idle, nil, "check", "-"); !strings.Contains(r.out, "the load `night` is used nowhere") || strings.Contains(r.out, "`evening`") {
+		t.Errorf("an idle load: exit %d\n%s%s", r.status, r.out, r.err)
+	}
 	many := example(t, "cookbook/branches.yaml")
 	at := strings.Index(many, "priority: 1, police: {calls: 5, codec: g711}")
 	if at < 0 {
