@@ -151,11 +151,6 @@ func (w *way) certain() bool {
 	})
 }
 
-// of reports whether a class, or a path of classes, is a subject.
-func of(class, subject string) bool {
-	return class == subject || subject != policy.Rest && !strings.Contains(subject, "/") && strings.HasSuffix(class, "/"+subject)
-}
-
 // within reports whether the packets are of a subject: a traffic, or a class that takes them
 // somewhere.
 func (w *way) within(subject string) bool {
@@ -165,7 +160,7 @@ func (w *way) within(subject string) bool {
 // takes reports whether an entry, or one around it, is of a subject.
 func takes(entry, subject string) bool {
 	for ; entry != ""; entry = around(entry) {
-		if of(entry, subject) {
+		if policy.IsOf(entry, subject) {
 			return true
 		}
 	}

@@ -27,7 +27,7 @@ arithmetic, and needs no rehearsal. Raise the bound, or expect less.`,
 							continue
 						}
 						for _, e := range p.Entries {
-							if e.Each != 0 || e.Instances() != nil || e.Block || e.When != nil || e.Ceiling == 0 || !of(e.Name, x.Subject) {
+							if e.Each != 0 || e.Instances() != nil || e.Block || e.When != nil || e.Ceiling == 0 || !policy.IsOf(e.Name, x.Subject) {
 								continue
 							}
 							s.bounded(h, x, p, e)

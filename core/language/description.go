@@ -215,7 +215,7 @@ var (
 		must("direction", "in (towards the node) or out (away from it)", aDirection, func(a *attachLine, v policy.Direction) { a.direction = v }),
 	)
 
-	aFraming = either(value("a framing such as ethernet, ethernet-vlan or aal5-pppoe-llc", parseFraming), ownFraming)
+	aFraming = either(value("a framing such as ethernet, ethernet-vlan or aal5-pppoe-llc", ParseFraming), ownFraming)
 
 	ownFraming = as(object("framing of your own",
 		must("bytes", "added to every packet", count("a number of bytes", 0, 1000), func(f *framing, v int) { f.Bytes = v }),

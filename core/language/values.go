@@ -108,7 +108,8 @@ const (
 	sharePattern = `^([0-9.]+ *(bit|kbit|Mbit|Gbit)/s|[0-9.]+%)$`
 )
 
-func parseFraming(s string) (packet.Framing, error) {
+// ParseFraming returns the framing of a name. The error lists them, the nearest first.
+func ParseFraming(s string) (packet.Framing, error) {
 	f, err := packet.ParseFraming(s)
 	if err != nil {
 		var names []string

@@ -227,12 +227,6 @@ func (m *Measures) ofOneWay(e *policy.Expectation, way []*Tally) finding {
 	return f
 }
 
-// counts reports whether an entry's name is the class that an expectation names: its
-// own at any level, or with those around it; `rest` is that of the top level.
-func counts(name, subject string) bool {
-	return name == subject || subject != policy.Rest && !strings.Contains(subject, "/") && strings.HasSuffix(name, "/"+subject)
-}
-
 // classesAt returns the classes of an interface that are a subject, none twice: not
 // those within one that is.
 func classesAt(f *Interface, subject string) []*Class {
@@ -240,7 +234,7 @@ func classesAt(f *Interface, subject string) []*Class {
 	for i := range f.Classes {
 		c := &f.Classes[i]
 		within := slices.ContainsFunc(out, func(o *Class) bool { return strings.HasPrefix(c.Class, o.Class+"/") })
-		if counts(c.Class, subject) && !within {
+		if policy.IsOf(c.Class, subject) && !within {
 			out = append(out, c)
 		}
 	}

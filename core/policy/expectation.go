@@ -49,6 +49,12 @@ type Expectation struct {
 	DSCP      codepoint.DSCP // of Marking and Arrival
 }
 
+// IsOf reports whether an entry's name is the class that an expectation names: its own at
+// any level, or with those around it; `rest` is that of the top level.
+func IsOf(entry, subject string) bool {
+	return entry == subject || subject != Rest && !strings.Contains(subject, "/") && strings.HasSuffix(entry, "/"+subject)
+}
+
 // Subjects returns the names that the expectation is about.
 func (e *Expectation) Subjects() []string {
 	if e.Versus != "" {

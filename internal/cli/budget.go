@@ -9,7 +9,7 @@ import (
 
 	"imbrel/core/budget"
 	"imbrel/core/codec"
-	"imbrel/core/packet"
+	"imbrel/core/language"
 	"imbrel/core/policy"
 	"imbrel/core/unit"
 	"imbrel/internal/render"
@@ -44,8 +44,8 @@ what they leave of a link, and the entry of a policy that has room for them.`,
 			if q.Codec, err = codecOf(voice, interval, bitRate); err != nil {
 				return err
 			}
-			if q.Framing, err = framingOf(framing); err != nil {
-				return err
+			if q.Framing, err = language.ParseFraming(framing); err != nil {
+				return fmt.Errorf("--framing: %w", err)
 			}
 			if version != "4" && version != "6" {
 				return fmt.Errorf("--ip %s: the versions are 4 and 6", version)
@@ -129,17 +129,4 @@ func codecOf(name, interval, bitRate string) (codec.Codec, error) {
 		}
 	}
 	return c, nil
-}
-
-// framingOf returns the framing of a name.
-func framingOf(name string) (packet.Framing, error) {
-	f, err := packet.ParseFraming(name)
-	if err != nil {
-		var names []string
-		for _, f := range packet.Framings() {
-			names = append(names, f.Name)
-		}
-		return f, fmt.Errorf("--framing: %w; %sthere are: %s", err, policy.DidYouMean(name, names), strings.Join(names, ", "))
-	}
-	return f, nil
 }
