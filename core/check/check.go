@@ -13,6 +13,7 @@ import (
 	"imbrel/core/packet"
 	"imbrel/core/plan"
 	"imbrel/core/policy"
+	"imbrel/core/space"
 	"imbrel/core/unit"
 )
 
@@ -53,8 +54,8 @@ type Rule struct {
 // Rules returns all rules, by their names.
 func Rules() []Rule {
 	all := []Rule{
-		boundBelowCall(), boundBelowCalls(), burstBelowInterval(), burstBelowPacket(), contradiction(), expectationBound(), expectationMark(), expectationUntested(), inNeverQueues(), noRest(), oneEnd(),
-		openTrust(), policyUnattached(), queueTooDeep(), serverNameAlone(), shapeAboveLink(), shapeFarBelow(), slowLink(), tagNowhere(),
+		boundBelowCall(), boundBelowCalls(), burstBelowInterval(), burstBelowPacket(), contradiction(), expectationBound(), expectationMark(), expectationUntested(), inNeverQueues(), neverMatches(), noRest(), oneEnd(),
+		openTrust(), partlyShadowed(), policyUnattached(), queueTooDeep(), serverNameAlone(), shapeAboveLink(), shapeFarBelow(), slowLink(), tagNowhere(),
 		timeWithoutZone(), trafficUnclassified(), unboundedPriority(), unused(), voiceAsControl(),
 	}
 	slices.SortFunc(all, func(a, b Rule) int { return cmp.Compare(a.Name, b.Name) })
@@ -106,6 +107,7 @@ func Count(all []Finding) (errors, warnings int) {
 // A survey is what the rules look at.
 type survey struct {
 	f       *policy.File
+	space   *space.Space
 	plans   []*plan.Plan // of each attachment
 	demands []demand
 	ways    []way
@@ -210,7 +212,7 @@ func (d *demand) wire() unit.Rate {
 }
 
 func newSurvey(f *policy.File) *survey {
-	s := &survey{f: f, known: make(map[string]int), loads: make(map[load]unit.Rate)}
+	s := &survey{f: f, space: space.New(f), known: make(map[string]int), loads: make(map[load]unit.Rate)}
 	byPlace := make(map[string]*plan.Plan)
 	for i := range f.Attach {
 		p := plan.Attached(&f.Attach[i])

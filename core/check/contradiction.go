@@ -2,61 +2,62 @@ package check
 
 import (
 	"fmt"
-	"slices"
 
-	"imbrel/core/packet"
 	"imbrel/core/policy"
+	"imbrel/core/space"
 )
 
 func contradiction() Rule {
 	return Rule{"contradiction", Error, `A condition holds when all its keys do, and these never do together: a DSCP whose upper three bits are another precedence, a
-port of a protocol that has none, addresses of both versions of IP. Two conditions in the list are joined by
-*or*; keys of one condition by *and*.`,
+port of a protocol that has none, addresses of both versions of IP. Or all that a class asks for is in its own
+` + "`" + `except` + "`" + `. Two conditions in the list are joined by *or*; keys of one condition by *and*.`,
 		func(s *survey) {
 			for i := range s.f.Classes {
 				c := &s.f.Classes[i]
 				for _, list := range [][]policy.Condition{c.Match, c.Except} {
 					for j := range list {
-						if a, b := never(&list[j]); a != "" {
-							s.say(list[j].At, "", fmt.Sprintf("a condition of `%s` asks for %s and %s, and no packet has both", c.Name, a, b),
+						if what := s.never(&list[j]); what != "" {
+							s.say(list[j].At, "", fmt.Sprintf("a condition of `%s` asks for %s", c.Name, what),
 								"it never holds", "write them as two conditions if either is meant, or mend one of them")
 						}
 					}
+				}
+				takes, spares := s.space.Conditions(0, c.Match), s.space.Conditions(0, c.Except)
+				search := s.space.Search()
+				if _, some := search.First(takes, []*space.Taking{{Takes: spares}}); !some && len(takes) > 0 && !c.UsesHere() && !search.GaveUp() {
+					s.say(c.PlaceOf("except"), "", fmt.Sprintf("all that `%s` asks for is in its `except`", c.Name), "the class takes no packet", "narrow the `except`, or remove the class")
 				}
 			}
 		}}
 }
 
-// never returns two keys of a condition that no packet has together; "" when there are none.
-func never(m *policy.Condition) (a, b string) {
-	dscp, precedence := m.Term(policy.KeyDSCP), m.Term(policy.KeyPrecedence)
-	if dscp != nil && precedence != nil && !slices.ContainsFunc(dscp.Ranges, func(d policy.Range) bool {
-		return slices.ContainsFunc(precedence.Ranges, func(p policy.Range) bool { return d.First>>3 <= p.Last && d.Last>>3 >= p.First })
-	}) {
-		return "its `dscp`", "its `precedence`"
-	}
-	if p := m.Term(policy.KeyProtocol); p != nil && !slices.ContainsFunc([]uint32{packet.TCP, packet.UDP, packet.SCTP}, func(n uint32) bool {
-		return slices.ContainsFunc(p.Ranges, func(r policy.Range) bool { return r.First <= n && n <= r.Last })
-	}) {
-		for _, key := range []policy.Key{policy.KeyPort, policy.KeyFromPort, policy.KeyToPort} {
-			if m.Term(key) != nil {
-				return "its `protocol`", "a port"
+// never says what of a condition no packet has; "" when one may have all.
+func (s *survey) never(m *policy.Condition) string {
+	holds := func(terms ...policy.Term) bool {
+		for _, t := range terms {
+			if t.Addresses != nil && t.Addresses.Here {
+				return true
 			}
 		}
+		return len(s.space.Conditions(0, []policy.Condition{{Terms: terms}})) > 0
 	}
-	var versions [2]map[bool]bool
-	for i, key := range []policy.Key{policy.KeyFrom, policy.KeyTo} {
-		t := m.Term(key)
-		if t == nil || t.Addresses == nil || t.Addresses.Here {
-			continue
+	if holds(m.Terms...) {
+		return ""
+	}
+	for i := range m.Terms {
+		if !holds(m.Terms[i]) {
+			return fmt.Sprintf("its `%s`, and no packet has that", m.Terms[i].Key)
 		}
-		versions[i] = make(map[bool]bool)
-		for _, p := range t.Addresses.Prefixes {
-			versions[i][p.Addr().Is4()] = true
+		for j := range i {
+			a, b := m.Terms[j].Key, m.Terms[i].Key
+			if holds(m.Terms[j], m.Terms[i]) {
+				continue
+			}
+			if a == policy.KeyFrom && b == policy.KeyTo {
+				return "`from` addresses and `to` addresses of the other version of IP, and no packet has both"
+			}
+			return fmt.Sprintf("its `%s` and its `%s`, and no packet has both", a, b)
 		}
 	}
-	if x, y := versions[0], versions[1]; x != nil && y != nil && !(x[true] && y[true]) && !(x[false] && y[false]) {
-		return "`from` addresses", "`to` addresses of the other version of IP"
-	}
-	return "", ""
+	return "what no packet has all of"
 }

@@ -63,9 +63,11 @@ func TestFindings(t *testing.T) {
 		"expectation-mark":     {"bulk delay p99 <= 150ms]", "bulk delay p99 <= 150ms, voice arrive as af41]", "bulk delay p99 <= 150ms, voice arrive as ef]", "arrive as ef: \"voice arrive as af41\" cannot hold."},
 		"expectation-untested": {"{to-port: 8000}]}", "{to-port: 8001}]}", "{to-port: 8000-8001}]}", "no traffic of `run` is in `bulk`: there is nothing to judge"},
 		"in-never-queues":      {"direction: in}", "direction: in}\n  - {policy: up2, at: east/lan, direction: in}", "direction: in}\n  - {policy: edge, at: east/lan, direction: in}", "nothing ever waits in `up2`"},
+		"never-matches":        {"      - {class: voice, mark: ef, priority: 1, police: {rate: 600kbit/s, burst: 4kB}}\n      - {class: bulk,", "      - {class: voice, mark: ef, priority: 1, police: {rate: 600kbit/s, burst: 4kB}}\n      - {class: fast, at-least: 1%}\n      - {class: bulk,", "      - {class: fast, at-least: 1%}\n      - {class: voice, mark: ef, priority: 1, police: {rate: 600kbit/s, burst: 4kB}}\n      - {class: bulk,", "`fast` never takes a packet: `voice` (line 14) before it takes all its packets: the 205 kbit/s promised to it are kept for nobody; a packet from 10.1.1.9, dscp ef goes to `voice`"},
 		"nothing-for-rest":     {"at-least: 20%, at-most: {rate: 90%, when: work}}\n      - {class: rest, at-least: 20%}", "at-least: 93%}\n      - {class: rest}", "at-least: 93%}\n      - {class: rest, at-least: 0%}", "`rest` is promised 30.0 kbit/s of 9.00 Mbit/s"},
 		"one-end":              {east, "", "  - {policy: up, at: east/wan, direction: out} # as it was\n", "what east/wan sends waits in the carrier's queue of 10.0 Mbit/s"},
 		"open-trust":           {"{dscp: ef, from: phones}", "{dscp: ef}", "{dscp: ef, from: 10.0.0.0/8}", "`voice` trusts the marking of every host"},
+		"partly-shadowed":      {"- {name: bulk, match: [{app: sensor}, {to-port: 8000}]}", "- {name: bulk, match: [{app: sensor}, {to-port: 8000}, {dscp: [ef, af11], from: 10.1.1.0/25}]}", "- {name: bulk, match: [{app: sensor}, {to-port: 8000}, {dscp: [ef, af11], from: 10.1.0.0/16}]}", "`dscp ef` of `bulk` never comes to its entry at line 14: `voice` (line 13) before it takes all of it: a packet from 10.1.1.1, dscp ef goes to `voice`"},
 		"policy-unattached":    {"attach:\n", "  - {name: old, treat: [{class: voice, mark: ef}]}\nattach:\n", "  - {name: old, treat: [{class: bulk, inside: older}, {class: rest}]}\n  - {name: older, treat: [{class: voice}]}\nattach:\n  - {policy: old, at: east/lan, direction: in}\n", "the policy `old` is attached nowhere"},
 		"queue-too-deep":       {"at-least: 20%, at-most", "at-least: 20%, queue: {limit: 200ms}, at-most", "at-least: 20%, queue: {limit: 100ms}, at-most", "a full queue of `bulk` holds a packet for 200 ms"},
 		"server-name-alone":    {`["*.sensor.example"]`, `[sensor.example]`, `[sensor.example, "*.sensor.example"]`, "www.sensor.example is not of the application"},
@@ -104,6 +106,9 @@ func TestFindings(t *testing.T) {
 		}
 		with := func(s string) string {
 			text := strings.Replace(checkable, c.old, s, 1)
+			if strings.Contains(s, "fast") {
+				text = strings.Replace(text, "  - {name: bulk,", "  - {name: fast, match: [{dscp: ef, from: 10.1.1.9}]}\n  - {name: bulk,", 1)
+			}
 			if strings.Contains(s, "up2") {
 				text = strings.Replace(text, "attach:\n", "  - {name: up2, treat: [{class: voice, priority: 1, at-most: 10%}, {class: rest, at-least: 10%}]}\nattach:\n", 1)
 			}

@@ -1,0 +1,141 @@
+package check
+
+import (
+	"fmt"
+	"slices"
+
+	"imbrel/core/figure"
+	"imbrel/core/plan"
+	"imbrel/core/policy"
+	"imbrel/core/space"
+)
+
+func neverMatches() Rule {
+	return Rule{"never-matches", Error, `Entries are tried in order, and the first that takes a packet keeps it. Those before this one take everything that it could,
+or the entry around it takes none of it: it never has a packet. This is exact: the sets of packets are computed over all keys
+together, and where that would take more than 100,000 pieces the finding says so and claims nothing. An entry before it
+that has a ` + "`" + `when` + "`" + ` does not count, for it is not always there.`,
+		func(s *survey) {
+			s.entries(func(p *plan.Plan, l *space.Leaf, where string) {
+				e := l.Entry
+				own := s.space.Class(0, e.Class)
+				if _, some := s.space.Search().First(own.Takes, []*space.Taking{{Takes: own.Spares}}); !some {
+					return // a contradiction
+				}
+				search := s.space.Search()
+				_, some := search.First(l.Of, l.Less)
+				switch {
+				case search.GaveUp():
+					s.say(e.Spec.At, where, fmt.Sprintf("whether `%s` is ever reached was not found out", e.Name), fmt.Sprintf("its packets fall into more than %d pieces, and nothing is claimed", space.MostPieces), "see where a packet goes: imbrel explain FILE")
+					s.found[len(s.found)-1].Level = Note
+					return
+				case some:
+					return
+				}
+				lost := "what it says is done to no packet"
+				if e.Promise > 0 {
+					lost = fmt.Sprintf("the %s promised to it are kept for nobody", figure.Rate(int64(e.Promise)))
+				}
+				if len(l.Of) == 0 && e.Parent != nil {
+					s.say(e.Spec.At, where, fmt.Sprintf("`%s` never takes a packet: the entry around it, `%s`, takes none of the class", e.Name, e.Parent.Name), lost, fmt.Sprintf("let `%s` take them, or move the entry", e.Parent.Spec.ClassName.Text))
+					return
+				}
+				takers, example := s.takers(l)
+				s.say(e.Spec.At, where, fmt.Sprintf("`%s` never takes a packet: %s before it %s all its packets", e.Name, nameAll(takers), takeOrTakes(takers)), lost+"; "+example,
+					fmt.Sprintf("put it before line %d, or narrow what stands before it", takers[0].Spec.At.Line))
+			})
+		}}
+}
+
+// entries calls visit with each entry of a class that is attached somewhere, and what may
+// take its packets before it does. The same policy is visited once, and at each node whose
+// subnets its classes name.
+func (s *survey) entries(visit func(p *plan.Plan, l *space.Leaf, where string)) {
+	type visited struct {
+		policy *policy.Policy
+		node   *policy.Node
+	}
+	done := make(map[visited]bool)
+	for _, p := range s.plans {
+		v, where := visited{policy: p.Policy}, ""
+		if slices.ContainsFunc(p.Entries, func(e *plan.Entry) bool { return e.Spec.Class != nil && e.Spec.Class.UsesHere() }) {
+			v.node, where = p.Interface.Node, p.Where()
+		}
+		if done[v] {
+			continue
+		}
+		done[v] = true
+		conditional := false
+		for _, e := range p.Entries {
+			conditional = conditional || sometimes(e) != nil
+		}
+		always := s.space.Entries(0, p, func(e *plan.Entry) bool { return sometimes(e) == nil })
+		for i, e := range p.Entries {
+			l := always[i]
+			if w := sometimes(e); w != nil { // as it is when this entry is in force
+				l = s.space.Entries(0, p, func(o *plan.Entry) bool {
+					other := sometimes(o)
+					return o == e || e.IsWithin(o) || other == nil || w.Time != nil && other.Time == w.Time
+				})[i]
+			}
+			if e.Class != nil {
+				visit(p, &l, where)
+			}
+		}
+	}
+}
+
+// sometimes returns the `when` of the entry, or of one around it; nil: it is always in force.
+func sometimes(e *plan.Entry) *plan.When {
+	for ; e != nil; e = e.Parent {
+		if e.When != nil {
+			return e.When
+		}
+	}
+	return nil
+}
+
+// takers returns the entries that take all of an entry's packets, as few as one, and a
+// sentence of one packet and where it goes.
+func (s *survey) takers(l *space.Leaf) (out []*plan.Entry, example string) {
+	for i, t := range l.Less {
+		if t.By == nil {
+			continue
+		}
+		box, some := s.space.Search().Takes(t, l.Of, l.Less[:i])
+		if !some {
+			continue
+		}
+		if out = append(out, t.By); example == "" {
+			packet, _ := s.space.Example(box)
+			example = fmt.Sprintf("a packet %s goes to `%s`", packet, t.By.Name)
+		}
+		if _, some := s.space.Search().First(l.Of, []*space.Taking{t}); !some {
+			return []*plan.Entry{t.By}, example
+		}
+	}
+	return out, example
+}
+
+// nameAll names entries with their lines: "`voice` (line 12) and `web` (line 14)".
+func nameAll(entries []*plan.Entry) (out string) {
+	for i, e := range entries {
+		switch {
+		case i == 3 && len(entries) > 4:
+			return out + fmt.Sprintf(" and %d more", len(entries)-i)
+		case i > 0 && i == len(entries)-1:
+			out += " and "
+		case i > 0:
+			out += ", "
+		}
+		out += fmt.Sprintf("`%s` (line %d)", e.Name, e.Spec.At.Line)
+	}
+	return out
+}
+
+func takeOrTakes(entries []*plan.Entry) string {
+	if len(entries) == 1 {
+		return "takes"
+	}
+	return "together take"
+}

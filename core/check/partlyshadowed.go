@@ -1,0 +1,107 @@
+package check
+
+import (
+	"fmt"
+	"net/netip"
+	"strings"
+
+	"imbrel/core/figure"
+	"imbrel/core/plan"
+	"imbrel/core/policy"
+	"imbrel/core/space"
+)
+
+func partlyShadowed() Rule {
+	return Rule{"partly-shadowed", Note, `A condition of a class, or one of the values that it lists, is never reached: the entries before this one take all of it. Or they
+take half of it and more, each value counted alike. That may be meant, where the particular stands before the general; it
+is worth a look where it is not.`,
+		func(s *survey) {
+			s.entries(func(p *plan.Plan, l *space.Leaf, where string) {
+				if _, some := s.space.Search().First(l.Of, l.Less); !some {
+					return // never-matches
+				}
+				around := space.Everything
+				if e := l.Entry.Parent; e != nil && e.Class != nil {
+					around = s.space.Class(0, e.Class).Takes
+				}
+				for i := range l.Entry.Class.Match {
+					m := &l.Entry.Class.Match[i]
+					part := func(c policy.Condition) *space.Leaf {
+						return &space.Leaf{Entry: l.Entry, Of: s.space.Both(around, s.space.Conditions(0, []policy.Condition{c})), Less: l.Less}
+					}
+					say := func(what string, l *space.Leaf) bool {
+						if _, some := s.space.Search().First(l.Of, l.Less); some || len(l.Of) == 0 {
+							return false
+						}
+						takers, example := s.takers(l)
+						if len(takers) > 0 {
+							s.say(m.At, where, fmt.Sprintf("%s of `%s` never comes to its entry at line %d: %s before it %s all of it", what, l.Entry.Name, l.Entry.Spec.At.Line, nameAll(takers), takeOrTakes(takers)),
+								example, "let it stand before them, or remove it")
+						}
+						return true
+					}
+					whole := part(*m)
+					if len(whole.Of) == 0 || len(l.Entry.Class.Match) > 1 && say("the condition `"+m.String()+"`", whole) {
+						continue
+					}
+					said := false
+					for j := range m.Terms {
+						for name, one := range values(&m.Terms[j]) {
+							c := policy.Condition{Terms: append([]policy.Term(nil), m.Terms...)}
+							c.Terms[j] = one
+							said = say("`"+m.Terms[j].Key.String()+" "+name+"`", part(c)) || said
+						}
+					}
+					if left := s.left(whole); !said && left <= 0.5 && left > 0 {
+						takers, example := s.takers(whole)
+						s.say(m.At, where, fmt.Sprintf("of the condition `%s` of `%s`, %s comes to its entry at line %d: %s before it %s the rest", m, l.Entry.Name, figure.Ratio(left), l.Entry.Spec.At.Line, nameAll(takers), strings.TrimPrefix(takeOrTakes(takers), "together ")),
+							example, "put the particular before the general, or let it be if it is meant")
+					}
+				}
+			})
+		}}
+}
+
+// left returns how much of an entry's packets comes to it; NaN when that was given up.
+func (s *survey) left(l *space.Leaf) float64 {
+	least := 1.0
+	for i := range l.Of {
+		least = min(least, s.space.Search().Share(l.Of[i], l.Less))
+	}
+	return least
+}
+
+// mostValues is from how many on the values of a term are not looked at one by one.
+const mostValues = 32
+
+// values yields each value of a term that has several, and its name.
+func values(t *policy.Term) func(yield func(name string, one policy.Term) bool) {
+	return func(yield func(string, policy.Term) bool) {
+		row := t.Key.Row()
+		if n := len(t.Ranges); n > 1 && n <= mostValues && row.Print != nil {
+			for _, r := range t.Ranges {
+				if !yield(row.Print(r), t.Key.In(r)) {
+					return
+				}
+			}
+		}
+		if t.Addresses != nil && !t.Addresses.Here && len(t.Addresses.Prefixes) > 1 && len(t.Addresses.Prefixes) <= mostValues {
+			for _, p := range t.Addresses.Prefixes {
+				name := p.String()
+				if p.IsSingleIP() {
+					name = p.Addr().String()
+				}
+				if !yield(name, t.Key.Within([]netip.Prefix{p}...)) {
+					return
+				}
+			}
+		}
+		if n := len(t.Apps); n > 1 && n <= mostValues {
+			for _, a := range t.Apps {
+				if !yield(a.Name, policy.Term{Key: t.Key, Apps: []*policy.App{a}}) {
+					return
+				}
+			}
+		}
+	}
+}

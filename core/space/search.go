@@ -1,0 +1,269 @@
+package space
+
+import (
+	"math"
+	"slices"
+
+	"imbrel/core/plan"
+	"imbrel/core/policy"
+)
+
+// A Taking is the packets that something takes: those of Takes that are not of Spares.
+type Taking struct {
+	Takes, Spares []Box
+	By            *plan.Entry // that takes them, or nil
+}
+
+// Class returns what a class of the file of a number takes.
+func (s *Space) Class(file int, c *policy.Class) Taking {
+	return Taking{Takes: s.Conditions(file, c.Match), Spares: s.Conditions(file, c.Except)}
+}
+
+// takesAll reports whether the taking surely takes all of a box.
+func (s *Space) takesAll(t *Taking, b *Box) bool {
+	for i := range t.Spares {
+		if t.Spares[i].meets(b) {
+			return false
+		}
+	}
+	for i := range t.Takes {
+		if s.within(b, &t.Takes[i]) {
+			return true
+		}
+	}
+	return false
+}
+
+func (t *Taking) meets(b *Box) bool {
+	for i := range t.Takes {
+		if t.Takes[i].meets(b) {
+			return true
+		}
+	}
+	return false
+}
+
+// MostPieces is into how many pieces one question may divide packets before it is given up.
+const MostPieces = 100_000
+
+// A Search answers questions about what remains of some packets when others are taken away.
+type Search struct {
+	space  *Space
+	pieces int
+}
+
+// Search returns a search that may look at MostPieces pieces.
+func (s *Space) Search() *Search { return &Search{space: s} }
+
+// GaveUp reports whether the search was given up: then nothing found says nothing.
+func (f *Search) GaveUp() bool { return f.pieces >= MostPieces }
+
+// Remains yields what remains of the box when what others take is taken away, in pieces that
+// have nothing in common, as long as it returns true. It reports whether it went to the end.
+func (f *Search) Remains(b Box, less []*Taking, yield func(Box) bool) bool {
+	if f.pieces++; f.GaveUp() || !f.space.possible(&b) {
+		return !f.GaveUp()
+	}
+	var left []*Taking
+	for _, t := range less {
+		switch {
+		case f.space.takesAll(t, &b):
+			return true
+		case t.meets(&b):
+			left = append(left, t)
+		}
+	}
+	if len(left) == 0 {
+		return yield(b)
+	}
+	t := left[0]
+	return f.apart(b, t.Spares, func(spared Box) bool { // what it spares is not taken by it
+		return f.Remains(spared, left[1:], yield)
+	}, func(rest Box) bool {
+		return f.apart(rest, t.Takes, func(Box) bool { return true }, func(rest Box) bool { return f.Remains(rest, left[1:], yield) })
+	})
+}
+
+// apart divides a box into what is in one of others and what is in none.
+func (f *Search) apart(b Box, others []Box, inside, outside func(Box) bool) bool {
+	for i := range others {
+		o := &others[i]
+		if !o.meets(&b) {
+			continue
+		}
+		for p := range b {
+			if o[p] == nil {
+				continue
+			}
+			if rest := b[p].without(o[p], f.space.most[p]); len(rest) > 0 {
+				piece := b
+				piece[p] = rest
+				if f.pieces++; f.GaveUp() || !f.apart(piece, others[i+1:], inside, outside) {
+					return false
+				}
+			}
+			b[p] = b[p].and(o[p])
+		}
+		return inside(b)
+	}
+	return outside(b)
+}
+
+// Takes returns a box of what a taking takes of some boxes, what is taken before it left out,
+// or false.
+func (f *Search) Takes(t *Taking, of []Box, before []*Taking) (Box, bool) {
+	return f.First(f.space.Both(of, t.Takes), append(slices.Clip(before), &Taking{Takes: t.Spares}))
+}
+
+// Both returns the boxes of what is in one of some boxes and in one of others.
+func (s *Space) Both(some, others []Box) []Box {
+	var out []Box
+	for i := range some {
+		for j := range others {
+			if b := some[i].and(&others[j]); s.possible(&b) {
+				out = append(out, b)
+			}
+		}
+	}
+	return out
+}
+
+// First returns a box of what remains of one of some boxes, or false.
+func (f *Search) First(of []Box, less []*Taking) (found Box, ok bool) {
+	for i := range of {
+		f.Remains(of[i], less, func(b Box) bool {
+			found, ok = b, true
+			return false
+		})
+		if ok || f.GaveUp() {
+			break
+		}
+	}
+	return found, ok
+}
+
+// Common returns a box of the packets that both of two entries take, or false.
+func (f *Search) Common(a, b *Leaf) (Box, bool) {
+	return f.First(f.space.Both(a.Of, b.Of), append(slices.Clip(b.Less), a.Less...))
+}
+
+// Share returns how much of a box remains, of the packets that can exist: each value of a
+// property counts alike, addresses within their version of IP. Of packets whose
+// conversation is recognised by more than ports it takes no account: how many these are
+// cannot be said.
+func (f *Search) Share(b Box, less []*Taking) float64 {
+	whole := f.space.weigh(&b)
+	left := 0.0
+	f.Remains(b, less, func(piece Box) bool {
+		left += f.space.weigh(&piece)
+		return true
+	})
+	if f.GaveUp() || whole == 0 {
+		return math.NaN()
+	}
+	return left / whole
+}
+
+// weigh returns the sum of a box's parts of each world.
+func (s *Space) weigh(b *Box) (sum float64) {
+	for i := range s.worlds {
+		w := s.worlds[i]
+		w[name], w[rtp] = setOf(policy.One(none)), setOf(policy.One(0))
+		if !b.meets(&w) {
+			continue
+		}
+		part := 1.0
+		for p := range b {
+			both := b[p].and(w[p])
+			part *= s.size(p, both) / s.size(p, w[p])
+		}
+		sum += part
+	}
+	return sum
+}
+
+// size returns how many values of a property are in a set.
+func (s *Space) size(p int, of set) (n float64) {
+	if of == nil {
+		of = set{{First: 0, Last: s.most[p]}}
+	}
+	for _, r := range of {
+		if p != from && p != to {
+			n += float64(r.Last-r.First) + 1
+			continue
+		}
+		for i := r.First; i <= r.Last; i++ {
+			n += s.width(i)
+		}
+	}
+	return n
+}
+
+// width returns how many addresses an interval has.
+func (s *Space) width(i uint32) float64 {
+	if i == none {
+		return 1
+	}
+	start := number(s.edges[i].AsSlice())
+	if int(i)+1 < len(s.edges) && s.edges[i+1].BitLen() == s.edges[i].BitLen() {
+		return number(s.edges[i+1].AsSlice()) - start
+	}
+	return math.Pow(2, float64(s.edges[i].BitLen())) - start
+}
+
+func number(bytes []byte) (n float64) {
+	for _, b := range bytes {
+		n = n*256 + float64(b)
+	}
+	return n
+}
+
+// A Leaf is an entry of a plan with nothing within it, and the packets that it takes.
+type Leaf struct {
+	Entry *plan.Entry
+	Of    []Box     // the packets of its conditions and of those around it
+	Less  []*Taking // what is taken away before and by exceptions
+}
+
+// Everything is the box of all packets.
+var Everything = []Box{{}}
+
+// Entries returns the packets of each entry of a plan, in its order: those of its class and
+// of the entries around it, less what the entries before them take. inForce says which
+// entries are there, and may be nil: all.
+func (s *Space) Entries(file int, p *plan.Plan, inForce func(*plan.Entry) bool) []Leaf {
+	out := make([]Leaf, len(p.Entries))
+	known := make(map[*policy.Class]*Taking)
+	class := func(c *policy.Class) *Taking {
+		if known[c] == nil {
+			t := s.Class(file, c)
+			known[c] = &t
+		}
+		return known[c]
+	}
+	var level func(entries []*plan.Entry, of []Box, less []*Taking)
+	level = func(entries []*plan.Entry, of []Box, less []*Taking) {
+		for _, e := range entries {
+			less = slices.Clip(less) // what is appended is not shared
+			l := Leaf{Entry: e, Of: of, Less: less}
+			if inForce != nil && !inForce(e) {
+				l.Of = nil
+				out[e.Number] = l
+				level(e.Inner, nil, nil)
+				continue
+			}
+			if e.Class != nil {
+				t := class(e.Class)
+				l.Of = s.Both(of, t.Takes)
+				if len(t.Spares) > 0 {
+					l.Less = append(less, &Taking{Takes: t.Spares})
+				}
+				less = append(less, &Taking{t.Takes, t.Spares, e})
+			}
+			out[e.Number] = l
+			level(e.Inner, l.Of, l.Less)
+		}
+	}
+	level(p.Top, Everything, nil)
+	return out
+}
