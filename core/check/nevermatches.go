@@ -13,7 +13,8 @@ import (
 func neverMatches() Rule {
 	return Rule{"never-matches", Error, `Entries are tried in order, and the first that takes a packet keeps it. Those before this one take everything that it could,
 or the entry around it takes none of it: it never has a packet. This is exact: the sets of packets are computed over all keys
-together, and where that would take more than 100,000 pieces the finding says so and claims nothing. An entry before it
+together; where they fall into more than 100,000 pieces, or a policy has more than 2,000 entries, the finding says so and
+claims nothing. An entry before it
 that has a ` + "`" + `when` + "`" + ` does not count, for it is not always there.`,
 		func(s *survey) {
 			s.entries(func(p *plan.Plan, l *space.Leaf, where string) {
@@ -23,10 +24,10 @@ that has a ` + "`" + `when` + "`" + ` does not count, for it is not always there
 					return // a contradiction
 				}
 				search := s.space.Search()
-				_, some := search.First(l.Of, l.Less)
+				_, some := search.Leaf(l)
 				switch {
 				case search.GaveUp():
-					s.say(e.Spec.At, where, fmt.Sprintf("whether `%s` is ever reached was not found out", e.Name), fmt.Sprintf("its packets fall into more than %d pieces, and nothing is claimed", space.MostPieces), "see where a packet goes: imbrel explain FILE")
+					s.say(p.Policy.At, where, fmt.Sprintf("whether every entry of `%s` is reached was not found out", p.Policy.Name), fmt.Sprintf("there are more than %d entries, or packets fall into more than %d pieces: nothing is claimed of them", space.MostEntries, space.MostPieces), "see where a packet goes: imbrel explain FILE")
 					s.found[len(s.found)-1].Level = Note
 					return
 				case some:

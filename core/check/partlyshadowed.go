@@ -17,7 +17,7 @@ take half of it and more, each value counted alike. That may be meant, where the
 is worth a look where it is not.`,
 		func(s *survey) {
 			s.entries(func(p *plan.Plan, l *space.Leaf, where string) {
-				if _, some := s.space.Search().First(l.Of, l.Less); !some {
+				if _, some := s.space.Search().Leaf(l); !some {
 					return // never-matches
 				}
 				around := space.Everything
@@ -27,10 +27,12 @@ is worth a look where it is not.`,
 				for i := range l.Entry.Class.Match {
 					m := &l.Entry.Class.Match[i]
 					part := func(c policy.Condition) *space.Leaf {
-						return &space.Leaf{Entry: l.Entry, Of: s.space.Both(around, s.space.Conditions(0, []policy.Condition{c})), Less: l.Less}
+						of, ok := s.space.Both(around, s.space.Conditions(0, []policy.Condition{c}))
+						return &space.Leaf{Entry: l.Entry, Of: of, Less: l.Less, TooMany: !ok}
 					}
 					say := func(what string, l *space.Leaf) bool {
-						if _, some := s.space.Search().First(l.Of, l.Less); some || len(l.Of) == 0 {
+						search := s.space.Search()
+						if _, some := search.Leaf(l); some || len(l.Of) == 0 || search.GaveUp() {
 							return false
 						}
 						takers, example := s.takers(l)

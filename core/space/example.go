@@ -48,7 +48,7 @@ func (s *Space) Example(b Box) (Example, bool) {
 		for p := range v {
 			v[p] = s.pick(p, both[p])
 		}
-		e := Example{Flow: packet.Flow{From: s.address(v[from]), To: s.address(v[to])}, HasPorts: v[fromPort] != none, Tagged: v[vlan] != none, Labelled: v[tc] != none, RTP: v[rtp] == 1}
+		e := Example{Flow: packet.Flow{From: s.host(both[from], v[from], false), To: s.host(both[to], v[to], true)}, HasPorts: v[fromPort] != none, Tagged: v[vlan] != none, Labelled: v[tc] != none, RTP: v[rtp] == 1}
 		value := func(p int) uint32 { return max(v[p], 1) - 1 }
 		e.Flow.Protocol, e.Flow.FromPort, e.Flow.ToPort = uint8(value(protocol)), uint16(value(fromPort)), uint16(value(toPort))
 		e.DSCP, e.Length, e.VLAN, e.PCP, e.TC, e.Kind = codepoint.DSCP(value(dscp)), int(value(length)), uint16(value(vlan)), uint8(value(pcp)), uint8(value(tc)), uint16(value(etherType))
@@ -77,6 +77,20 @@ func (s *Space) pick(p int, of set) uint32 {
 		return none
 	}
 	return of[0].First
+}
+
+// host returns a host of the networks whose address is in a set, the last for a receiver;
+// when there is none, an address of the interval.
+func (s *Space) host(of set, interval uint32, receiver bool) netip.Addr {
+	for i := range s.hosts {
+		if receiver {
+			i = len(s.hosts) - 1 - i
+		}
+		if a := s.hosts[i]; a.IsValid() && of.has(s.interval(a)) {
+			return a
+		}
+	}
+	return s.address(interval)
 }
 
 // address returns an address of an interval: the first, or the one after it.

@@ -1,6 +1,7 @@
 package space
 
 import (
+	"fmt"
 	"math"
 	"slices"
 
@@ -12,6 +13,8 @@ import (
 type Taking struct {
 	Takes, Spares []Box
 	By            *plan.Entry // that takes them, or nil
+
+	id int // the same of all that take the same boxes
 }
 
 // Class returns what a class of the file of a number takes.
@@ -43,25 +46,50 @@ func (t *Taking) meets(b *Box) bool {
 	return false
 }
 
-// MostPieces is into how many pieces one question may divide packets before it is given up.
-const MostPieces = 100_000
+// MostPieces is into how many pieces one question may divide packets before it is given up,
+// mostInAll into how many all questions of a space; a piece of many ranges, or one that is
+// held against many others, counts as several. MostEntries is how many entries a policy may
+// have, and mostProducts how many boxes what is common to two lists.
+const (
+	MostPieces   = 100_000
+	MostEntries  = 2_000
+	mostInAll    = 2_000_000
+	mostProducts = 100_000
+	mostSummed   = 2_000 // pieces of what is summed up, where all are looked at
+)
 
 // A Search answers questions about what remains of some packets when others are taken away.
 type Search struct {
-	space  *Space
-	pieces int
+	space   *Space
+	pieces  int
+	tooMany bool
 }
 
 // Search returns a search that may look at MostPieces pieces.
 func (s *Space) Search() *Search { return &Search{space: s} }
 
 // GaveUp reports whether the search was given up: then nothing found says nothing.
-func (f *Search) GaveUp() bool { return f.pieces >= MostPieces }
+func (f *Search) GaveUp() bool {
+	return f.tooMany || f.pieces >= MostPieces || f.space.spent >= mostInAll
+}
+
+// Spent reports whether no question of the space is answered any more.
+func (s *Space) Spent() bool { return s.spent >= mostInAll }
+
+// spend notes what was looked at.
+func (f *Search) spend(pieces int) {
+	f.pieces += pieces
+	f.space.spent += pieces
+}
 
 // Remains yields what remains of the box when what others take is taken away, in pieces that
 // have nothing in common, as long as it returns true. It reports whether it went to the end.
 func (f *Search) Remains(b Box, less []*Taking, yield func(Box) bool) bool {
-	if f.pieces++; f.GaveUp() || !f.space.possible(&b) {
+	ranges := 0
+	for _, s := range b {
+		ranges += len(s)
+	}
+	if f.spend(1 + ranges/64 + len(less)/16); f.GaveUp() || !f.space.possible(&b) {
 		return !f.GaveUp()
 	}
 	var left []*Taking
@@ -98,7 +126,7 @@ func (f *Search) apart(b Box, others []Box, inside, outside func(Box) bool) bool
 			if rest := b[p].without(o[p], f.space.most[p]); len(rest) > 0 {
 				piece := b
 				piece[p] = rest
-				if f.pieces++; f.GaveUp() || !f.apart(piece, others[i+1:], inside, outside) {
+				if f.spend(1); f.GaveUp() || !f.apart(piece, others[i+1:], inside, outside) {
 					return false
 				}
 			}
@@ -112,11 +140,19 @@ func (f *Search) apart(b Box, others []Box, inside, outside func(Box) bool) bool
 // Takes returns a box of what a taking takes of some boxes, what is taken before it left out,
 // or false.
 func (f *Search) Takes(t *Taking, of []Box, before []*Taking) (Box, bool) {
-	return f.First(f.space.Both(of, t.Takes), append(slices.Clip(before), &Taking{Takes: t.Spares}))
+	both, ok := f.space.Both(of, t.Takes)
+	if f.tooMany = f.tooMany || !ok; f.tooMany {
+		return Box{}, false
+	}
+	return f.First(both, append(slices.Clip(before), &Taking{Takes: t.Spares}))
 }
 
-// Both returns the boxes of what is in one of some boxes and in one of others.
-func (s *Space) Both(some, others []Box) []Box {
+// Both returns the boxes of what is in one of some boxes and in one of others; false when
+// they are too many.
+func (s *Space) Both(some, others []Box) ([]Box, bool) {
+	if len(some)*len(others) > mostProducts {
+		return nil, false
+	}
 	var out []Box
 	for i := range some {
 		for j := range others {
@@ -125,11 +161,15 @@ func (s *Space) Both(some, others []Box) []Box {
 			}
 		}
 	}
-	return out
+	s.spent += len(some) * len(others) / 16
+	return out, true
 }
 
 // First returns a box of what remains of one of some boxes, or false.
 func (f *Search) First(of []Box, less []*Taking) (found Box, ok bool) {
+	if f.GaveUp() {
+		return found, false
+	}
 	for i := range of {
 		f.Remains(of[i], less, func(b Box) bool {
 			found, ok = b, true
@@ -144,7 +184,11 @@ func (f *Search) First(of []Box, less []*Taking) (found Box, ok bool) {
 
 // Common returns a box of the packets that both of two entries take, or false.
 func (f *Search) Common(a, b *Leaf) (Box, bool) {
-	return f.First(f.space.Both(a.Of, b.Of), append(slices.Clip(b.Less), a.Less...))
+	both, ok := f.space.Both(a.Of, b.Of)
+	if f.tooMany = f.tooMany || !ok || a.TooMany || b.TooMany; f.tooMany || len(both) == 0 {
+		return Box{}, false
+	}
+	return f.First(both, append(slices.Clip(b.Less), a.Less...))
 }
 
 // Share returns how much of a box remains, of the packets that can exist: each value of a
@@ -154,11 +198,14 @@ func (f *Search) Common(a, b *Leaf) (Box, bool) {
 func (f *Search) Share(b Box, less []*Taking) float64 {
 	whole := f.space.weigh(&b)
 	left := 0.0
+	if f.pieces = MostPieces - mostSummed; whole == 0 {
+		return math.NaN()
+	}
 	f.Remains(b, less, func(piece Box) bool {
 		left += f.space.weigh(&piece)
 		return true
 	})
-	if f.GaveUp() || whole == 0 {
+	if f.GaveUp() {
 		return math.NaN()
 	}
 	return left / whole
@@ -220,9 +267,54 @@ func number(bytes []byte) (n float64) {
 
 // A Leaf is an entry of a plan with nothing within it, and the packets that it takes.
 type Leaf struct {
-	Entry *plan.Entry
-	Of    []Box     // the packets of its conditions and of those around it
-	Less  []*Taking // what is taken away before and by exceptions
+	Entry   *plan.Entry
+	Of      []Box     // the packets of its conditions and of those around it
+	Less    []*Taking // what is taken away before and by exceptions
+	TooMany bool      // Of has too many boxes, and is not given
+}
+
+// Leaf returns a box of what an entry takes, or false.
+func (f *Search) Leaf(l *Leaf) (Box, bool) {
+	if f.tooMany = f.tooMany || l.TooMany; f.tooMany {
+		return Box{}, false
+	}
+	return f.First(l.Of, l.Less)
+}
+
+// number returns the number of a taking, the same for all of the same boxes.
+func (s *Space) number(t *Taking) int {
+	key := fmt.Sprint(t.Takes, t.Spares)
+	if s.numbers == nil {
+		s.numbers = make(map[string]int)
+	}
+	if _, known := s.numbers[key]; !known {
+		s.numbers[key] = len(s.numbers) + 1
+	}
+	return s.numbers[key]
+}
+
+// Leaves reports whether one entry takes a packet that another does not; it may say so where
+// that was not found out.
+func (f *Search) Leaves(a, of *Leaf) bool {
+	if a.TooMany || of.TooMany {
+		return true
+	}
+	if _, some := f.First(a.Of, append(slices.Clip(a.Less), &Taking{Takes: of.Of})); some || f.GaveUp() {
+		return true
+	}
+	same := make(map[int]bool, len(a.Less))
+	for _, t := range a.Less {
+		same[t.id] = true
+	}
+	for _, t := range of.Less {
+		if same[t.id] {
+			continue
+		}
+		if _, some := f.Takes(t, a.Of, a.Less); some || f.GaveUp() {
+			return true
+		}
+	}
+	return false
 }
 
 // Everything is the box of all packets.
@@ -237,33 +329,40 @@ func (s *Space) Entries(file int, p *plan.Plan, inForce func(*plan.Entry) bool) 
 	class := func(c *policy.Class) *Taking {
 		if known[c] == nil {
 			t := s.Class(file, c)
+			t.id = s.number(&t)
 			known[c] = &t
 		}
 		return known[c]
 	}
-	var level func(entries []*plan.Entry, of []Box, less []*Taking)
-	level = func(entries []*plan.Entry, of []Box, less []*Taking) {
+	var level func(entries []*plan.Entry, around Leaf)
+	level = func(entries []*plan.Entry, around Leaf) {
+		less := slices.Clip(around.Less) // what is appended is not shared
 		for _, e := range entries {
-			less = slices.Clip(less) // what is appended is not shared
-			l := Leaf{Entry: e, Of: of, Less: less}
+			l := Leaf{Entry: e, Of: around.Of, Less: less, TooMany: around.TooMany}
 			if inForce != nil && !inForce(e) {
-				l.Of = nil
-				out[e.Number] = l
-				level(e.Inner, nil, nil)
+				out[e.Number] = Leaf{Entry: e}
+				level(e.Inner, Leaf{})
 				continue
 			}
 			if e.Class != nil {
 				t := class(e.Class)
-				l.Of = s.Both(of, t.Takes)
+				both, ok := s.Both(around.Of, t.Takes)
+				l.Of, l.TooMany = both, l.TooMany || !ok
 				if len(t.Spares) > 0 {
-					l.Less = append(less, &Taking{Takes: t.Spares})
+					l.Less = append(slices.Clip(less), &Taking{Takes: t.Spares, id: -t.id})
 				}
-				less = append(less, &Taking{t.Takes, t.Spares, e})
+				less = append(less, &Taking{t.Takes, t.Spares, e, t.id})
 			}
 			out[e.Number] = l
-			level(e.Inner, l.Of, l.Less)
+			level(e.Inner, l)
 		}
 	}
-	level(p.Top, Everything, nil)
+	if len(p.Entries) > MostEntries {
+		for i, e := range p.Entries {
+			out[i] = Leaf{Entry: e, TooMany: true}
+		}
+		return out
+	}
+	level(p.Top, Leaf{Of: Everything})
 	return out
 }

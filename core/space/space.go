@@ -42,14 +42,19 @@ const none = 0
 // A Box is the packets of which each property is in a set.
 type Box [numProperties]set
 
-// A Space knows the values that the conditions of some files speak of.
+// A Space knows the values that the conditions of some files speak of. It is not for several
+// goroutines.
 type Space struct {
 	edges  []netip.Addr // where the intervals of addresses begin that no condition divides
 	names  []string     // the patterns of server names
 	inputs [][]uint32   // by file and interface number, the number here
 	paths  []string     // of the interfaces, by their number here less one
+	hosts  []netip.Addr // two of each subnet of the networks, for examples
 	most   [numProperties]uint32
 	worlds []Box
+	spent  int // pieces that searches looked at
+
+	numbers map[string]int // of takings
 }
 
 // New returns the space of the conditions of files.
@@ -74,6 +79,9 @@ func New(files ...*policy.File) *Space {
 					numbers = append(numbers, none)
 				}
 				numbers[iface.Number] = byPath[path]
+				for _, p := range iface.Subnets {
+					s.hosts = append(s.hosts, p.Masked().Addr().Next(), lastOf(p).Prev())
+				}
 			}
 		}
 		s.inputs = append(s.inputs, numbers)
@@ -316,12 +324,6 @@ func (s *Space) apps(list []*policy.App) []Box {
 		}
 		tcp, udp = append(tcp, a.TCP...), append(udp, a.UDP...)
 	}
-	if len(names) > 0 {
-		out = append(out, Box{name: setOf(names...)})
-	}
-	if isRTP {
-		out = append(out, Box{rtp: setOf(policy.One(1))})
-	}
 	if len(protocols) > 0 {
 		out = append(out, Box{protocol: setOf(protocols...)})
 	}
@@ -333,6 +335,12 @@ func (s *Space) apps(list []*policy.App) []Box {
 	}
 	with(packet.TCP, tcp)
 	with(packet.UDP, udp)
+	if len(names) > 0 {
+		out = append(out, Box{name: setOf(names...)})
+	}
+	if isRTP {
+		out = append(out, Box{rtp: setOf(policy.One(1))})
+	}
 	return out
 }
 

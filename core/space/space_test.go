@@ -308,7 +308,7 @@ func TestAgreesWithEveryPacket(t *testing.T) {
 		olds, news := s.Entries(0, a.plan, nil), s.Entries(0, b.plan, nil)
 		for i, l := range olds {
 			search := s.Search()
-			box, ok := search.First(l.Of, l.Less)
+			box, ok := search.Leaf(&l)
 			if ok != taken[i] || search.GaveUp() {
 				t.Fatalf("seed %d: entry %d (%s) takes something: %v, and of all packets: %v (gave up: %v)\n%s", seed, i, l.Entry.Name, ok, taken[i], search.GaveUp(), a.describe())
 			}
@@ -332,6 +332,13 @@ func TestAgreesWithEveryPacket(t *testing.T) {
 				}
 				search := s.Search()
 				box, ok := search.Common(&olds[i], &news[j])
+				all := true // what i takes is taken by j
+				for k := range b.plan.Entries {
+					all = all && (k == j || !moved[[2]int32{int32(i), int32(k)}])
+				}
+				if taken[i] && s.Search().Leaves(&olds[i], &news[j]) == all {
+					t.Fatalf("seed %d: something that %s takes is not of %s: %v\n%s", seed, olds[i].Entry.Name, news[j].Entry.Name, !all, a.describe())
+				}
 				if ok != moved[[2]int32{int32(i), int32(j)}] || search.GaveUp() {
 					t.Fatalf("seed %d: something goes from %s to %s: %v, and of all packets: %v\n%s", seed, olds[i].Entry.Name, news[j].Entry.Name, ok, !ok, a.describe())
 				}

@@ -52,7 +52,7 @@ applications.`,
 			if len(args) != 1 {
 				return fmt.Errorf("imbrel explain wants a policy file, and --from and --to or --capture\nsee: imbrel explain --help")
 			}
-			f, in, err := files.ReadPolicy(args[0], a.in, a.includeFrom...)
+			f, _, err := files.ReadPolicy(args[0], a.in, a.includeFrom...)
 			if err != nil {
 				return err
 			}
@@ -60,7 +60,7 @@ applications.`,
 				if err := apart(c, "--capture", "its packets say it themselves", asked...); err != nil {
 					return err
 				}
-				return a.explainCapture(text, f, in, &r)
+				return a.explainCapture(text, f, &r)
 			}
 			if err := apart(c, "one packet", "it is how many flows of --capture are shown", "top"); err != nil {
 				return err
@@ -191,17 +191,31 @@ func interfaceOf(f *policy.File, path string) (*policy.Interface, error) {
 	return nil, fmt.Errorf("--enter %s: there is no such interface; there are: %s", path, strings.Join(known, ", "))
 }
 
-func (a *app) explainCapture(text render.Text, f *policy.File, in files.Place, r *explainRun) error {
+func (a *app) explainCapture(text render.Text, f *policy.File, r *explainRun) error {
 	enter, err := interfaceOf(f, r.enter)
 	if err != nil {
 		return err
 	}
-	capture, err := files.OpenCapture(r.capture)
+	res, err := a.watch(r.capture, f, enter)
 	if err != nil {
 		return err
 	}
+	if a.output == "json" {
+		return render.JSON(a.out, res)
+	}
+	text.Capture(r.capture, res, r.top)
+	return nil
+}
+
+// watch explains the flows of a capture whose packets enter at an interface, or where their
+// senders are.
+func (a *app) watch(name string, f *policy.File, enter *policy.Interface) (*explain.CaptureResult, error) {
+	capture, err := files.OpenCapture(name)
+	if err != nil {
+		return nil, err
+	}
 	defer capture.Close()
-	show, clear := a.progress("reading " + r.capture)
+	show, clear := a.progress("reading " + name)
 	defer clear()
 	watch := explain.New(f).Watch(enter)
 	var tick func()
@@ -209,14 +223,9 @@ func (a *app) explainCapture(text render.Text, f *policy.File, in files.Place, r
 		tick = func() { show(capture.Done()) }
 	}
 	if err := watch.Run(capture, tick); err != nil {
-		return err
+		return nil, err
 	}
-	clear()
 	res := watch.Result()
 	res.Notes = append(res.Notes, capture.Notes()...)
-	if a.output == "json" {
-		return render.JSON(a.out, res)
-	}
-	text.Capture(r.capture, res, r.top)
-	return nil
+	return res, nil
 }

@@ -1,0 +1,301 @@
+package changes
+
+import (
+	"fmt"
+	"slices"
+
+	"imbrel/core/explain"
+	"imbrel/core/figure"
+	"imbrel/core/plan"
+	"imbrel/core/policy"
+	"imbrel/core/unit"
+)
+
+// A trait is something of an entry's treatment.
+type trait struct {
+	what, value string
+	share       unit.Share // what was written, of a share
+}
+
+// traits returns all of an entry's treatment.
+func traits(e *plan.Entry) []trait {
+	var out []trait
+	add := func(what, value string, share unit.Share) { out = append(out, trait{what, value, share}) }
+	when := func(w *plan.When) string {
+		if w == nil {
+			return ""
+		}
+		if w.Time != nil {
+			return ", while the time is " + w.Time.String()
+		}
+		return fmt.Sprintf(", while the load has reached %s for %s, until it is below %s for %s", figure.Rate(int64(w.Starts.Load)), unit.FormatDuration(w.Starts.For), figure.Rate(int64(w.Ends.Load)), unit.FormatDuration(w.Ends.For))
+	}
+	each := ""
+	if e.Each != 0 {
+		each = " for each " + e.Each.String()
+	}
+	if e.Block || e.BlockWhen != nil {
+		add("block", "blocked"+when(e.BlockWhen), unit.Share{})
+	}
+	if e.When != nil {
+		add("in force", when(e.When)[2:], unit.Share{})
+	}
+	of := ""
+	if e.Priority > 0 {
+		of = each
+		add("priority", fmt.Sprint(e.Priority), unit.Share{})
+	}
+	add("promise", figure.Rate(int64(e.Promise))+of, e.Spec.AtLeast)
+	if e.Bounded {
+		ceiling := e.Spec.Police
+		var share unit.Share
+		if c := e.Spec.AtMost; c != nil {
+			share = c.Rate
+		} else if ceiling != nil {
+			share = ceiling.Rate
+		}
+		add("ceiling", figure.Rate(int64(e.Ceiling))+each, share)
+	}
+	if e.Each != 0 {
+		add("each", e.Each.String(), unit.Share{})
+	}
+	if e.Spec.Weight > 0 {
+		add("weight", fmt.Sprint(e.Spec.Weight), unit.Share{})
+	}
+	if m := e.AtMost; m != nil && (m.Peak > 0 || m.When != nil) {
+		text := figure.Rate(int64(m.Rate))
+		if m.Peak > 0 {
+			text += fmt.Sprintf(", a burst to %s of %s", figure.Rate(int64(m.Peak)), m.Credit)
+		}
+		add("at most", text+when(m.When), e.Spec.AtMost.Rate)
+	}
+	if e.Meter != nil {
+		add("policer", explain.Police(e.Meter)+each+when(e.Meter.When), e.Spec.Police.Rate)
+	}
+	if e.Spec.Mark != nil {
+		add("mark", explain.Mark(e.Spec.Mark), unit.Share{})
+	}
+	if e.Leaf() && !e.Block {
+		holds := plan.DefaultQueueTime
+		if q := e.Spec.Queue; q.Time > 0 {
+			holds = q.Time
+		}
+		limit := unit.FormatDuration(holds)
+		switch q := &e.Queue; {
+		case q.Packets > 0:
+			limit = figure.Plural(q.Packets, "packet")
+		case e.Spec.Queue.Bytes > 0:
+			limit = q.Bytes.String()
+		}
+		if e.Queue.ECN {
+			limit += ", marks congestion"
+		}
+		add("queue", limit+", "+e.Queue.Drop.String(), unit.Share{})
+	}
+	return out
+}
+
+// entries returns what differs of the treatment of the classes that both plans have, and
+// which classes are new or gone.
+func entries(before, after *plan.Plan) []Entry {
+	out := []Entry{}
+	if a, b := figure.Rate(int64(before.Whole)), figure.Rate(int64(after.Whole)); a != b {
+		out = append(out, Entry{What: "to share", Old: a, New: b})
+	}
+	if a, b := before.NotKept(), after.NotKept(); (a == "") != (b == "") {
+		words := func(why string) string {
+			if why == "" {
+				return "yes"
+			}
+			return "no: " + why
+		}
+		out = append(out, Entry{What: "promises kept", Old: words(a), New: words(b)})
+	}
+	used := make(map[*plan.Entry]bool)
+	for _, old := range before.Entries {
+		i := like(old, after, used)
+		if i < 0 {
+			if !implied(old) {
+				out = append(out, Entry{Class: old.Name, What: "class", Old: treatment(before, old.Name)})
+			}
+			continue
+		}
+		now := after.Entries[i]
+		used[now] = true
+		out = append(out, differences(old, now)...)
+	}
+	for _, now := range after.Entries {
+		if !used[now] && !implied(now) {
+			out = append(out, Entry{Class: now.Name, What: "class", New: treatment(after, now.Name)})
+		}
+	}
+	return out
+}
+
+// implied reports whether an entry is the rest of a level that does not write it.
+func implied(e *plan.Entry) bool { return e.Class == nil && len(e.Spec.Keys()) == 0 }
+
+// like returns the number of the entry of a plan that is of the same class: with the same
+// `when`, or else with another; -1: there is none.
+func like(e *plan.Entry, in *plan.Plan, used map[*plan.Entry]bool) int {
+	words := func(w *plan.When) string {
+		if w == nil {
+			return ""
+		}
+		return w.Spec.Words()
+	}
+	i := slices.IndexFunc(in.Entries, func(o *plan.Entry) bool {
+		return !used[o] && o.Name == e.Name && words(o.When) == words(e.When)
+	})
+	if i < 0 {
+		i = slices.IndexFunc(in.Entries, func(o *plan.Entry) bool { return !used[o] && o.Name == e.Name })
+	}
+	return i
+}
+
+// differences returns what differs between two entries of one class.
+func differences(old, now *plan.Entry) (out []Entry) {
+	a, b := traits(old), traits(now)
+	find := func(list []trait, what string) trait {
+		if i := slices.IndexFunc(list, func(t trait) bool { return t.what == what }); i >= 0 {
+			return list[i]
+		}
+		return trait{what: what, value: "none"}
+	}
+	var names []string
+	for _, t := range append(slices.Clone(a), b...) {
+		if !slices.Contains(names, t.what) {
+			names = append(names, t.what)
+		}
+	}
+	for _, what := range names {
+		x, y := find(a, what), find(b, what)
+		if x.value == y.value {
+			continue
+		}
+		e := Entry{Class: now.Name, What: what, Old: x.value, New: y.value}
+		if y.share.Rate == 0 && x.share == y.share && !y.share.IsZero() && (old.Priority > 0) != (now.Priority > 0) && what != "promise" {
+			of := "of the ceiling around it, for it has no priority any more"
+			if now.Priority > 0 {
+				of = "of what is promised around it, for it has a priority now"
+			}
+			e.Note = fmt.Sprintf("its %s is %s", y.share, of)
+		}
+		out = append(out, e)
+	}
+	return out
+}
+
+// rehearsals says what differs of the rehearsals.
+func rehearsals(before, after *policy.File) []string {
+	out := []string{}
+	describe := func(h *policy.Rehearsal) (traffic, expect []string) {
+		for i := range h.Traffic {
+			t := &h.Traffic[i]
+			text := fmt.Sprint(t.Name, t.Kind, t.Calls, t.Codec, t.Playout, t.Rate, t.Packet, t.Poisson, t.Flows, t.From, t.To, t.Protocol, t.FromPort, t.ToPort, t.ECN, t.Capture, t.EntersName.Text, t.DSCP, t.Starts, t.Lasts)
+			if t.VLAN != nil {
+				text += fmt.Sprint(" vlan ", *t.VLAN)
+			}
+			if t.PCP != nil {
+				text += fmt.Sprint(" pcp ", *t.PCP)
+			}
+			traffic = append(traffic, text)
+		}
+		for i := range h.Expect {
+			expect = append(expect, h.Expect[i].Text)
+		}
+		return traffic, expect
+	}
+	of := func(f *policy.File, name string) *policy.Rehearsal {
+		for i := range f.Rehearsals {
+			if f.Rehearsals[i].Name == name {
+				return &f.Rehearsals[i]
+			}
+		}
+		return nil
+	}
+	for i := range before.Rehearsals {
+		old := &before.Rehearsals[i]
+		now := of(after, old.Name)
+		if now == nil {
+			out = append(out, fmt.Sprintf("the rehearsal `%s` is gone", old.Name))
+			continue
+		}
+		a, ea := describe(old)
+		b, eb := describe(now)
+		if !slices.Equal(a, b) || old.Lasts != now.Lasts || !old.StartAt.Equal(now.StartAt) {
+			out = append(out, fmt.Sprintf("the rehearsal `%s` sends something else", old.Name))
+		}
+		for _, text := range ea {
+			if !slices.Contains(eb, text) {
+				out = append(out, fmt.Sprintf("`%s` expects no longer: %s", old.Name, text))
+			}
+		}
+		for _, text := range eb {
+			if !slices.Contains(ea, text) {
+				out = append(out, fmt.Sprintf("`%s` expects now: %s", old.Name, text))
+			}
+		}
+	}
+	for i := range after.Rehearsals {
+		if name := after.Rehearsals[i].Name; of(before, name) == nil {
+			out = append(out, fmt.Sprintf("the rehearsal `%s` is new", name))
+		}
+	}
+	return out
+}
+
+// network says what differs of the interfaces, links and tunnels.
+func network(before, after *policy.File) []string {
+	out := []string{}
+	parts := func(f *policy.File) (order []string, of map[string]string) {
+		of = make(map[string]string)
+		add := func(name, text string) {
+			if _, known := of[name]; !known {
+				order = append(order, name)
+			}
+			of[name] = text
+		}
+		for i := range f.Network.Nodes {
+			for _, p := range f.Network.Nodes[i].Interfaces {
+				text := fmt.Sprintf("%s, %s", p.Rate, p.Framing.Name)
+				if p.VLAN != nil {
+					text += fmt.Sprintf(", vlan %d", *p.VLAN)
+				}
+				for _, s := range p.Subnets {
+					text += ", " + s.String()
+				}
+				add("the interface "+p.Path(), text)
+				if p.Link != nil {
+					rate, framing, _ := p.Link.Ends[p.End].Carrier()
+					add("the link from "+p.Path(), fmt.Sprintf("to %s, %s, %s, buffer %s, delay %s", p.Peer().Path(), rate, framing.Name, unit.FormatDuration(p.Link.Ends[p.End].Buffer), unit.FormatDuration(p.Link.Delay)))
+				}
+			}
+		}
+		for i := range f.Network.Tunnels {
+			t := &f.Network.Tunnels[i]
+			text := fmt.Sprintf("%s, %s, %d labels, pop %d, %s to %s, through", t.Kind, t.Model, t.Labels, t.Pop, t.From, t.To)
+			for _, n := range t.Through {
+				text += " " + n.Name
+			}
+			add("the tunnel "+t.Name, text)
+		}
+		return order, of
+	}
+	names, olds := parts(before)
+	more, news := parts(after)
+	for _, name := range names {
+		switch now, still := news[name]; {
+		case !still:
+			out = append(out, name+" is gone")
+		case now != olds[name]:
+			out = append(out, fmt.Sprintf("%s: %s → %s", name, olds[name], now))
+		}
+	}
+	for _, name := range more {
+		if _, was := olds[name]; !was {
+			out = append(out, name+" is new: "+news[name])
+		}
+	}
+	return out
+}

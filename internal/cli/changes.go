@@ -1,0 +1,166 @@
+package cli
+
+import (
+	"fmt"
+
+	"github.com/spf13/cobra"
+
+	"imbrel/core/changes"
+	"imbrel/core/check"
+	"imbrel/core/compare"
+	"imbrel/core/explain"
+	"imbrel/core/measure"
+	"imbrel/core/policy"
+	"imbrel/core/simulate"
+	"imbrel/internal/files"
+	"imbrel/internal/render"
+)
+
+// A revised is one of two policy files that are compared.
+type revised struct {
+	name string
+	file *policy.File
+	in   files.Place
+}
+
+func (r *revised) checked() changes.Checked {
+	return changes.Checked{File: r.file, Findings: check.File(r.file, r.in.Accepted)}
+}
+
+func (a *app) changes(text render.Text) *cobra.Command {
+	capture := ""
+	rehearse, quiet, git := false, false, false
+	c := &cobra.Command{
+		Use:   "changes OLD NEW",
+		Short: "What an edit of a policy changes in meaning",
+		Long: `Changes reads a policy file as it was and as it is, and says what differs in meaning:
+at each interface what each class is promised, bounded by and marked with, and which
+packets go to another class, with an example of each, found exactly; what is attached
+anew or no longer; and which findings of a check are new or gone. What is only written
+in another way is no change. With --git it takes what git gives an external diff driver.`,
+		Example: `  imbrel changes ternrock.yaml edited.yaml
+  imbrel changes ternrock.yaml edited.yaml --capture ternrock-office.pcap
+  imbrel changes ternrock.yaml edited.yaml --rehearse
+  imbrel changes ternrock.yaml edited.yaml --quiet || echo it differs`,
+		RunE: func(c *cobra.Command, args []string) error {
+			var sides [2]revised
+			var err error
+			switch {
+			case git:
+				if sides, err = a.sides(args); err != nil && len(args) >= 7 && a.output == "text" { // git gives up at an error, and shows no other file
+					text.Line("%s: nothing can be said of what changes, for one of the two cannot be read:", args[0])
+					text.Lines(render.Error(err, nil, text.Width))
+					return nil
+				}
+			case len(args) != 2:
+				return fmt.Errorf("%s wants two policy files, the old one and the new one; %d arguments were given\nsee: %s --help", c.CommandPath(), len(args), c.CommandPath())
+			case args[0] == "-" && args[1] == "-":
+				return fmt.Errorf("one of the two can be standard input")
+			default:
+				for i, name := range args {
+					sides[i].name = name
+					if sides[i].file, sides[i].in, err = files.ReadPolicy(name, a.in, a.includeFrom...); err != nil {
+						return err
+					}
+				}
+			}
+			if err != nil {
+				return err
+			}
+			r := changes.Between(sides[0].checked(), sides[1].checked())
+			if capture != "" {
+				if r.Flows, err = a.flowsOf(capture, &sides); err != nil {
+					return err
+				}
+			}
+			if rehearse {
+				if r.Runs, err = a.rehearseBoth(&sides); err != nil {
+					return err
+				}
+			}
+			switch {
+			case quiet:
+			case a.output == "json":
+				err = render.JSON(a.out, struct {
+					Imbrel int `json:"imbrel"`
+					*changes.Result
+				}{1, r})
+			default:
+				text.Changes(sides[0].name, sides[1].name, r)
+			}
+			if err == nil && quiet && !r.Same {
+				err = errFound
+			}
+			return err
+		},
+	}
+	c.Flags().StringVar(&capture, "capture", "", "count the flows of a pcap or pcapng `FILE` that change class")
+	c.Flags().BoolVar(&rehearse, "rehearse", false, "run the rehearsals that both have, and compare what they measure")
+	c.Flags().BoolVar(&quiet, "quiet", false, "print nothing; exit with 1 when something differs")
+	c.Flags().BoolVar(&git, "git", false, "take the arguments of git's external diff driver: PATH OLD-FILE OLD-HEX OLD-MODE NEW-FILE NEW-HEX NEW-MODE")
+	return c
+}
+
+// sides reads the two files that git names.
+func (a *app) sides(args []string) (sides [2]revised, err error) {
+	if len(args) == 1 {
+		return sides, fmt.Errorf("%s is not merged: there is nothing to compare it with", args[0])
+	}
+	if len(args) != 7 && len(args) != 9 {
+		return sides, fmt.Errorf("--git wants the seven arguments that git gives an external diff driver; %d were given\nwrite: git config diff.imbrel.command \"imbrel changes --git\"", len(args))
+	}
+	old, now := args[0], args[0]
+	if len(args) == 9 { // renamed
+		now = args[7]
+	}
+	sides[0].name, sides[1].name = old+" as it was", now
+	if sides[0].file, sides[0].in, err = files.ReadPolicySide(old, files.Side{File: args[1], Object: args[2]}); err != nil {
+		return sides, err
+	}
+	sides[1].file, sides[1].in, err = files.ReadPolicySide(now, files.Side{File: args[4], Object: args[5], New: true})
+	return sides, err
+}
+
+// flowsOf explains a capture by both files, and compares.
+func (a *app) flowsOf(name string, sides *[2]revised) (*changes.Flows, error) {
+	var results [2]*explain.CaptureResult
+	for i := range sides {
+		var err error
+		if results[i], err = a.watch(name, sides[i].file, nil); err != nil {
+			return nil, err
+		}
+	}
+	return changes.OfCapture(name, results[0], results[1]), nil
+}
+
+// rehearseBoth runs the rehearsals that both files have, and compares their results.
+func (a *app) rehearseBoth(sides *[2]revised) ([]*compare.Result, error) {
+	out := []*compare.Result{}
+	for i := range sides[1].file.Rehearsals {
+		name := sides[1].file.Rehearsals[i].Name
+		var results [2]*measure.Result
+		for j := range sides {
+			s := &sides[j]
+			for k := range s.file.Rehearsals {
+				if s.file.Rehearsals[k].Name != name {
+					continue
+				}
+				r := &rehearsalRun{file: s.file, in: s.in, seed: 1, stop: func() bool { return false }}
+				show, clear := a.progress("rehearsing " + name)
+				res, err := a.run(r, s.file, &s.file.Rehearsals[k], simulate.Options{Seed: r.seed, Progress: show})
+				clear()
+				if err != nil {
+					return nil, err
+				}
+				results[j] = res
+			}
+		}
+		if results[0] != nil && results[1] != nil {
+			out = append(out, compare.Runs(results[0], results[1]))
+		}
+	}
+	if len(out) == 0 {
+		return nil, fmt.Errorf("%s and %s have no rehearsal in common", sides[0].name, sides[1].name)
+	}
+	return out, nil
+}

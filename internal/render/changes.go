@@ -1,0 +1,126 @@
+package render
+
+import (
+	"fmt"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+
+	"imbrel/core/changes"
+	"imbrel/core/check"
+	"imbrel/core/figure"
+)
+
+// Changes writes what differs in meaning between two policy files.
+func (t Text) Changes(before, after string, r *changes.Result) {
+	t.Title("from %s to %s", before, after)
+	if r.Same {
+		t.Line("Nothing changes.")
+	}
+	for i := range r.Interfaces {
+		t.Line("")
+		t.changed(&r.Interfaces[i])
+	}
+	t.listed("The network", r.Network)
+	t.findings("Findings that are new", r.FindingsNew)
+	t.findings("Findings that are gone", r.FindingsGone)
+	t.listed("The rehearsals", r.Rehearsals)
+	if f := r.Flows; f != nil {
+		t.Line("")
+		t.Title("%s", f.Capture)
+		t.Line("%d of %s change class.", f.Changed, figure.Plural(f.Flows, "flow"))
+		if len(f.Moves) > 0 {
+			w := t.grid([]column{{"at", true}, {"from", true}, {"to", true}, {"flows", false}, {"bytes", false}, {"largest", true}}, nil)
+			for i := range f.Moves {
+				m := &f.Moves[i]
+				w.add(table.Row{m.Interface + " " + m.Direction, orDash(m.From), orDash(m.To), m.Flows, figure.Bytes(m.Bytes), flowName(&m.Largest)})
+			}
+			t.put(w)
+		}
+	}
+	for _, run := range r.Runs {
+		t.Line("")
+		t.Compared(run, false)
+	}
+}
+
+func (t Text) changed(i *changes.Interface) {
+	where := i.Node + "/" + i.Interface + " " + i.Direction
+	if n := len(i.Also); n > 0 {
+		where += fmt.Sprintf(" and %d more", n)
+	}
+	switch {
+	case i.OldPolicy == "":
+		t.Title("%s: the policy `%s` is attached now", where, i.NewPolicy)
+		return
+	case i.NewPolicy == "":
+		t.Title("%s: the policy `%s` is attached no longer", where, i.OldPolicy)
+		return
+	case i.OldPolicy == i.NewPolicy:
+		t.Title("%s, policy `%s`", where, i.NewPolicy)
+	default:
+		t.Title("%s, policy `%s` in place of `%s`", where, i.NewPolicy, i.OldPolicy)
+	}
+	if len(i.Entries) > 0 {
+		w := t.grid([]column{{"class", true}, {"", true}, {"was", true}, {"is", true}}, nil)
+		for _, e := range i.Entries {
+			class, what := e.Class, e.What
+			if class == "" {
+				class = "all"
+			}
+			if what == "class" {
+				what = "gone"
+				if e.New != "" {
+					what = "new"
+				}
+			}
+			w.add(table.Row{class, what, orDash(e.Old), orDash(e.New)})
+		}
+		t.put(w)
+		for _, e := range i.Entries {
+			if e.Note != "" {
+				t.paragraph("  ", fmt.Sprintf("%s, %s: %s.", e.Class, e.What, e.Note))
+			}
+		}
+	}
+	for n, m := range i.Packets {
+		if n == 0 && len(i.Entries) > 0 {
+			t.Line("")
+		}
+		if n == 0 {
+			t.Line("Packets that change class")
+		}
+		while := ""
+		if m.While != "" {
+			while = ", while " + m.While
+		}
+		t.Line("  %s → %s%s", t.paint(m.From), t.paint(m.To), while)
+		t.paragraph("    ", "for example "+m.Example+": was "+m.Old+"; is "+m.New)
+	}
+	if i.GaveUp > 0 {
+		t.paragraph("  ", fmt.Sprintf("Of %s of classes it was not found out whether packets go from one to the other: their conditions fall into too many pieces.", figure.Plural(i.GaveUp, "pair")))
+	}
+}
+
+func (t Text) listed(title string, lines []string) {
+	if len(lines) == 0 {
+		return
+	}
+	t.Line("")
+	t.Title("%s", title)
+	for _, l := range lines {
+		t.paragraph("  ", l)
+	}
+}
+
+func (t Text) findings(title string, list []check.Finding) {
+	if len(list) == 0 {
+		return
+	}
+	t.Line("")
+	t.Title("%s", title)
+	for i := range list {
+		f := &list[i]
+		t.Line("  %s:%d: %s %s", f.File, f.Line, string(f.Level), f.Name)
+		t.paragraph("    ", f.Text+": "+f.Consequence+".")
+	}
+}
