@@ -6,6 +6,7 @@ package check
 import (
 	"cmp"
 	"fmt"
+	"net/netip"
 	"slices"
 	"strings"
 
@@ -54,9 +55,9 @@ type Rule struct {
 // Rules returns all rules, by their names.
 func Rules() []Rule {
 	all := []Rule{
-		boundBelowCall(), boundBelowCalls(), burstBelowInterval(), burstBelowPacket(), contradiction(), expectationBound(), expectationMark(), expectationUntested(), inNeverQueues(), neverMatches(), noRest(), oneEnd(),
+		boundBelowCall(), boundBelowCalls(), burstBelowInterval(), burstBelowPacket(), contradiction(), expectationBound(), expectationMark(), expectationReckoned(), expectationUntested(), inNeverQueues(), neverMatches(), noRest(), oneEnd(),
 		openTrust(), partlyShadowed(), policyUnattached(), queueTooDeep(), serverNameAlone(), shapeAboveLink(), shapeFarBelow(), slowLink(), tagNowhere(),
-		timeWithoutZone(), trafficUnclassified(), unboundedPriority(), unused(), voiceAsControl(),
+		timeWithoutZone(), trafficUnclassified(), unboundedPriority(), unused(), voiceAsControl(), voiceWithoutPriority(),
 	}
 	slices.SortFunc(all, func(a, b Rule) int { return cmp.Compare(a.Name, b.Name) })
 	return all
@@ -111,10 +112,14 @@ type survey struct {
 	plans   []*plan.Plan // of each attachment
 	demands []demand
 	ways    []way
-	loads   map[load]unit.Rate // by rehearsal and interface, what is sent out of it
+	loads   map[load]unit.Rate           // by rehearsal and interface, what is sent out of it
+	bound   map[*policy.Expectation]bool // of which arithmetic of one bound says that it cannot hold
 	rule    *Rule
 	found   []Finding
-	known   map[string]int
+
+	interfaces map[string]*policy.Interface // by their paths
+	byPlace    map[string]*plan.Plan
+	known      map[string]int
 }
 
 // A demand is what one direction of a traffic asks of an entry on its way.
@@ -134,7 +139,22 @@ type way struct {
 	rehearsal *policy.Rehearsal
 	traffic   *policy.Traffic
 	reverse   bool
+	length    int // of the IP packet
 	answer    *explain.Answer
+}
+
+func (w *way) from() netip.Addr {
+	if w.reverse {
+		return w.traffic.To
+	}
+	return w.traffic.From
+}
+
+func (w *way) to() netip.Addr {
+	if w.reverse {
+		return w.traffic.From
+	}
+	return w.traffic.To
 }
 
 // name names the traffic and its direction.
@@ -213,20 +233,25 @@ func (d *demand) wire() unit.Rate {
 
 func newSurvey(f *policy.File) *survey {
 	s := &survey{f: f, space: space.New(f), known: make(map[string]int), loads: make(map[load]unit.Rate)}
-	byPlace := make(map[string]*plan.Plan)
+	s.bound, s.byPlace, s.interfaces = make(map[*policy.Expectation]bool), make(map[string]*plan.Plan), make(map[string]*policy.Interface)
 	for i := range f.Attach {
 		p := plan.Attached(&f.Attach[i])
 		s.plans = append(s.plans, p)
-		byPlace[p.Where()] = p
+		s.byPlace[p.Where()] = p
+	}
+	for i := range f.Network.Nodes {
+		for _, iface := range f.Network.Nodes[i].Interfaces {
+			s.interfaces[iface.Path()] = iface
+		}
 	}
 	follower := explain.New(f)
 	for i := range f.Rehearsals {
 		h := &f.Rehearsals[i]
 		for j := range h.Traffic {
 			t := &h.Traffic[j]
-			s.ask(follower, byPlace, h, t, false)
+			s.ask(follower, h, t, false)
 			if t.Kind == policy.Calls {
-				s.ask(follower, byPlace, h, t, true)
+				s.ask(follower, h, t, true)
 			}
 		}
 	}
@@ -234,11 +259,11 @@ func newSurvey(f *policy.File) *survey {
 }
 
 // ask follows a packet of a traffic and notes what it asks of each entry.
-func (s *survey) ask(follower *explain.Follower, plans map[string]*plan.Plan, h *policy.Rehearsal, t *policy.Traffic, reverse bool) {
+func (s *survey) ask(follower *explain.Follower, h *policy.Rehearsal, t *policy.Traffic, reverse bool) {
 	if t.Kind == policy.Replay {
 		return
 	}
-	q := explain.Question{Flow: packet.Flow{From: t.From, To: t.To, FromPort: t.FromPort, ToPort: t.ToPort, Protocol: t.Protocol}, DSCP: t.DSCP, PCP: t.PCP, VLAN: t.VLAN, Length: int(t.Packet)}
+	q := explain.Question{Flow: packet.Flow{From: t.From, To: t.To, FromPort: t.FromPort, ToPort: t.ToPort, Protocol: t.Protocol}, DSCP: t.DSCP, PCP: t.PCP, VLAN: t.VLAN, Length: int(t.Packet), At: h.StartAt}
 	calls := 0
 	switch t.Kind {
 	case policy.Calls:
@@ -253,7 +278,7 @@ func (s *survey) ask(follower *explain.Follower, plans map[string]*plan.Plan, h 
 	if err != nil {
 		return // what cannot be sent is an error of the rehearsal
 	}
-	s.ways = append(s.ways, way{h, t, reverse, a})
+	s.ways = append(s.ways, way{h, t, reverse, q.Length, a})
 	for i := range a.Hops {
 		hop := &a.Hops[i]
 		if hop.Direction == policy.Out.String() {
@@ -266,19 +291,29 @@ func (s *survey) ask(follower *explain.Follower, plans map[string]*plan.Plan, h 
 			}
 			s.loads[load{h, hop.Node + "/" + hop.Interface}] += sent
 		}
-		p := plans[hop.Node+"/"+hop.Interface+" "+hop.Direction]
-		if hop.Policy == "" || p == nil {
+		p, e := s.taken(hop)
+		if e == nil {
 			continue
 		}
-		n := slices.IndexFunc(p.Entries, func(e *plan.Entry) bool {
-			return e.Name == hop.Class && (e.Spec.At.Line == hop.Line && e.Spec.At.File == hop.File || e.Spec.At == (policy.Place{}))
-		})
-		if n < 0 {
-			continue
-		}
-		s.demands = append(s.demands, demand{rehearsal: h, traffic: t, reverse: reverse, plan: p, entry: p.Entries[n],
+		s.demands = append(s.demands, demand{rehearsal: h, traffic: t, reverse: reverse, plan: p, entry: e,
 			packet: unit.Size(p.Framing.Size(q.Length, len(hop.Labels))), calls: calls, policed: hop.Policed})
 	}
+}
+
+// taken returns the plan at a hop, and the entry of it that took the packet; nil where there
+// is none.
+func (s *survey) taken(hop *explain.Step) (*plan.Plan, *plan.Entry) {
+	p := s.byPlace[hop.Node+"/"+hop.Interface+" "+hop.Direction]
+	if hop.Policy == "" || p == nil {
+		return nil, nil
+	}
+	n := slices.IndexFunc(p.Entries, func(e *plan.Entry) bool {
+		return e.Name == hop.Class && (e.Spec.At.Line == hop.Line && e.Spec.At.File == hop.File || e.Spec.At == (policy.Place{}))
+	})
+	if n < 0 {
+		return p, nil
+	}
+	return p, p.Entries[n]
 }
 
 // voices yields, for each entry that calls fall on in a rehearsal, one direction of it with

@@ -26,10 +26,16 @@ arithmetic, and needs no rehearsal. Raise the bound, or expect less.`,
 						if x.Where != nil && (x.Where != p.Interface || x.Direction != p.Direction) {
 							continue
 						}
+						var of []*plan.Entry
 						for _, e := range p.Entries {
-							if e.Each != 0 || e.Instances() != nil || e.Block || e.When != nil || e.Ceiling == 0 || !policy.IsOf(e.Name, x.Subject) {
-								continue
+							if policy.IsOf(e.Name, x.Subject) {
+								of = append(of, e)
 							}
+						}
+						if len(of) != 1 {
+							continue
+						}
+						if e := of[0]; e.Each == 0 && e.Instances() == nil && !e.Block && e.When == nil && e.Ceiling > 0 {
 							s.bounded(h, x, p, e)
 						}
 					}
@@ -43,26 +49,32 @@ func (s *survey) bounded(h *policy.Rehearsal, x *policy.Expectation, p *plan.Pla
 	offered := s.steady(h, e)
 	lost := 1 - float64(e.Ceiling)/float64(max(offered, 1))
 	// What a queue, or a bucket, holds is not lost: in a short rehearsal that counts.
-	held := e.Queue.Bytes + unit.Size(e.Queue.Packets)*p.MaxPacket
-	if e.Meter != nil {
-		if bound, ok := e.Meter.Bound(); ok && bound <= e.Ceiling {
-			held = e.Meter.Burst + e.Meter.Second
+	held := e.Queue.Bytes + unit.Size(e.Queue.Packets)*p.MaxPacket + 2*p.MaxPacket
+	for o := e; o != nil; o = o.Parent {
+		if o.Meter != nil {
+			held += o.Meter.Burst + o.Meter.Second
+		}
+		if o.AtMost != nil {
+			held += o.AtMost.Credit
 		}
 	}
-	lost -= float64(held) * 8 / h.Lasts.Seconds() / float64(max(offered, 1))
+	more := float64(held) * 8 / h.Lasts.Seconds()
+	lost -= more / float64(max(offered, 1))
 	least := -1.0
 	switch {
 	case x.Metric == policy.Loss && x.AtMost():
 		least = x.Limit
 	case x.Metric == policy.Loss && x.Operator == "=", x.Metric == policy.Drops && (x.AtMost() || x.Operator == "=") && x.Limit == 0:
 		least = x.Limit
-	case x.Metric == policy.Throughput && x.AtLeast() && float64(e.Ceiling) < x.Limit:
+	case x.Metric == policy.Throughput && x.AtLeast() && x.Where != nil && p.Kept() && float64(e.Ceiling)*1.001+more < x.Limit:
+		s.bound[x] = true
 		s.say(e.Spec.At, p.Where(), fmt.Sprintf("`%s` may have %s, and %q is expected", e.Name, figure.Rate(int64(e.Ceiling)), x.Text), "that cannot hold", "raise its bound, or expect less")
 		return
 	}
 	if least < 0 || lost <= least+0.005 || s.onlyCalls(h, e) { // which have a finding of their own
 		return
 	}
+	s.bound[x] = true
 	s.say(e.Spec.At, p.Where(), fmt.Sprintf("`%s` may have %s, is offered %s, and %q is expected", e.Name, figure.Rate(int64(e.Ceiling)), figure.Rate(int64(offered)), x.Text),
 		fmt.Sprintf("at least %s is lost", figure.Ratio(lost)), fmt.Sprintf("raise its bound to %s, or expect less", figure.Rate(int64(offered))))
 }

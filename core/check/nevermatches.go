@@ -37,11 +37,14 @@ that has a ` + "`" + `when` + "`" + ` does not count, for it is not always there
 				if e.Promise > 0 {
 					lost = fmt.Sprintf("the %s promised to it are kept for nobody", figure.Rate(int64(e.Promise)))
 				}
-				if len(l.Of) == 0 && e.Parent != nil {
+				takers, example := s.takers(l)
+				if len(takers) == 0 && e.Parent != nil {
 					s.say(e.Spec.At, where, fmt.Sprintf("`%s` never takes a packet: the entry around it, `%s`, takes none of the class", e.Name, e.Parent.Name), lost, fmt.Sprintf("let `%s` take them, or move the entry", e.Parent.Spec.ClassName.Text))
 					return
 				}
-				takers, example := s.takers(l)
+				if len(takers) == 0 {
+					return
+				}
 				s.say(e.Spec.At, where, fmt.Sprintf("`%s` never takes a packet: %s before it %s all its packets", e.Name, nameAll(takers), takeOrTakes(takers)), lost+"; "+example,
 					fmt.Sprintf("put it before line %d, or narrow what stands before it", takers[0].Spec.At.Line))
 			})

@@ -76,7 +76,9 @@ func TestChangesOfCaptureAndRehearsal(t *testing.T) {
 	sums := map[string]int{}
 	for _, name := range []string{"ternrock.yaml", "new.yaml"} {
 		e := parsed[struct {
-			Flows []struct{ At []struct{ Interface, Class string } }
+			Flows []struct {
+				At []struct{ Interface, Class string }
+			}
 		}](t, imbrel(t, dir, "", nil, "explain", name, "--capture", "ternrock-office.pcap", "-o", "json").out)
 		for _, f := range e.Flows {
 			for _, at := range f.At {

@@ -11,6 +11,7 @@ import (
 	"sync/atomic"
 	"testing"
 
+	"imbrel/core/check"
 	"imbrel/core/explain"
 	"imbrel/core/figure"
 	"imbrel/core/measure"
@@ -27,7 +28,7 @@ var (
 // same of the same thing, in both outputs; and what is expected of an interface is judged
 // by its counters.
 func TestInvariants(t *testing.T) {
-	var refused, packets, drops, answers atomic.Int64
+	var refused, packets, drops, answers, steady atomic.Int64
 	t.Run("houses", func(t *testing.T) {
 		for n := range *houses {
 			number := *firstHouse + n
@@ -35,7 +36,7 @@ func TestInvariants(t *testing.T) {
 				t.Parallel()
 				h := &house{r: rand.New(rand.NewPCG(11, uint64(number)))}
 				text := h.document()
-				c := &checked{T: t, h: h, dir: t.TempDir()}
+				c := &checked{T: t, h: h, dir: t.TempDir(), steady: &steady}
 				put(t, c.dir, "p.yaml", text)
 				first := imbrel(t, c.dir, "", nil, "rehearse", "p.yaml", "-o", "json", "--hops")
 				if first.status == 2 && strings.Contains(first.err, "p.yaml:") {
@@ -50,6 +51,7 @@ func TestInvariants(t *testing.T) {
 				c.counted(&res)
 				c.both(first.out)
 				c.expected(text, &res)
+				c.reckoned(text)
 				c.promised(&res)
 				answers.Add(c.explained(&res))
 				c.printed(&res)
@@ -64,16 +66,70 @@ func TestInvariants(t *testing.T) {
 		}
 	})
 	t.Logf("%d files, %d refused; %d packets, %d of them lost; %d hops of explained packets compared", *houses, refused.Load(), packets.Load(), drops.Load(), answers.Load())
-	if n := int64(*houses); refused.Load()*5 > n || drops.Load() < 100*n || answers.Load() < n {
+	if n := int64(*houses); refused.Load()*5 > n || drops.Load() < 100*n || answers.Load() < n || steady.Load()*2 < n {
 		t.Errorf("the test tests little")
 	}
+}
+
+// reckoned holds what a check reckons against a rehearsal in which everything is sent from the
+// beginning to the end: of what was measured, nothing is said not to hold.
+func (c *checked) reckoned(text string) {
+	text = strings.NewReplacer(", starts: 1s", "", ", lasts: 700ms", "").Replace(text)
+	put(c, c.dir, "steady.yaml", text)
+	reply := imbrel(c, c.dir, "", nil, "rehearse", "steady.yaml", "-o", "json")
+	if reply.status == 2 { // a call that needs its start
+		return
+	}
+	r := parsed[measure.Result](c, reply.out)
+	var b strings.Builder
+	fmt.Fprintf(&b, "%s    expect:\n", text)
+	for i := range r.Interfaces {
+		f := &r.Interfaces[i]
+		for _, k := range f.Classes {
+			if f.PolicyAt != "" && k.OfferedPackets > 0 && k.SentBps > 1000 && strings.Count(k.Class, "/") == 0 {
+				at := fmt.Sprintf(" at %s/%s %s", f.Node, f.Interface, f.Direction)
+				fmt.Fprintf(&b, "      - %s rate%s >= %dbit/s\n      - %s rate%s <= %dbit/s\n", k.Class, at, k.SentBps, k.Class, at, k.SentBps)
+			}
+		}
+	}
+	for _, row := range r.Traffic {
+		if row.Direction == "forward" && row.RateBps > 1000 && row.Class != "" {
+			fmt.Fprintf(&b, "      - %s loss <= %.4f%%\n", row.Name, min(100, 100*worstLoss(&r, row.Name)+0.0001))
+		}
+	}
+	if strings.HasSuffix(b.String(), "expect:\n") {
+		return // nothing was sent
+	}
+	put(c, c.dir, "steady.yaml", b.String())
+	reply = imbrel(c, c.dir, "", nil, "check", "steady.yaml", "-o", "json")
+	if reply.status > 1 {
+		c.Fatalf("exit %d: %s", reply.status, reply.err)
+	}
+	for _, f := range parsed[struct{ Findings []check.Finding }](c, reply.out).Findings {
+		if f.Name == "expectation-reckoned" || f.Name == "expectation-bound" {
+			c.Errorf("what was measured is said not to hold: %s: %s", f.Text, f.Consequence)
+			c.Log(b.String())
+		}
+	}
+	c.steady.Add(1)
+}
+
+// worstLoss returns the greater loss of a traffic's directions.
+func worstLoss(r *measure.Result, name string) (loss float64) {
+	for _, row := range r.Traffic {
+		if row.Name == name {
+			loss = max(loss, row.Loss)
+		}
+	}
+	return loss
 }
 
 // A checked is a file that is looked at.
 type checked struct {
 	*testing.T
-	h   *house
-	dir string
+	h      *house
+	dir    string
+	steady *atomic.Int64
 }
 
 // run runs the program on the file.

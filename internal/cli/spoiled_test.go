@@ -248,8 +248,12 @@ func TestSpoiledExamples(t *testing.T) {
 		rs, err := rehearseText(s.text)
 		if err == nil && !same(sound[s.file], rs) {
 			f, _, _ := files.ReadPolicyIn(oneFile{"policy.yaml", s.text}, "policy.yaml")
-			if e, w := check.Count(check.File(f, nil)); e+w > 0 {
+			findings := check.File(f, nil)
+			reckoned(t, &s, findings, rs)
+			if e, w := check.Count(findings); e+w > 0 {
 				checked++
+			} else if *spoiledAll {
+				t.Logf("no finding: %s:%d, %s: %.150s", s.file, s.line, s.way, strings.Split(s.text, "\n")[s.line-1])
 			}
 		}
 		switch {
@@ -270,6 +274,28 @@ func TestSpoiledExamples(t *testing.T) {
 	t.Logf("%d spoiled files; of %d rehearsed: %d refused by the reader, %d change nothing the rehearsals meet, %d told, %d not; a check names %d without rehearsing", made, len(all), refused, unchanged, found, missed, checked)
 	if made < 150 || found < 10 && !testing.Short() || missed*20 > found+missed && *spoiledAll || missed*10 > found+missed {
 		t.Errorf("%d of %d spoiled files that change what packets meet are told", found, found+missed)
+	}
+}
+
+// reckoned holds what a check reckons of expectations against the rehearsals: what is said not
+// to hold does not.
+func reckoned(t *testing.T, s *spoiling, findings []check.Finding, rs []*measure.Result) {
+	for _, f := range findings {
+		if f.Name != "expectation-reckoned" && f.Name != "expectation-bound" {
+			continue
+		}
+		holds, met := true, false
+		for _, r := range rs {
+			for _, o := range r.Expectations {
+				if strings.Contains(f.Text, strconv.Quote(o.Text)) {
+					met = true
+					holds = holds && o.Holds
+				}
+			}
+		}
+		if !met || holds {
+			t.Errorf("%s:%d, %s: a check says %s (%s), and in the rehearsal it holds", s.file, s.line, s.way, f.Text, f.Consequence)
+		}
 	}
 }
 

@@ -1,0 +1,123 @@
+package check
+
+import (
+	"fmt"
+	"slices"
+
+	"imbrel/core/figure"
+	"imbrel/core/policy"
+)
+
+func expectationReckoned() Rule {
+	return Rule{"expectation-reckoned", Warning, `All the traffic of a rehearsal, taken as a fluid and shared out at each interface as its policy says, misses an expectation by more
+than the reckoning can be wrong: a rate, a loss, a full queue's delay. It is done only where every traffic sends steadily
+for all of the rehearsal, and no load, capture or marking policer has a say. The rehearsal itself is the judge:
+` + "`" + `imbrel rehearse FILE NAME --suggest` + "`" + ` says what to change.`,
+		func(s *survey) {
+			for i := range s.f.Rehearsals {
+				h := &s.f.Rehearsals[i]
+				streams := s.flow(h)
+				for j := range h.Expect {
+					x := &h.Expect[j]
+					if x.Versus != "" || x.Windowed() || x.OfPromise || streams == nil || s.bound[x] {
+						continue
+					}
+					if got := reckon(h, x, streams); got != "" {
+						s.say(x.At, "", fmt.Sprintf("reckoned as a fluid, %s, and %q is expected", got, x.Text), "that hardly holds", fmt.Sprintf("rehearse it: imbrel rehearse FILE %s --suggest", h.Name))
+					}
+				}
+			}
+		}}
+}
+
+// reckon says what a rehearsal comes to where it misses an expectation, or returns "".
+func reckon(h *policy.Rehearsal, x *policy.Expectation, streams []*stream) string {
+	lasts := h.Lasts.Seconds()
+	var at []*passage // where it is judged, of the streams that it is about
+	var about []*stream
+	for _, f := range streams {
+		if f.way.traffic.Name != x.Subject && !f.way.within(x.Subject) {
+			continue
+		}
+		n := len(at)
+		for _, p := range f.steps {
+			if x.Where == nil || x.Where == p.iface && x.Direction.String() == p.hop.Direction && takes(p.hop.Class, x.Subject) {
+				at = append(at, p)
+			}
+		}
+		if len(at) == n {
+			continue
+		}
+		if !f.sure {
+			return ""
+		}
+		about = append(about, f)
+	}
+	if len(about) == 0 {
+		return ""
+	}
+	for _, f := range about { // how streams divide a plain queue's loss is chance
+		for _, p := range f.steps {
+			for _, o := range p.lossy {
+				if !slices.Contains(about, o.stream) && x.Metric != policy.Delay && x.Metric != policy.QueueSize {
+					return ""
+				}
+			}
+		}
+	}
+	switch x.Metric {
+	case policy.Throughput:
+		if x.Where == nil && slices.ContainsFunc(about, func(f *stream) bool { return f.way.reverse != about[0].way.reverse }) {
+			return ""
+		}
+		rate, held := 0.0, 0.0
+		for _, f := range about {
+			got := f.steps[len(f.steps)-1].out
+			for _, p := range f.steps {
+				if x.Where != nil && slices.Contains(at, p) {
+					got = p.sent * p.wire
+				}
+			}
+			rate += got
+			held += f.held() / lasts
+		}
+		if x.AtMost() && rate*0.95-held > x.Limit || x.AtLeast() && rate*1.05+held < x.Limit || x.Operator == ".." && (rate*0.95-held > x.Most || rate*1.05+held < x.Limit) {
+			return fmt.Sprintf("`%s` gets %s", x.Subject, figure.Rate(int64(rate)))
+		}
+	case policy.Loss, policy.Drops:
+		limit := x.Limit
+		if x.Metric == policy.Drops && limit > 0 || !x.AtMost() && x.Operator != "=" {
+			return ""
+		}
+		for _, f := range about {
+			last := f.steps[len(f.steps)-1]
+			lost, held := 1-last.out/max(f.rate, 1), f.held()
+			if lost-held/lasts/max(f.rate, 1) > limit+0.01 {
+				return fmt.Sprintf("%s of `%s` is lost", figure.Ratio(lost), f.way.name())
+			}
+		}
+	case policy.Delay, policy.QueueSize:
+		holds, deepest := 0.0, (*passage)(nil)
+		for _, p := range at {
+			if p.leaf == nil || p.leaf.Queue.Drop != policy.TailDrop || p.leaf.Queue.Bytes == 0 || p.drained == 0 {
+				continue
+			}
+			limit := float64(p.leaf.Queue.Bytes) * 8
+			fills := p.offered > p.drained*1.05 && limit/(p.offered-p.drained) < lasts/4
+			waits := limit / p.drained * 1e9
+			switch {
+			case x.Metric == policy.Delay && fills && x.AtMost() && waits*0.85 > x.Limit:
+				return fmt.Sprintf("the queue of `%s` at %s is full, and a packet waits %s in it", p.leaf.Name, p.iface.Path(), figure.Milliseconds(waits/1e6))
+			case x.Metric == policy.QueueSize && fills && x.AtMost() && limit*0.9/8 > x.Limit:
+				return fmt.Sprintf("the queue of `%s` at %s fills to %s", p.leaf.Name, p.iface.Path(), figure.Bytes(int64(limit/8)))
+			}
+			if most := limit/8 + float64(p.plan.MaxPacket); most > holds {
+				holds, deepest = most, p
+			}
+		}
+		if x.Metric == policy.QueueSize && x.AtLeast() && deepest != nil && holds < x.Limit {
+			return fmt.Sprintf("the queue of `%s` at %s holds %s", deepest.leaf.Name, deepest.iface.Path(), figure.Bytes(int64(deepest.leaf.Queue.Bytes)))
+		}
+	}
+	return ""
+}
