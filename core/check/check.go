@@ -9,6 +9,7 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
+	"time"
 
 	"imbrel/core/explain"
 	"imbrel/core/packet"
@@ -55,9 +56,10 @@ type Rule struct {
 // Rules returns all rules, by their names.
 func Rules() []Rule {
 	all := []Rule{
-		boundBelowCall(), boundBelowCalls(), burstBelowInterval(), burstBelowPacket(), contradiction(), expectationBound(), expectationMark(), expectationReckoned(), expectationUntested(), inNeverQueues(), neverMatches(), noRest(), oneEnd(),
-		openTrust(), partlyShadowed(), policyUnattached(), queueTooDeep(), serverNameAlone(), shapeAboveLink(), shapeFarBelow(), slowLink(), tagNowhere(),
-		timeWithoutZone(), trafficUnclassified(), unboundedPriority(), unused(), voiceAsControl(), voiceWithoutPriority(),
+		boundBelowCall(), boundBelowCalls(), burstBelowInterval(), burstBelowPacket(), contradiction(), eachOneServer(), expectationBound(), expectationMark(), expectationReckoned(), expectationUntested(), framingForgotten(), inNeverQueues(), markUnserved(), neverMatches(), noRest(), oneEnd(),
+		openTrust(), partlyShadowed(), policyUnattached(), pressureFlaps(), queueTooDeep(), queueTooShallow(), serverNameAlone(), shapeAboveFarEnd(), shapeAboveLink(), shapeFarBelow(),
+		sharedOrEach(), slowLink(), tagNowhere(), timeUnrehearsed(), timesOverlap(),
+		timeWithoutZone(), trafficUnclassified(), unboundedPriority(), unitSlip(), unused(), voiceAsControl(), voiceWithoutPriority(),
 	}
 	slices.SortFunc(all, func(a, b Rule) int { return cmp.Compare(a.Name, b.Name) })
 	return all
@@ -131,7 +133,8 @@ type demand struct {
 	entry     *plan.Entry
 	packet    unit.Size // as the interface counts
 	calls     int
-	policed   bool // the packet is larger than a policer's bucket
+	delay     time.Duration // of the links on all of its way
+	policed   bool          // the packet is larger than a policer's bucket
 }
 
 // A way is what explain says of a packet of a traffic in one direction.
@@ -279,6 +282,12 @@ func (s *survey) ask(follower *explain.Follower, h *policy.Rehearsal, t *policy.
 		return // what cannot be sent is an error of the rehearsal
 	}
 	s.ways = append(s.ways, way{h, t, reverse, q.Length, a})
+	delay := time.Duration(0)
+	for i := range a.Hops {
+		if iface := s.interfaces[a.Hops[i].Node+"/"+a.Hops[i].Interface]; iface != nil && iface.Link != nil && a.Hops[i].Direction == policy.Out.String() {
+			delay += iface.Link.Delay
+		}
+	}
 	for i := range a.Hops {
 		hop := &a.Hops[i]
 		if hop.Direction == policy.Out.String() {
@@ -296,7 +305,7 @@ func (s *survey) ask(follower *explain.Follower, h *policy.Rehearsal, t *policy.
 			continue
 		}
 		s.demands = append(s.demands, demand{rehearsal: h, traffic: t, reverse: reverse, plan: p, entry: e,
-			packet: unit.Size(p.Framing.Size(q.Length, len(hop.Labels))), calls: calls, policed: hop.Policed})
+			packet: unit.Size(p.Framing.Size(q.Length, len(hop.Labels))), calls: calls, delay: delay, policed: hop.Policed})
 	}
 }
 

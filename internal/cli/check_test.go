@@ -59,6 +59,16 @@ func TestFindings(t *testing.T) {
 		"burst-below-interval":   {"burst: 4kB", "burst: 1000B", "burst: 1428B", "up to 2 of 6 packets of an interval are lost"},
 		"burst-below-packet":     {"burst: 4kB", "burst: 237B", "burst: 238B", "every one of them is dropped"},
 		"contradiction":          {"{to-port: 8000}", "{to-port: 8000, protocol: icmp}", "{to-port: 8000, protocol: udp}", "no packet has both: it never holds"},
+		"each-one-server":        {"at-least: 20%, at-most: {rate: 90%, when: work}}", "each: source, at-most: 2Mbit/s} # second", "each: destination, at-most: 2Mbit/s} # second", "`bulk` has an instance for each source, and of `run` there is one: 10.2.0.9: the 2 hosts at the other end share it"},
+		"framing-forgotten":      {"{at: west/wan, sends: 10Mbit/s}", "{at: west/wan, sends: 10Mbit/s, framing: aal5-bridged-llc}", "{at: west/wan, sends: 10Mbit/s, framing: ethernet-vlan}", "9.00 Mbit/s of call packets take 10.0 Mbit/s on a link of 10.0 Mbit/s"},
+		"mark-unserved":          {"treat: [{class: voice, mark: ef}", "treat: [{class: voice, mark: af31} # second\n", "treat: [{class: voice, mark: ef} # second\n", "`calls` is marked af31 at west/lan in, and here the rest keeps it and does not serve it"},
+		"pressure-flaps":         {"{rate: 90%, when: work}", "{rate: 1Mbit/s, when: {starts: {load: 85%, for: 1s}, ends: {load: 60%, for: 2s}}}", "{rate: 1Mbit/s, when: {starts: {load: 85%, for: 1s}, ends: {load: 10%, for: 2s}}}", "and 1.57 Mbit/s with it, which ends below 5.40 Mbit/s: it comes and goes about every 3s"},
+		"queue-too-shallow":      {"at-least: 20%, at-most", "at-least: 20%, queue: {limit: 1600B}, at-most", "at-least: 20%, queue: {limit: 8kB}, at-most", "a TCP flow of `copy` keeps about 91"},
+		"shape-above-far-end":    {"direction: in}\n", "direction: in}\n  - {policy: up2, at: east/wan, direction: in} # shape: 8Mbit/s\n", "direction: in}\n  - {policy: up2, at: east/wan, direction: in} # shape: 9.5Mbit/s\n", "the shape of 9.00 Mbit/s is above the 8.00 Mbit/s that `up2` lets in at east/wan"},
+		"shared-or-each":         {"- {class: bulk,", "- {class: guest, at-most: 1Mbit/s} # second\n      - {class: bulk,", "- {class: guest, each: destination, at-most: 1Mbit/s} # second\n      - {class: bulk,", "the 2 hosts in `guest` share one limit of 1.00 Mbit/s: when all are busy each has 500 kbit/s"},
+		"time-unrehearsed":       {"    expect:", "    expect: [bulk rate >= 1Mbit/s]\n  - name: again\n    lasts: 1s\n    starts-at: 2026-03-02T09:30\n    traffic: [{name: x, rate: 1Mbit/s, packet: 1400B, from: 10.2.0.9, to: 10.1.0.9, to-port: 8000}]\n    expect:", "    expect: [bulk rate >= 1Mbit/s]\n  - name: again\n    lasts: 1s\n    starts-at: 2026-03-02T22:30\n    traffic: [{name: x, rate: 1Mbit/s, packet: 1400B, from: 10.2.0.9, to: 10.1.0.9, to-port: 8000}]\n    expect:", "all of the rehearsals are within the time `work`, 08:00 to 17:00 in Europe/Oslo"},
+		"times-overlap":          {"      - {class: bulk,", "      - {class: bulk, at-most: 1Mbit/s, when: work}\n      - {class: bulk, at-most: 2Mbit/s, when: late} # late: 16:00\n      - {class: bulk,", "      - {class: bulk, at-most: 1Mbit/s, when: work}\n      - {class: bulk, at-most: 2Mbit/s, when: late} # late: 17:00\n      - {class: bulk,", "from Mon 16:00 CET on, and 420 minutes of a week, the entry in line 14 has its packets"},
+		"unit-slip":              {"{rate: 90%, when: work}", "{rate: 900Mbit/s, when: work}", "{rate: 9Mbit/s, when: work}", "`bulk` is bounded by 900Mbit/s, and the interface sends 100 Mbit/s"},
 		"expectation-bound":      {"bulk delay p99 <= 150ms]", "bulk delay p99 <= 150ms, bulk rate at east/wan out >= 9.5Mbit/s]", "bulk delay p99 <= 150ms, bulk rate at east/wan out >= 8Mbit/s]", "`bulk` may have 9.00 Mbit/s, and \"bulk rate at east/wan out >= 9.5Mbit/s\" is expected: that cannot hold"},
 		"expectation-mark":       {"bulk delay p99 <= 150ms]", "bulk delay p99 <= 150ms, voice arrive as af41]", "bulk delay p99 <= 150ms, voice arrive as ef]", "arrive as ef: \"voice arrive as af41\" cannot hold."},
 		"expectation-reckoned":   {"bulk delay p99 <= 150ms]", "bulk delay p99 <= 150ms, flood rate <= 6Mbit/s]", "bulk delay p99 <= 150ms, flood rate >= 6Mbit/s]", "reckoned as a fluid, `flood` gets 7.89 Mbit/s, and \"flood rate <= 6Mbit/s\" is expected"},
@@ -112,7 +122,17 @@ func TestFindings(t *testing.T) {
 				text = strings.Replace(text, "  - {name: bulk,", "  - {name: fast, match: [{dscp: ef, from: 10.1.1.9}]}\n  - {name: bulk,", 1)
 			}
 			if strings.Contains(s, "up2") {
-				text = strings.Replace(text, "attach:\n", "  - {name: up2, treat: [{class: voice, priority: 1, at-most: 10%}, {class: rest, at-least: 10%}]}\nattach:\n", 1)
+				_, shape, _ := strings.Cut(s, "# ")
+				shape, _, _ = strings.Cut(shape, "\n")
+				text = strings.Replace(text, "attach:\n", "  - {name: up2, "+shape+", treat: [{class: voice, priority: 1, at-most: 10%}, {class: rest, at-least: 10%}]}\nattach:\n", 1)
+				text = strings.Replace(text, "{name: up2, , ", "{name: up2, ", 1)
+			}
+			if strings.Contains(s, "# second") || strings.Contains(s, "queue: {limit: 1600B}") || strings.Contains(s, "queue: {limit: 8kB}") {
+				text = strings.Replace(text, "    expect:", "      - {name: copy, rate: 12Mbit/s, packet: 1400B, from: 10.2.0.9, to: 10.1.0.8, to-port: 8000, protocol: tcp}\n      - {name: back, rate: 12Mbit/s, packet: 1400B, from: 10.1.0.9, to: 10.2.0.8}\n    expect:", 1)
+				text = strings.Replace(text, "  - {name: bulk,", "  - {name: guest, match: [{to: 10.1.0.0/24}]}\n  - {name: bulk,", 1)
+			}
+			if _, from, late := strings.Cut(s, "# late: "); late {
+				text = strings.Replace(text, "Europe/Oslo}}", "Europe/Oslo}, late: {from: \""+from[:5]+"\", to: \"20:00\", zone: Europe/Oslo}}", 1)
 			}
 			return text
 		}

@@ -40,5 +40,34 @@ people would mean by it; a *note* does nothing, or is worth a look. A comment on
 	for _, r := range check.Rules() {
 		out += fmt.Sprintf("\n## %s\n\n*%s*. %s\n", r.Name, r.Level, r.About)
 	}
-	return out
+	return out + untold
 }
+
+// untold is what goes wrong and a policy file does not tell, or another command does.
+const untold = `
+## What goes wrong, and what tells it
+
+| what goes wrong | what tells it |
+|---|---|
+| bits and bytes, or k and M, are mixed up; a digit is missing | ` + "`unit-slip`, `bound-below-call`, `bound-below-calls`, `shape-above-link`, `shape-far-below`, `expectation-reckoned`" + ` |
+| shares come to more than the whole | an error of every command that reads the file |
+| nothing is left for the default class | ` + "`nothing-for-rest`" + ` |
+| the strict class has no bound, or one below a call | ` + "`unbounded-priority`, `bound-below-call`" + ` |
+| a policer's burst is below a packet, or below what comes in an interval | ` + "`burst-below-packet`, `burst-below-interval`" + ` |
+| the catch-all stands first; a rule is shadowed | an error where a ` + "`rest`" + ` is not last; ` + "`never-matches`, `partly-shadowed`, `contradiction`" + ` |
+| a class is never used, a policy attached nowhere | ` + "`unused`, `policy-unattached`, `expectation-untested`, `traffic-unclassified`" + ` |
+| only uploads are limited, or one end of a link | ` + "`one-end`" + ` |
+| the shape is above what the link carries, or the far end lets in | ` + "`shape-above-link`, `shape-above-far-end`, `in-never-queues`" + ` |
+| the shape ignores framing | ` + "`framing-forgotten`" + ` |
+| a marking is ignored or rewritten later, or lost in a tunnel or a label | ` + "`mark-unserved`, `tag-nowhere`, `expectation-mark`; `imbrel explain`" + ` shows it hop by hop |
+| voice has the network-control codepoint, or anybody's marking is trusted | ` + "`voice-as-control`, `open-trust`, `voice-without-priority`" + ` |
+| a limit for a group was meant for each, or the other way round | ` + "`shared-or-each`, `each-one-server`" + ` |
+| a policer is sized for today's number of phones | ` + "`bound-below-calls`" + `, as far as a rehearsal says how many there will be; ` + "`imbrel budget`" + ` |
+| a schedule never fires | ` + "`time-without-zone`, `time-unrehearsed`, `times-overlap`, `pressure-flaps`" + `; whether a device's clock is right, a file cannot tell |
+| the queue is too deep, or too shallow | ` + "`queue-too-deep`, `queue-too-shallow`" + ` |
+| a full packet ahead of voice on a slow link | ` + "`slow-link`" + ` |
+| several edits look right one by one | ` + "`imbrel changes`" + ` shows the effect of the whole |
+| hardware forwards established flows on a fast path that no policy sees | a file cannot tell: it says what a device should do, not by which of its paths. Measure a marked flow before and after |
+| existing flows keep their old class until they are renewed | a file cannot tell: it knows no flows. In a rehearsal of a capture a flow has its class from what was recognised of it by then |
+| editing a policy in use silently detaches it | a file cannot tell what a device does with an edit. ` + "`imbrel changes`" + ` says what is attached no longer in the file itself |
+`

@@ -1,0 +1,49 @@
+package check
+
+import (
+	"fmt"
+
+	"imbrel/core/figure"
+	"imbrel/core/fluid"
+	"imbrel/core/policy"
+	"imbrel/core/unit"
+)
+
+func pressureFlaps() Rule {
+	return Rule{"pressure-flaps", Warning, `A limit comes under pressure, and takes so much off the load that the pressure ends, whereupon the limit goes and the load is back: on and
+off as long as the traffic lasts. Or the load at which it starts is more than there can be, and it never comes. End it at
+a load that is below what is left while the limit holds.`,
+		func(s *survey) {
+			for _, p := range s.plans {
+				if p.Direction != policy.Out {
+					continue
+				}
+				for _, e := range p.Entries {
+					m := e.AtMost
+					if m == nil || m.When == nil || m.When.Time != nil {
+						continue
+					}
+					if m.When.Starts.Load > p.Whole {
+						s.say(e.Spec.PlaceOf("at-most"), p.Where(), fmt.Sprintf("the limit of `%s` starts at a load of %s, and there is %s", e.Name, figure.Rate(int64(m.When.Starts.Load)), figure.Rate(int64(p.Whole))),
+							"it never comes", "start it below what there is")
+						continue
+					}
+					for i := range s.f.Rehearsals {
+						h := &s.f.Rehearsals[i]
+						own := s.offered(h, e)
+						all := unit.Rate(0)
+						for _, top := range p.Top {
+							all = min(all+s.offered(h, top), fluid.Greedy)
+						}
+						free, limited := min(all, p.Whole), min(all-own+min(own, m.Rate), p.Whole)
+						if own == 0 || free < m.When.Starts.Load || limited >= m.When.Ends.Load {
+							continue
+						}
+						s.say(e.Spec.PlaceOf("at-most"), p.Where(), fmt.Sprintf("the load of `%s` is %s without the limit of `%s`, and %s with it, which ends below %s", h.Name, figure.Rate(int64(free)), e.Name, figure.Rate(int64(limited)), figure.Rate(int64(m.When.Ends.Load))),
+							fmt.Sprintf("it comes and goes about every %s", unit.FormatDuration(m.When.Starts.For+m.When.Ends.For)), fmt.Sprintf("end it below %s", figure.Rate(int64(limited))))
+						break
+					}
+				}
+			}
+		}}
+}

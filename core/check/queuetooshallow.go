@@ -1,0 +1,42 @@
+package check
+
+import (
+	"fmt"
+	"math"
+
+	"imbrel/core/figure"
+	"imbrel/core/packet"
+	"imbrel/core/policy"
+)
+
+func queueTooShallow() Rule {
+	return Rule{"queue-too-shallow", Warning, `The queue of a class holds so much less than what is on its way (the promised rate times the round trip over the links) that TCP cannot
+keep the rate: at each loss it sends half, and the queue is empty before it has caught up (RFC 5681 §3.1; a queue of one such
+product is enough for one flow, a part of it for many). It is reckoned for a single flow that halves its window.`,
+		func(s *survey) {
+			for i := range s.demands {
+				d := &s.demands[i]
+				e, q := d.entry, &d.entry.Queue
+				if d.traffic.Protocol != packet.TCP && d.traffic.Kind != policy.TCPFlows || e.Spec.Queue.Bytes == 0 && e.Spec.Queue.Packets == 0 && e.Spec.Queue.Time == 0 || e.Promise == 0 || !e.Leaf() || q.Drop != policy.TailDrop {
+					continue
+				}
+				if d.plan.Direction == policy.In && d.plan.Shape == 0 || s.offered(d.rehearsal, e) <= e.Promise {
+					continue
+				}
+				trip := 2 * d.delay
+				product := float64(e.Promise) * trip.Seconds() / 8
+				holds := float64(q.Bytes) + float64(q.Packets)*float64(d.plan.MaxPacket)
+				if product <= 0 || holds >= product {
+					continue
+				}
+				// The window goes from half of 1+b to 1+b products; below one the link idles.
+				top := 1 + holds/product
+				keeps := math.Min(1, 0.375*top*top/((1-top/2)+(top*top-1)/2))
+				if keeps > 0.95 {
+					continue
+				}
+				s.say(e.Spec.PlaceOf("queue"), d.plan.Where(), fmt.Sprintf("the queue of `%s` holds %s, and %s are on their way at %s over a round trip of %s", e.Name, figure.Bytes(int64(holds)), figure.Bytes(int64(product)), figure.Rate(int64(e.Promise)), figure.Milliseconds(trip.Seconds()*1000)),
+					fmt.Sprintf("a TCP flow of `%s` keeps about %s of that rate", d.traffic.Name, figure.Ratio(keeps)), fmt.Sprintf("give it a `limit` of %s", figure.Bytes(int64(product))))
+			}
+		}}
+}

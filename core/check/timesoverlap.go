@@ -1,0 +1,42 @@
+package check
+
+import (
+	"fmt"
+	"time"
+
+	"imbrel/core/policy"
+)
+
+func timesOverlap() Rule {
+	return Rule{"times-overlap", Warning, `Two entries of one class at one level are for different times, and the times overlap: while both hold, the first takes every packet
+of the class and the second none. Let one end where the other begins; to the minute at which a time ends it holds no more.`,
+		func(s *survey) {
+			for _, p := range s.plans {
+				for i, e := range p.Entries {
+					for _, o := range p.Entries[:i] {
+						if e.Class == nil || e.Class != o.Class || e.Parent != o.Parent || e.When == nil || o.When == nil || e.When.Time == nil || o.When.Time == nil || e.When.Time == o.When.Time {
+							continue
+						}
+						if at, minutes := overlap(o.When.Time, e.When.Time); minutes > 0 {
+							s.say(e.Spec.At, p.Where(), fmt.Sprintf("the times `%s` and `%s` of `%s` overlap", o.When.Time.Name, e.When.Time.Name, e.Name),
+								fmt.Sprintf("from %s on, and %d minutes of a week, the entry in line %d has its packets", at.Format("Mon 15:04 MST"), minutes, o.Spec.At.Line), "let one end where the other begins")
+						}
+					}
+				}
+			}
+		}}
+}
+
+// overlap returns the first minute of a week at which both times hold, and how many there
+// are.
+func overlap(a, b *policy.Span) (first time.Time, minutes int) {
+	for m := range 7 * 24 * 60 {
+		at := time.Date(2026, 1, 5, 0, m, 0, 0, time.UTC)
+		if a.Holds(at) && b.Holds(at) {
+			if minutes++; minutes == 1 {
+				first = at.In(a.Zone)
+			}
+		}
+	}
+	return first, minutes
+}

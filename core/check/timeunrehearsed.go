@@ -1,0 +1,40 @@
+package check
+
+import (
+	"fmt"
+)
+
+func timeUnrehearsed() Rule {
+	return Rule{"time-unrehearsed", Note, `Rehearsals say when they take place, and none of them while a named time holds that an attached policy uses; or all of them while it
+does. What is in force only then, or only otherwise, is never judged. Perhaps an hour, a day or the zone is wrong.`,
+		func(s *survey) {
+			for i := range s.f.Times {
+				t := &s.f.Times[i]
+				used, within, without := false, 0, 0
+				for _, p := range s.plans {
+					for _, e := range p.Entries {
+						for _, w := range e.Whens() {
+							used = used || w.Time == t
+						}
+					}
+				}
+				for j := range s.f.Rehearsals {
+					switch h := &s.f.Rehearsals[j]; {
+					case h.StartAt.IsZero():
+					case t.Holds(h.StartAt):
+						within++
+					default:
+						without++
+					}
+				}
+				if !used || within+without < 2 || within > 0 && without > 0 {
+					continue
+				}
+				which, never := "none of the rehearsals is", "in force then"
+				if within > 0 {
+					which, never = "all of the rehearsals are", "in force otherwise"
+				}
+				s.say(t.At, "", fmt.Sprintf("%s within the time `%s`, %s", which, t.Name, t), "what is "+never+" is never judged", "mend the time, or add a rehearsal with a `starts-at`")
+			}
+		}}
+}
