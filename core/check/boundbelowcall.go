@@ -20,6 +20,7 @@ kbit/s and Mbit/s were mixed up, or the framing was forgotten: small packets tak
 				s.say(d.entry.Spec.At, d.plan.Where(), fmt.Sprintf("`%s` may have %s, which is less than one call takes", d.entry.Name, figure.Rate(int64(d.entry.Ceiling))),
 					fmt.Sprintf("a call of %s takes %s there: %s of every call is lost", d.traffic.Codec, figure.Rate(int64(one)), figure.Ratio(1-float64(d.entry.Ceiling)/float64(one))),
 					fmt.Sprintf("give it %s, which the %d calls of `%s` take", figure.Rate(int64(d.wire())), d.calls, d.rehearsal.Name))
+				s.raise(d)
 			})
 		}}
 }

@@ -6,6 +6,18 @@ import (
 	"imbrel/core/figure"
 )
 
+// raise mends the bound of an entry that calls alone fall on.
+func (s *survey) raise(d *demand) {
+	e := d.entry.Spec
+	switch _, key := bound(d.entry); {
+	case !s.onlyCalls(d.rehearsal, d.entry):
+	case key == "police":
+		s.mend(&e.Police.Source, "rate", d.wire().String())
+	case key == "at-most" && len(e.AtMost.Keys()) == 0:
+		s.mend(&e.Source, "at-most", d.wire().String())
+	}
+}
+
 func boundBelowCalls() Rule {
 	return Rule{"bound-below-calls", Warning, `The calls of a rehearsal take more than the bound of their class. The bound does not refuse the last call, it damages all
 of them. Raise the bound, or let the phone system admit fewer calls.`,
@@ -19,6 +31,7 @@ of them. Raise the bound, or let the phone system admit fewer calls.`,
 				s.say(d.entry.Spec.At, d.plan.Where(), fmt.Sprintf("the %d calls of `%s` take %s, and `%s` may have %s", d.calls, d.rehearsal.Name, figure.Rate(int64(all)), d.entry.Name, figure.Rate(int64(d.entry.Ceiling))),
 					fmt.Sprintf("%s of every call is lost when all talk; %d calls fit", figure.Ratio(1-float64(d.entry.Ceiling)/float64(all)), int64(d.entry.Ceiling/one)),
 					fmt.Sprintf("give it %s, as `police: {calls: %d, codec: %s}` does, or plan for %d calls", figure.Rate(int64(all)), d.calls, d.traffic.Codec.Name, int64(d.entry.Ceiling/one)))
+				s.raise(d)
 			})
 		}}
 }

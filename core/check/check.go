@@ -39,10 +39,19 @@ type Finding struct {
 	Text        string `json:"text"`        // the reason, in one sentence
 	Consequence string `json:"consequence"` // what follows from it, computed for this file
 	Fix         string `json:"fix"`
+	Edit        *Edit  `json:"edit,omitempty"` // that mends it, where the way out is certain
 
 	at    policy.Place
 	where string
 	more  int // other interfaces of which the same is to be said
+}
+
+// An Edit is a value of a file to be written in another way.
+type Edit struct {
+	File   string `json:"file"`
+	Line   int    `json:"line"` // where the value is
+	Column int    `json:"column"`
+	New    string `json:"new"`
 }
 
 // A Rule is what is looked for.
@@ -116,6 +125,8 @@ type survey struct {
 	ways    []way
 	loads   map[load]unit.Rate           // by rehearsal and interface, what is sent out of it
 	bound   map[*policy.Expectation]bool // of which arithmetic of one bound says that it cannot hold
+	last    int                          // the finding said last
+	isNew   bool                         // and whether it was not said before
 	rule    *Rule
 	found   []Finding
 
@@ -363,14 +374,33 @@ func (s *survey) say(at policy.Place, where, text, consequence, fix string) {
 		key += text
 	}
 	if i, known := s.known[key]; known {
+		s.last, s.isNew = i, false
 		if s.found[i].where != where {
 			s.found[i].more++
 		}
 		return
 	}
 	s.known[key] = len(s.found)
+	s.last, s.isNew = len(s.found), true
 	s.found = append(s.found, Finding{Name: s.rule.Name, Level: s.rule.Level, File: at.File, Line: at.Line, Column: at.Column,
 		Text: text, Consequence: consequence, Fix: fix, at: at, where: where})
+}
+
+// mend gives the finding said last the edit that mends it: what to write for the value of a
+// key, where it is written. Where one line is to be mended in several ways there is none.
+func (s *survey) mend(of *policy.Source, key, value string) {
+	f := &s.found[s.last]
+	if !slices.ContainsFunc(of.Keys(), func(k policy.KeyPlace) bool { return k.Key == key }) {
+		return
+	}
+	at := of.PlaceOf(key)
+	e := &Edit{File: at.File, Line: at.Line, Column: at.Column, New: value}
+	switch {
+	case s.isNew:
+		f.Edit = e
+	case f.Edit != nil && *f.Edit != *e:
+		f.Edit = nil
+	}
 }
 
 // queues reports whether a policy shares out what there is, and does not only mark and

@@ -39,6 +39,7 @@ is one instance, and all share it. On the way to the clients they are told apart
 						for one := range own {
 							s.say(e.Spec.At, p.Where(), fmt.Sprintf("`%s` has an instance for each %s, and of `%s` there is one: %s", e.Name, e.Each, s.f.Rehearsals[i].Name, one),
 								fmt.Sprintf("the %d hosts at the other end share it", len(other)), fmt.Sprintf("write `each: %s`", better))
+							s.mend(&e.Spec.Source, "each", better.String())
 						}
 						break
 					}

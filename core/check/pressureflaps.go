@@ -41,6 +41,7 @@ a load that is below what is left while the limit holds.`,
 						}
 						s.say(e.Spec.PlaceOf("at-most"), p.Where(), fmt.Sprintf("the load of `%s` is %s without the limit of `%s`, and %s with it, which ends below %s", h.Name, figure.Rate(int64(free)), e.Name, figure.Rate(int64(limited)), figure.Rate(int64(m.When.Ends.Load))),
 							fmt.Sprintf("it comes and goes about every %s", unit.FormatDuration(m.When.Starts.For+m.When.Ends.For)), fmt.Sprintf("end it below %s", figure.Rate(int64(limited))))
+						s.mend(&m.When.Spec.Ends.Source, "load", (limited * 9 / 10).String())
 						break
 					}
 				}

@@ -16,6 +16,7 @@ builds in the carrier's box, which knows no classes, so nothing that is promised
 				if why := p.NotKept(); p.Direction == policy.Out && why != "" && queues(p) {
 					s.say(p.Policy.PlaceOf("shape"), p.Where(), fmt.Sprintf("`%s` shares out what the link does not carry", p.Policy.Name), why,
 						fmt.Sprintf("give it a `shape` below %s, such as `shape: 95%%`", figure.Rate(int64(p.Carries))))
+					s.mend(&p.Policy.Source, "shape", "95%")
 				}
 			}
 		}}

@@ -18,6 +18,7 @@ its way, and a burst of calls can take links down. Telephony is ` + "`" + `ef` +
 				}
 				s.say(d.entry.Spec.PlaceOf("mark"), d.plan.Where(), fmt.Sprintf("the calls in `%s` leave as %s, which is network control", d.entry.Name, m.DSCP.Name()),
 					"they compete with routing on every hop", "mark them `ef`")
+				s.mend(&d.entry.Spec.Source, "mark", "ef")
 			})
 		}}
 }

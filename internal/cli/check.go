@@ -13,14 +13,18 @@ import (
 
 func (a *app) check(text render.Text) *cobra.Command {
 	about, failOn := "", "error"
+	fix, diff := false, false
 	c := &cobra.Command{
 		Use:   "check FILE…",
 		Short: "What of a policy will not do what its author means",
 		Long: `Check reads policy files and says what of them will not work, or not as most people
 would mean it: each finding with its place, the reason, what follows from it in numbers,
 and the way out. A comment on its line accepts one, with a reason:
-  # imbrel: accept slow-link because the new line comes in May`,
+  # imbrel: accept slow-link because the new line comes in May
+Where the way out is certain, --fix writes it into the file, and --diff shows it. For
+tools that show findings beside the code there is -o sarif (SARIF 2.1.0).`,
 		Example: `  imbrel check ternrock.yaml
+  imbrel check ternrock.yaml --diff
   imbrel check --about open-trust`,
 		RunE: func(c *cobra.Command, args []string) error {
 			if failOn != "error" && failOn != "warning" {
@@ -35,25 +39,59 @@ and the way out. A comment on its line accepts one, with a reason:
 			if len(args) == 0 {
 				return fmt.Errorf("%s wants a policy file\nsee: %s --help", c.CommandPath(), c.CommandPath())
 			}
-			all := []check.Finding{}
+			if (fix || diff) && a.output == "sarif" {
+				return fmt.Errorf("-o sarif tells what is found: leave --fix and --diff out")
+			}
+			all, mended := []check.Finding{}, []check.Finding{}
+			var changed []files.Changed
 			for _, name := range args {
 				f, in, err := files.ReadPolicy(name, a.in, a.includeFrom...)
 				if err != nil {
 					return err
 				}
-				all = append(all, check.File(f, in.Accepted)...)
+				if !fix && !diff {
+					all = append(all, check.File(f, in.Accepted)...)
+					continue
+				}
+				if name == "-" && fix {
+					return fmt.Errorf("--fix writes to the file itself, which standard input has not; --diff shows what it would do")
+				}
+				_, after, left, gone := mend(f, in)
+				all, mended, changed = append(all, left...), append(mended, gone...), append(changed, after.Changed(in)...)
+			}
+			if fix {
+				for i := range changed {
+					if err := changed[i].Write(); err != nil {
+						return err
+					}
+				}
 			}
 			errors, warnings := check.Count(all)
-			if a.output == "json" {
-				if err := render.JSON(a.out, struct {
+			var err error
+			switch {
+			case a.output == "sarif":
+				err = render.JSON(a.out, render.SARIF(all, version()))
+			case a.output == "json":
+				err = render.JSON(a.out, struct {
 					Findings []check.Finding `json:"findings"`
 					Errors   int             `json:"errors"`
 					Warnings int             `json:"warnings"`
-				}{all, errors, warnings}); err != nil {
-					return err
+					Mended   []check.Finding `json:"mended,omitempty"`
+				}{all, errors, warnings, mended})
+			case diff:
+				for i := range changed {
+					text.Diff(changed[i].Name, changed[i].Old, changed[i].New)
 				}
-			} else {
+				if len(changed) == 0 {
+					text.Line("Nothing that could be mended for certain.")
+				}
+				return nil
+			default:
+				text.Mended(mended)
 				text.Findings(all)
+			}
+			if err != nil {
+				return err
 			}
 			if errors > 0 || failOn == "warning" && warnings > 0 {
 				return errFound
@@ -62,6 +100,9 @@ and the way out. A comment on its line accepts one, with a reason:
 		},
 	}
 	c.Flags().StringVar(&about, "about", "", "explain the finding `NAME` at length")
+	c.Flags().BoolVar(&fix, "fix", false, "mend what has a certain way out in the file itself, and show what is left")
+	c.Flags().BoolVar(&diff, "diff", false, "show what --fix would write, as a unified diff, and write nothing")
+	c.MarkFlagsMutuallyExclusive("fix", "diff")
 	c.Flags().StringVar(&failOn, "fail-on", failOn, "exit with 1 from this `LEVEL` on: error or warning")
 	return c
 }

@@ -1,6 +1,7 @@
 package cli_test
 
 import (
+	"bytes"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -8,6 +9,9 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/santhosh-tekuri/jsonschema/v6"
+
+	"imbrel/core/changes"
 	"imbrel/core/check"
 	"imbrel/internal/render"
 )
@@ -145,6 +149,7 @@ func TestFindings(t *testing.T) {
 		if flat := strings.Join(strings.Fields(text), " "); !strings.Contains(flat, c.says) {
 			t.Errorf("%s does not say %q:\n%s", r.Name, c.says, text)
 		}
+		mended(t, r.Name, with(c.raises))
 		if _, names := named(with(c.near)); slices.Contains(names, r.Name) {
 			t.Errorf("%s is raised by %q", r.Name, c.near)
 		}
@@ -152,6 +157,102 @@ func TestFindings(t *testing.T) {
 	r := imbrel(t, t.TempDir(), checkable, nil, "check", "-")
 	if r.status != 0 || r.out != "Nothing found.\n" {
 		t.Errorf("the sound file: exit %d\n%s", r.status, r.out)
+	}
+}
+
+// fixable are the findings whose way out is certain in the file that raises them.
+var fixable = []string{"bound-below-call", "bound-below-calls", "burst-below-interval", "burst-below-packet", "each-one-server", "pressure-flaps", "shape-above-far-end", "shape-above-link", "voice-as-control"}
+
+// mended mends a file that raises a finding, and holds what is left against what it was: the
+// finding is gone, and no line differs but those of edits, which --diff and the JSON show.
+func mended(t *testing.T, name, text string) {
+	dir := t.TempDir()
+	text = strings.ReplaceAll(text, "policies:\n", "policies: # as agreed, Ærø\n")
+	put(t, dir, "p.yaml", text)
+	var edits []int
+	for _, f := range parsed[struct{ Findings []check.Finding }](t, imbrel(t, dir, "", nil, "check", "p.yaml", "-o", "json").out).Findings {
+		if f.Name == name && f.Edit != nil {
+			edits = append(edits, f.Edit.Line)
+		}
+	}
+	if (len(edits) > 0) != slices.Contains(fixable, name) {
+		t.Errorf("%s: lines %v can be mended", name, edits)
+	}
+	if len(edits) == 0 {
+		return
+	}
+	diff := imbrel(t, dir, "", nil, "check", "p.yaml", "--diff")
+	imbrel(t, dir, "", nil, "check", "p.yaml", "--fix")
+	after, err := os.ReadFile(filepath.Join(dir, "p.yaml"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	old, now := strings.Split(text, "\n"), strings.Split(string(after), "\n")
+	if len(old) != len(now) {
+		t.Fatalf("%s: %d lines of %d are left", name, len(now), len(old))
+	}
+	for i := range old {
+		changed := old[i] != now[i]
+		if changed != (strings.Contains(diff.out, "\n-"+old[i]+"\n") && strings.Contains(diff.out, "\n+"+now[i]+"\n")) || !changed && slices.Contains(edits, i+1) {
+			t.Errorf("%s: line %d is %q of %q, and the diff is\n%s", name, i+1, now[i], old[i], diff.out)
+		}
+	}
+	for _, f := range parsed[struct{ Findings []check.Finding }](t, imbrel(t, dir, "", nil, "check", "p.yaml", "-o", "json").out).Findings {
+		if f.Level != check.Note {
+			t.Errorf("%s: left after --fix: %+v", name, f)
+		}
+	}
+	put(t, dir, "old.yaml", text)
+	got := parsed[changes.Result](t, imbrel(t, dir, "", nil, "changes", "old.yaml", "p.yaml", "-o", "json").out)
+	if len(got.FindingsGone) == 0 || len(got.FindingsNew) > 0 || len(got.Network)+len(got.Rehearsals) > 0 {
+		t.Errorf("%s: --fix changes more than it should: %+v", name, got)
+	}
+	for _, i := range got.Interfaces {
+		if len(i.Packets) > 0 && name != "voice-as-control" {
+			t.Errorf("%s: --fix moves packets: %+v", name, i.Packets)
+		}
+	}
+}
+
+// The findings as SARIF are of its schema, and are all there.
+func TestSARIF(t *testing.T) {
+	file, err := os.ReadFile("testdata/sarif-2.1.0.json")
+	if err != nil {
+		t.Fatal(err)
+	}
+	doc, err := jsonschema.UnmarshalJSON(bytes.NewReader(file))
+	if err != nil {
+		t.Fatal(err)
+	}
+	c := jsonschema.NewCompiler()
+	c.AssertFormat()
+	if err := c.AddResource("sarif.json", doc); err != nil {
+		t.Fatal(err)
+	}
+	schema, err := c.Compile("sarif.json")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, text := range []string{checkable, strings.Replace(checkable, "rate: 600kbit/s, burst: 4kB", "rate: 60kbit/s, burst: 237B", 1)} {
+		dir := t.TempDir()
+		put(t, dir, "a file.yaml", text)
+		findings := parsed[struct{ Findings []check.Finding }](t, imbrel(t, dir, "", nil, "check", "a file.yaml", "-o", "json").out).Findings
+		r := imbrel(t, dir, "", nil, "check", "a file.yaml", "-o", "sarif")
+		log, err := jsonschema.UnmarshalJSON(strings.NewReader(r.out))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := schema.Validate(log); err != nil {
+			t.Error(err)
+		}
+		if n := strings.Count(r.out, `"ruleIndex"`); n != len(findings) || n > 0 && !strings.Contains(r.out, `"uri":"a%20file.yaml"`) {
+			t.Errorf("%d results of %d findings:\n%s", n, len(findings), r.out)
+		}
+	}
+	for args, want := range map[string]string{"check - -o sarif --fix": "leave --fix and --diff out", "shares - -o sarif": "text or json", "check - --fix": "which standard input has not", "check - --fix --diff": "fix diff"} {
+		if r := imbrel(t, t.TempDir(), checkable, nil, strings.Fields(args)...); r.status != 2 || !strings.Contains(r.err, want) {
+			t.Errorf("%s: exit %d: %s; want %q", args, r.status, r.err, want)
+		}
 	}
 }
 
@@ -188,6 +289,19 @@ func TestCheckOfTheExamples(t *testing.T) {
 	r := imbrel(t, dir, strings.Replace(many, ", police: {calls: 5, codec: g711}", "", 1), nil, "check", "-")
 	if strings.Count(r.out, "unbounded-priority") != 1 || !strings.Contains(r.out, "and 29 more") {
 		t.Errorf("what a pattern repeats is to be said once:\n%s", r.out)
+	}
+	var long strings.Builder
+	for i := range 2100 {
+		fmt.Fprintf(&long, "      - {class: c%d}\n", i)
+	}
+	longer := strings.Replace(checkable, "      - {class: rest, at-least: 20%}\n", long.String(), 1)
+	long.Reset()
+	for i := range 2100 {
+		fmt.Fprintf(&long, "  - {name: c%d, match: [{to-port: %d}]}\n", i, 8000+i)
+	}
+	longer = strings.Replace(longer, "policies:\n", long.String()+"policies:\n", 1)
+	if r := imbrel(t, dir, longer, nil, "check", "-"); r.status != 0 || strings.Count(r.out, "note never-matches") != 1 || !strings.Contains(r.out, "was not found out") {
+		t.Errorf("a policy of many entries: exit %d\n%.600s%s", r.status, r.out, r.err)
 	}
 	text := strings.Replace(checkable, "shape: 9Mbit/s", "shape: 11Mbit/s", 1)
 	if r := imbrel(t, dir, text, nil, "rehearse", "-"); !strings.Contains(r.out, "the file itself has 1 error and 0 warnings: imbrel check -") {

@@ -92,7 +92,7 @@ Start with:  imbrel demo`,
 			if err := noneEmpty(c); err != nil {
 				return err
 			}
-			if a.output != "text" && a.output != "json" {
+			if a.output != "text" && a.output != "json" && (a.output != "sarif" || c.Name() != "check") {
 				return fmt.Errorf("-o %s: the output is text or json", a.output)
 			}
 			return nil

@@ -47,6 +47,9 @@ func (c *includer) read(name, dir string, r io.Reader) (language.Value, error) {
 	if err != nil {
 		return language.Value{}, fmt.Errorf("cannot read %s: %w", name, err)
 	}
+	if over, edited := c.in.over[name]; edited {
+		text = over
+	}
 	if c.bytes += len(text); c.bytes > maxPolicyBytes {
 		return language.Value{}, fmt.Errorf("%s is larger than 4 MiB, with what it includes; no policy is", name)
 	}

@@ -34,6 +34,8 @@ type Place struct {
 
 	texts map[string][]byte // of the policy files read, by name
 	doc   *language.Value   // what was read, with what it includes
+	name  string            // of the file that was read first
+	over  map[string][]byte // texts to take in place of those of the files, by name
 }
 
 // Number returns the text at a path of the policy file that was read, "" where nothing
@@ -169,7 +171,7 @@ func ReadPolicyIn(in fs.FS, name string) (*policy.File, Place, error) {
 }
 
 func readPolicy(in Place, name string, r io.Reader) (*policy.File, Place, error) {
-	in.texts = make(map[string][]byte)
+	in.texts, in.name = make(map[string][]byte), name
 	inc := includer{in: in}
 	doc, err := inc.read(name, "", r)
 	switch {

@@ -2,6 +2,7 @@ package render
 
 import (
 	"fmt"
+	"strings"
 
 	"imbrel/core/check"
 	"imbrel/core/figure"
@@ -21,11 +22,81 @@ func (t Text) Findings(all []check.Finding) {
 		t.Line("")
 	}
 	errors, warnings := check.Count(all)
+	certain := 0
+	for i := range all {
+		if all[i].Edit != nil {
+			certain++
+		}
+	}
+	if certain > 0 {
+		t.Line("--fix mends %d of them, as far as one does not stand in the way of another; --diff shows how.", certain)
+	}
 	switch notes := len(all) - errors - warnings; {
 	case len(all) == 0:
 		t.Line("Nothing found.")
 	default:
 		t.Line("%s, %s, %s. `imbrel check --about NAME` explains one at length.", figure.Plural(errors, "error"), figure.Plural(warnings, "warning"), figure.Plural(notes, "note"))
+	}
+}
+
+// Mended writes what was mended.
+func (t Text) Mended(all []check.Finding) {
+	for i := range all {
+		f := &all[i]
+		t.Line("%s:%d: mended %s", f.File, f.Line, f.Name)
+		t.paragraph("  ", f.Text+": line "+fmt.Sprint(f.Edit.Line)+" says "+f.Edit.New+" now.")
+	}
+	if len(all) > 0 {
+		t.Line("")
+	}
+}
+
+// around is how many lines a unified diff shows around what differs.
+const around = 3
+
+// Diff writes a unified diff of two texts that have as many lines.
+func (t Text) Diff(name string, before, after []byte) {
+	old, now := strings.SplitAfter(string(before), "\n"), strings.SplitAfter(string(after), "\n")
+	var differ []int
+	for i := range old {
+		if old[i] != now[i] {
+			differ = append(differ, i)
+		}
+	}
+	if last := len(old) - 1; old[last] == "" {
+		old = old[:last]
+	}
+	put := func(mark byte, line string) {
+		end := ""
+		if !strings.HasSuffix(line, "\n") {
+			end = "\n\\ No newline at end of file\n"
+		}
+		fmt.Fprintf(t.W, "%c%s%s", mark, line, end)
+	}
+	fmt.Fprintf(t.W, "--- %s\n+++ %s\n", Visible(name), Visible(name))
+	for len(differ) > 0 {
+		n := 1
+		for n < len(differ) && differ[n]-differ[n-1] <= 2*around {
+			n++
+		}
+		first, last := max(0, differ[0]-around), min(len(old)-1, differ[n-1]+around)
+		fmt.Fprintf(t.W, "@@ -%d,%d +%d,%d @@\n", first+1, last-first+1, first+1, last-first+1)
+		for i := first; i <= last; {
+			if old[i] == now[i] {
+				put(' ', old[i])
+				i++
+				continue
+			}
+			end := i
+			for end <= last && old[end] != now[end] {
+				put('-', old[end])
+				end++
+			}
+			for ; i < end; i++ {
+				put('+', now[i])
+			}
+		}
+		differ = differ[n:]
 	}
 }
 

@@ -1,0 +1,153 @@
+package files
+
+import (
+	"bytes"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"unicode/utf8"
+
+	"imbrel/core/language"
+	"imbrel/core/policy"
+)
+
+// An Edit is a value of a policy file to be written in another way.
+type Edit struct {
+	At  policy.Place // where the value is
+	New string
+}
+
+// Edited returns the policy file read again with edits of it and of what it includes: the
+// value at each place replaced, and nothing else. An edit of a place at which no single
+// value is written, or that another edit of the same place contradicts, is an error.
+func (p Place) Edited(edits []Edit) (*policy.File, Place, error) {
+	texts := make(map[string][]byte)
+	for name, text := range p.texts {
+		texts[name] = text
+	}
+	edits = slices.Clone(edits)
+	slices.SortStableFunc(edits, func(a, b Edit) int { // the last of a line first
+		return (b.At.Line-a.At.Line)*100_000 + b.At.Column - a.At.Column
+	})
+	for i, e := range edits {
+		if i > 0 && edits[i-1].At == e.At {
+			if edits[i-1].New != e.New {
+				return nil, p, fmt.Errorf("%s: two edits of one value", e.At)
+			}
+			continue
+		}
+		changed, err := p.replaced(texts[e.At.File], e)
+		if err != nil {
+			return nil, p, err
+		}
+		texts[e.At.File] = changed
+	}
+	again := Place{FS: p.FS, In: p.In, Also: p.Also, over: texts, name: p.name}
+	return readPolicy(again, p.name, bytes.NewReader(texts[p.name]))
+}
+
+// replaced returns a text with the value at a place replaced.
+func (p Place) replaced(text []byte, e Edit) ([]byte, error) {
+	no := fmt.Errorf("%s: there is no single value here", e.At)
+	v := scalarAt(p.doc, e.At)
+	if v == nil {
+		return nil, no
+	}
+	start := 0
+	for range e.At.Line - 1 {
+		n := bytes.IndexByte(text[start:], '\n')
+		if n < 0 {
+			return nil, no
+		}
+		start += n + 1
+	}
+	for column := 1; column < e.At.Column; column++ {
+		if start >= len(text) {
+			return nil, no
+		}
+		_, size := utf8.DecodeRune(text[start:])
+		start += size
+	}
+	raw := string(text[start:])
+	for _, written := range []string{v.Text, `"` + v.Text + `"`, "'" + v.Text + "'"} {
+		if strings.HasPrefix(raw, written) && written != "" {
+			return slices.Concat(text[:start], []byte(e.New), text[start+len(written):]), nil
+		}
+	}
+	return nil, no
+}
+
+// scalarAt returns the value of a document that is written at a place, or nil.
+func scalarAt(v *language.Value, at policy.Place) *language.Value {
+	if v.Kind == language.Scalar {
+		if v.At == at {
+			return v
+		}
+		return nil
+	}
+	for i := range v.Items {
+		if found := scalarAt(&v.Items[i], at); found != nil {
+			return found
+		}
+	}
+	return nil
+}
+
+// A Changed is a file whose text differs from another reading's.
+type Changed struct {
+	Name     string
+	Old, New []byte
+}
+
+// Changed returns the files whose text differs between two readings, by their names.
+func (p Place) Changed(before Place) []Changed {
+	var out []Changed
+	for name, text := range p.texts {
+		if old, was := before.texts[name]; was && !bytes.Equal(old, text) {
+			out = append(out, Changed{name, old, text})
+		}
+	}
+	slices.SortFunc(out, func(a, b Changed) int { return strings.Compare(a.Name, b.Name) })
+	return out
+}
+
+// Write replaces the file on disk, as a whole or not at all: the new text gets the name when
+// it is written.
+func (c *Changed) Write() error {
+	now, err := os.ReadFile(c.Name)
+	if err == nil && !bytes.Equal(now, c.Old) {
+		err = fmt.Errorf("it has changed meanwhile")
+	}
+	if err != nil {
+		return fmt.Errorf("cannot mend %s: %w", c.Name, inWords(c.Name, err))
+	}
+	target, err := filepath.EvalSymlinks(c.Name)
+	if err != nil {
+		return fmt.Errorf("cannot mend %s: %w", c.Name, err)
+	}
+	info, err := os.Stat(target)
+	if err != nil {
+		return fmt.Errorf("cannot mend %s: %w", c.Name, err)
+	}
+	f, err := os.CreateTemp(filepath.Dir(target), ".imbrel-*")
+	if err != nil {
+		return fmt.Errorf("cannot mend %s: %w", c.Name, err)
+	}
+	defer os.Remove(f.Name()) // when it did not get the name
+	_, err = f.Write(c.New)
+	if e := f.Chmod(info.Mode().Perm()); err == nil {
+		err = e
+	}
+	if e := f.Close(); err == nil {
+		err = e
+	}
+	if err == nil {
+		err = os.Rename(f.Name(), target)
+	}
+	if err != nil {
+		return fmt.Errorf("cannot mend %s: %w", c.Name, err)
+	}
+	return nil
+}
