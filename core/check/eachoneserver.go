@@ -32,13 +32,13 @@ is one instance, and all share it. On the way to the clients they are told apart
 						if len(own) != 1 || len(other) < 2 {
 							continue
 						}
-						better := policy.BySource
+						better, where := policy.BySource, "go to"
 						if e.Each == policy.BySource {
-							better = policy.ByDestination
+							better, where = policy.ByDestination, "come from"
 						}
 						for one := range own {
-							s.say(e.Spec.At, p.Where(), fmt.Sprintf("`%s` has an instance for each %s, and of `%s` there is one: %s", e.Name, e.Each, s.f.Rehearsals[i].Name, one),
-								fmt.Sprintf("the %d hosts at the other end share it", len(other)), fmt.Sprintf("write `each: %s`", better))
+							s.say(e.Spec.At, p.Where(), fmt.Sprintf("`%s` has a limit for each %s, and all its packets in `%s` %s %s", e.Name, e.Each, s.f.Rehearsals[i].Name, where, one),
+								fmt.Sprintf("the %d hosts at the other end share one limit", len(other)), fmt.Sprintf("write `each: %s`", better))
 							s.mend(&e.Spec.Source, "each", better.String())
 						}
 						break

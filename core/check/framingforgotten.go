@@ -27,7 +27,7 @@ there are many calls. Give the interface the ` + "`framing`" + ` of the link's e
 					continue
 				}
 				s.say(p.Policy.PlaceOf("shape"), p.Where(), fmt.Sprintf("the shape counts bytes as `%s`, and the link as `%s`", p.Framing.Name, framing.Name),
-					fmt.Sprintf("%s of call packets take %s on a link of %s, of full packets %s", figure.Rate(int64(p.Shape)), figure.Rate(int64(on(call))), figure.Rate(int64(rate)), figure.Rate(int64(on(1500)))),
+					fmt.Sprintf("%s of call packets take %s on a link of %s, of full packets %s", figure.Rate(int64(p.Shape)), figure.Decided(float64(on(call)), float64(rate), "bit/s"), figure.Rate(int64(rate)), figure.Rate(int64(on(1500)))),
 					fmt.Sprintf("give the interface `framing: %s`", framing.Name))
 			}
 		}}

@@ -24,11 +24,11 @@ neither keeps the mark nor serves it, so it was set for nothing. Give the later 
 						break
 					}
 					if rest := e.Class == nil && e.Parent == nil; set != "" && rest && p.Direction == policy.Out && (queues(p) || h.MarksOut.DSCP != set) && s.congested(p.Interface) {
-						became := "keeps it and does not serve it"
+						became := "keeps the mark and does not serve it"
 						if h.MarksOut.DSCP != set {
 							became = "makes " + h.MarksOut.DSCP + " of it"
 						}
-						s.say(e.Spec.At, p.Where(), fmt.Sprintf("`%s` is marked %s at %s, and here the rest %s", w.name(), set, where, became),
+						s.say(e.Spec.At, p.Where(), fmt.Sprintf("`%s` is marked %s at %s, and here it is in the rest, which %s", w.name(), set, where, became),
 							"it waits among what nobody named, wherever the link is full", fmt.Sprintf("add an entry for a class with `match: [{dscp: %s}]`", set))
 					}
 					if e.Class != nil && h.MarksOut.DSCP != h.MarksIn.DSCP && h.MarksOut.DSCP != codepoint.DF.Name() {

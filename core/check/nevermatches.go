@@ -112,7 +112,7 @@ func (s *survey) takers(l *space.Leaf) (out []*plan.Entry, example string) {
 		}
 		if out = append(out, t.By); example == "" {
 			packet, _ := s.space.Example(box)
-			example = fmt.Sprintf("a packet %s goes to `%s`", packet, t.By.Name)
+			example = fmt.Sprintf("a packet %s, goes to `%s`", packet, t.By.Name)
 		}
 		if _, some := s.space.Search().First(l.Of, []*space.Taking{t}); !some {
 			return []*plan.Entry{t.By}, example

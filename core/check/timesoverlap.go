@@ -19,7 +19,7 @@ of the class and the second none. Let one end where the other begins; to the min
 						}
 						if at, minutes := overlap(o.When.Time, e.When.Time); minutes > 0 {
 							s.say(e.Spec.At, p.Where(), fmt.Sprintf("the times `%s` and `%s` of `%s` overlap", o.When.Time.Name, e.When.Time.Name, e.Name),
-								fmt.Sprintf("from %s on, and %d minutes of a week, the entry in line %d has its packets", at.Format("Mon 15:04 MST"), minutes, o.Spec.At.Line), "let one end where the other begins")
+								fmt.Sprintf("for %d minutes of a week, first from %s on, the entry in line %d has all its packets", minutes, at.Format("Mon 15:04 MST"), o.Spec.At.Line), "let one end where the other begins")
 						}
 					}
 				}
