@@ -352,6 +352,8 @@ func (s *Space) Entries(file int, p *plan.Plan, inForce func(*plan.Entry) bool) 
 					l.Less = append(slices.Clip(less), &Taking{Takes: t.Spares, id: -t.id})
 				}
 				less = append(less, &Taking{t.Takes, t.Spares, e, t.id})
+			} else { // of two with the rest, one has a time
+				less = append(less, &Taking{Takes: Everything, By: e})
 			}
 			out[e.Number] = l
 			level(e.Inner, l)

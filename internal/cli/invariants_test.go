@@ -52,6 +52,9 @@ func TestInvariants(t *testing.T) {
 				c.both(first.out)
 				c.expected(text, &res)
 				c.reckoned(text)
+				if out := c.run("changes", "p.yaml"); !strings.Contains(out, "Nothing changes.") {
+					t.Errorf("a file differs from itself:\n%s", out)
+				}
 				c.promised(&res)
 				answers.Add(c.explained(&res))
 				c.printed(&res)

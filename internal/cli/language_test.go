@@ -214,7 +214,7 @@ func TestMoreBadPolicies(t *testing.T) {
 		"cells backwards":           {"48/53", "53/48", "payload and the whole of a cell"},
 		"a map of nothing":          {"{af41: af42,", "{af41: af42, af41: af43,", "af41 is mapped twice"},
 		"a server name with spaces": {"charts.example]", `"charts example"]`, "is not a server name"},
-		"too much within":           {"{class: bulk, at-least: 10%}", "{class: bulk, at-least: 9Mbit/s}", "the promises within `rest` come to 11.7Mbit/s, and it is promised"},
+		"too much within":           {"{class: local, at-least: 10%}", "{class: local, at-least: 9Mbit/s}", "the promises within `rest` come to 11.7Mbit/s, and it is promised"},
 		"an interface unknown":      {"in: skerry/lan", "in: skerry/lam", "did you mean `skerry/lan`"},
 		"each of nothing":           {"each: source", "each: phone", "is not allowed here"},
 		"a burst below":             {"to: 6Mbit/s", "to: 1Mbit/s", "a burst to 1Mbit/s is below at-most 2Mbit/s"},

@@ -183,6 +183,8 @@ func TestDamagedPolicies(t *testing.T) {
 		what := fmt.Sprintf("mutant %d", *firstMutant+n)
 		tried(t, &e, dir, what, len(text), "shares", "p.yaml")
 		tried(t, &e, dir, what, len(text), "explain", "p.yaml", "--from", "10.44.8.20", "--to", "10.44.64.20", "--why")
+		tried(t, &e, dir, what, len(text), "check", "p.yaml", "--diff")
+		tried(t, &e, dir, what, len(text), "changes", "ternrock.yaml", "p.yaml")
 		if n%4 == 0 {
 			tried(t, &e, dir, what, len(text), "rehearse", "p.yaml")
 		}

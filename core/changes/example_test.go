@@ -1,0 +1,39 @@
+package changes_test
+
+import (
+	"fmt"
+	"time"
+
+	"imbrel/core/changes"
+	"imbrel/core/language"
+	"imbrel/core/policy"
+)
+
+func read(ports string) *policy.File {
+	doc, err := language.FromJSON("office", []byte(`{"imbrel": 1,
+		"classes": [{"name": "mail", "match": [{"to-port": `+ports+`, "protocol": "tcp"}]}],
+		"policies": [{"name": "up", "treat": [{"class": "mail", "at-least": "20%"}, {"class": "rest"}]}],
+		"attach": [{"policy": "up", "at": "office/wan", "direction": "out"}],
+		"network": {"nodes": [{"name": "office", "interfaces": [{"name": "wan", "rate": "10Mbit/s", "subnets": "10.1.0.0/16"}]}]}}`))
+	if err != nil {
+		panic(err)
+	}
+	f, err := language.Read(doc, time.LoadLocation)
+	if err != nil {
+		panic(err)
+	}
+	return f
+}
+
+// What an edit changes in meaning.
+func Example() {
+	r := changes.Between(changes.Checked{File: read("[25, 587]")}, changes.Checked{File: read("[25, 465]")})
+	for _, m := range r.Interfaces[0].Packets {
+		fmt.Printf("%s → %s, for example %s\n", m.From, m.To, m.Example)
+	}
+	fmt.Println(changes.Between(changes.Checked{File: read("[25, 587]")}, changes.Checked{File: read("[587, 25]")}).Same)
+	// Output:
+	// mail → rest, for example tcp, to port 587
+	// rest → mail, for example tcp, to port 465
+	// true
+}

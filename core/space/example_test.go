@@ -1,0 +1,42 @@
+package space_test
+
+import (
+	"fmt"
+	"time"
+
+	"imbrel/core/language"
+	"imbrel/core/plan"
+	"imbrel/core/space"
+)
+
+// What an entry takes that no entry before it does.
+func Example() {
+	doc, err := language.FromJSON("office", []byte(`{"imbrel": 1,
+		"classes": [{"name": "web", "match": [{"to-port": "0-1023"}]}, {"name": "mail", "match": [{"to-port": [25, 587]}]}, {"name": "pop", "match": [{"to-port": 110}]}],
+		"policies": [{"name": "up", "treat": [{"class": "web"}, {"class": "mail"}, {"class": "pop"}]}],
+		"attach": [{"policy": "up", "at": "office/wan", "direction": "out"}],
+		"network": {"nodes": [{"name": "office", "interfaces": [{"name": "wan", "rate": "10Mbit/s", "subnets": "10.1.0.0/16"}]}]}}`))
+	if err != nil {
+		fmt.Println(err)
+		return
+	}
+	f, err := language.Read(doc, time.LoadLocation)
+	if err != nil {
+		fmt.Println(err)
+		return
+	}
+	s := space.New(f)
+	for _, l := range s.Entries(0, plan.Attached(&f.Attach[0]), nil) {
+		box, some := s.Search().Leaf(&l)
+		if packet, _ := s.Example(box); some {
+			fmt.Println(l.Entry.Name+":", packet)
+		} else {
+			fmt.Println(l.Entry.Name + ": nothing")
+		}
+	}
+	// Output:
+	// web: udp, to port 0
+	// mail: nothing
+	// pop: nothing
+	// rest: udp, to port 40000
+}
