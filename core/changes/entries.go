@@ -6,6 +6,7 @@ import (
 
 	"imbrel/core/explain"
 	"imbrel/core/figure"
+	"imbrel/core/meter"
 	"imbrel/core/plan"
 	"imbrel/core/policy"
 	"imbrel/core/unit"
@@ -69,8 +70,31 @@ func traits(e *plan.Entry) []trait {
 		}
 		add("at most", text+when(m.When), e.Spec.AtMost.Rate)
 	}
-	if e.Meter != nil {
-		add("policer", explain.Police(e.Meter)+each+when(e.Meter.When), e.Spec.Police.Rate)
+	if m := e.Meter; m != nil {
+		if bound, ok := m.Bound(); !ok || bound != e.Ceiling {
+			add("policed at", figure.Rate(int64(m.Rate))+each+when(m.When), e.Spec.Police.Rate)
+		}
+		add("burst", m.Burst.String(), unit.Share{})
+		if m.Second > 0 {
+			add("second burst", m.Second.String(), unit.Share{})
+		}
+		if m.Peak > 0 {
+			add("peak", figure.Rate(int64(m.Peak)), e.Spec.Police.Peak)
+		}
+		if m.Aware {
+			add("policer", "follows the colour that packets come with", unit.Share{})
+		}
+		for c := meter.Green; c <= meter.Red; c++ {
+			what := "passed"
+			if a := m.Actions[c]; a.Drop {
+				what = "dropped"
+			} else if a.Mark != nil {
+				what = "marked " + explain.Mark(a.Mark)
+			}
+			if c != meter.Yellow || m.Kind != policy.OneBucket {
+				add(c.String()+" is", what, unit.Share{})
+			}
+		}
 	}
 	if e.Spec.Mark != nil {
 		add("mark", explain.Mark(e.Spec.Mark), unit.Share{})
