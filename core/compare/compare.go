@@ -9,6 +9,7 @@ import (
 	"slices"
 
 	"imbrel/core/measure"
+	"imbrel/core/repeat"
 )
 
 // A Result is what differs between two runs, an old one and a new one.
@@ -27,7 +28,8 @@ type Run struct {
 	Seed      uint64  `json:"seed"`
 	DurationS float64 `json:"duration_s"`
 	Policy    bool    `json:"policy"`
-	Verdict   string  `json:"verdict"`
+	Verdict   string  `json:"verdict"` // of several runs "fail" where one fails
+	Repeats   int     `json:"repeats,omitempty"`
 }
 
 // An Expectation is one that turned, is new, or is gone.
@@ -36,6 +38,9 @@ type Expectation struct {
 	Turn string           `json:"turn"` // "fails now", "holds now", "new", "gone"
 	Old  *measure.Outcome `json:"old"`
 	New  *measure.Outcome `json:"new"`
+	// Of several runs, in how many it holds.
+	OldHolds int `json:"old_holds,omitempty"`
+	NewHolds int `json:"new_holds,omitempty"`
 }
 
 // A Move is a figure that moved. Old or New is nil where there was nothing to measure.
@@ -46,63 +51,32 @@ type Move struct {
 	Unit   string   `json:"unit"` // "%", "ms", "bit/s", "mos", "packets"
 	Old    *float64 `json:"old"`
 	New    *float64 `json:"new"`
-	Turn   string   `json:"turn"` // "worse" or "better"; "differs" where it is neither
+	Turn   string   `json:"turn"`            // "worse" or "better"; "differs" where it is neither
+	Noise  *float64 `json:"noise,omitempty"` // of several runs: by how much the means may differ by chance, in 95 of 100 cases
 
 	weight float64
 }
 
-// A metric is a figure that is compared, and what counts as moved: more than the step, and
-// more than the part of what it was.
-type metric struct {
-	name, unit string
-	step, part float64
-	better     int // 1: more is better; -1: less is
-	of         func(m *measure.Met) *float64
-}
-
-func metrics() []metric {
-	some := func(v float64) *float64 { return &v }
-	delay := func(of func(d *measure.Milliseconds) float64) func(m *measure.Met) *float64 {
-		return func(m *measure.Met) *float64 {
-			if m.Delay == nil {
-				return nil
-			}
-			return some(of(m.Delay))
-		}
-	}
-	return []metric{
-		{"loss", "%", 0.1, 0.05, -1, func(m *measure.Met) *float64 { return some(100 * m.Loss) }},
-		{"late", "%", 0.1, 0.05, -1, func(m *measure.Met) *float64 {
-			if m.Late == nil {
-				return nil
-			}
-			return some(100 * *m.Late)
-		}},
-		{"MOS", "mos", 0.05, 0, 1, func(m *measure.Met) *float64 { return m.MOS }},
-		{"delay p99", "ms", 1, 0.05, -1, delay(func(d *measure.Milliseconds) float64 { return d.P99 })},
-		{"delay p50", "ms", 1, 0.05, -1, delay(func(d *measure.Milliseconds) float64 { return d.P50 })},
-		{"jitter", "ms", 1, 0.05, -1, func(m *measure.Met) *float64 { return some(m.JitterMs) }},
-		{"rate", "bit/s", 1000, 0.02, 1, func(m *measure.Met) *float64 { return some(float64(m.RateBps)) }},
-		{"offered", "bit/s", 1000, 0.02, 0, func(m *measure.Met) *float64 { return some(float64(m.OfferedBps)) }},
-	}
-}
-
 // Runs compares two results.
 func Runs(before, after *measure.Result) *Result {
-	r := &Result{Old: run(before), New: run(after), Notes: notes(before, after), Expectations: expectations(before, after), Moved: []Move{}}
-	for i := range after.Traffic {
-		k := &after.Traffic[i]
-		old := slices.IndexFunc(before.Traffic, func(o measure.Row) bool {
-			return o.Name == k.Name && o.Direction == k.Direction && o.Class == k.Class
-		})
-		if old >= 0 {
-			r.met("traffic", rowName(k, after), &before.Traffic[old].Met, &k.Met)
+	return Repeats([]*measure.Result{before}, []*measure.Result{after})
+}
+
+// Repeats compares the runs of a rehearsal with other runs of it, each with seeds of its own:
+// the means, and which of them differ by more than their noise.
+func Repeats(before, after []*measure.Result) *Result {
+	old, now := before[0], after[0]
+	r := &Result{Old: run(before), New: run(after), Notes: notes(old, now, len(before)+len(after) > 2), Expectations: expectations(before, after), Moved: []Move{}}
+	for i := range now.Traffic {
+		k := &now.Traffic[i]
+		if olds := repeat.RowsLike(k, before); len(olds) > 0 {
+			r.met("traffic", rowName(k, now), olds, repeat.RowsLike(k, after))
 		}
 	}
-	for i := range after.Classes {
-		k := &after.Classes[i]
-		if old := slices.IndexFunc(before.Classes, func(o measure.ClassResult) bool { return o.Class == k.Class }); old >= 0 {
-			r.met("class", k.Class, &before.Classes[old].Met, &k.Met)
+	for i := range now.Classes {
+		name := now.Classes[i].Class
+		if olds := repeat.ClassLike(name, before); len(olds) > 0 {
+			r.met("class", name, olds, repeat.ClassLike(name, after))
 		}
 	}
 	r.drops(before, after)
@@ -110,12 +84,23 @@ func Runs(before, after *measure.Result) *Result {
 	return r
 }
 
-func run(r *measure.Result) Run {
-	return Run{r.Rehearsal, r.Seed, r.DurationS, r.Policy, r.Verdict}
+// run describes runs by the first of them; they fail where one does.
+func run(runs []*measure.Result) Run {
+	r := runs[0]
+	out := Run{Rehearsal: r.Rehearsal, Seed: r.Seed, DurationS: r.DurationS, Policy: r.Policy, Verdict: r.Verdict}
+	if len(runs) > 1 {
+		out.Repeats = len(runs)
+	}
+	for _, o := range runs {
+		if o.Verdict == "fail" {
+			out.Verdict = "fail"
+		}
+	}
+	return out
 }
 
 // notes says in what the two runs were not alike to begin with.
-func notes(a, b *measure.Result) []string {
+func notes(a, b *measure.Result, repeats bool) []string {
 	out := []string{}
 	note := func(format string, args ...any) { out = append(out, fmt.Sprintf(format, args...)) }
 	if a.Rehearsal != b.Rehearsal {
@@ -124,7 +109,7 @@ func notes(a, b *measure.Result) []string {
 	if a.DurationS != b.DurationS {
 		note("the old one lasted %.4g s and the new one %.4g s, so numbers of packets are not compared", a.DurationS, b.DurationS)
 	}
-	if a.Seed != b.Seed {
+	if a.Seed != b.Seed && !repeats {
 		note("their seeds are %d and %d, so part of what moved is chance", a.Seed, b.Seed)
 	}
 	for i, r := range []*measure.Result{a, b} {
@@ -165,8 +150,9 @@ func rowName(k *measure.Row, r *measure.Result) string {
 	return name
 }
 
-// expectations returns those that turned, those that fail now first.
-func expectations(a, b *measure.Result) []Expectation {
+// expectations returns those that turned, those that fail now first. Of several runs an
+// expectation holds where it holds in each.
+func expectations(before, after []*measure.Result) []Expectation {
 	find := func(r *measure.Result, text string) *measure.Outcome {
 		for i := range r.Expectations {
 			if r.Expectations[i].Text == text {
@@ -175,22 +161,46 @@ func expectations(a, b *measure.Result) []Expectation {
 		}
 		return nil
 	}
+	// judged returns the outcome in the first run that fails, or else in the first.
+	judged := func(runs []*measure.Result, text string) (o *measure.Outcome, holds int) {
+		for _, r := range runs {
+			switch one := find(r, text); {
+			case one == nil:
+			case one.Holds:
+				if holds++; o == nil {
+					o = one
+				}
+			case o == nil || o.Holds:
+				o = one
+			}
+		}
+		if len(before)+len(after) == 2 {
+			return o, 0
+		}
+		return o, holds
+	}
 	out := []Expectation{}
-	for i := range b.Expectations {
-		now := &b.Expectations[i]
-		old := find(a, now.Text)
+	for i := range after[0].Expectations {
+		text := after[0].Expectations[i].Text
+		now, newHolds := judged(after, text)
+		old, oldHolds := judged(before, text)
+		e := Expectation{Text: text, Old: old, New: now, OldHolds: oldHolds, NewHolds: newHolds}
 		switch {
 		case old == nil:
-			out = append(out, Expectation{now.Text, "new", nil, now})
+			e.Turn = "new"
 		case old.Holds && !now.Holds:
-			out = append(out, Expectation{now.Text, FailsNow, old, now})
+			e.Turn = FailsNow
 		case !old.Holds && now.Holds:
-			out = append(out, Expectation{now.Text, "holds now", old, now})
+			e.Turn = "holds now"
+		default:
+			continue
 		}
+		out = append(out, e)
 	}
-	for i := range a.Expectations {
-		if o := &a.Expectations[i]; find(b, o.Text) == nil {
-			out = append(out, Expectation{o.Text, "gone", o, nil})
+	for i := range before[0].Expectations {
+		if text := before[0].Expectations[i].Text; find(after[0], text) == nil {
+			old, holds := judged(before, text)
+			out = append(out, Expectation{Text: text, Turn: "gone", Old: old, OldHolds: holds})
 		}
 	}
 	order := []string{FailsNow, "holds now", "new", "gone"}
@@ -208,24 +218,49 @@ func (r *Result) Worse() bool {
 	return slices.ContainsFunc(r.Expectations, func(e Expectation) bool { return e.Turn == FailsNow })
 }
 
-// met compares what packets met in both runs.
-func (r *Result) met(of, name string, a, b *measure.Met) {
-	others := moved(a.OfferedBps, b.OfferedBps)
-	for _, m := range metrics() {
-		if m.name == "rate" && others { // what arrives follows what was sent
-			m.better = 0
+// met compares what packets met in the runs.
+func (r *Result) met(of, name string, a, b []*measure.Met) {
+	offered := func(m *measure.Met) *float64 {
+		v := float64(m.OfferedBps)
+		return &v
+	}
+	others := moved(mean(a, offered), mean(b, offered))
+	for _, m := range repeat.Metrics() {
+		if m.Name == "rate" && others { // what arrives follows what was sent
+			m.Better = 0
 		}
-		r.move(Move{Of: of, Name: name, Metric: m.name, Unit: m.unit, Old: m.of(a), New: m.of(b)}, &m)
+		r.move(Move{Of: of, Name: name, Metric: m.Name, Unit: m.Unit}, &m, values(a, m.Of), values(b, m.Of))
 	}
 }
 
-// moved reports whether what was offered moved.
-func moved(a, b int64) bool {
-	return math.Abs(float64(b-a)) > max(1000, 0.02*float64(max(a, b)))
+// values returns a figure of each run that has it.
+func values(runs []*measure.Met, of func(*measure.Met) *float64) (out []float64) {
+	for _, m := range runs {
+		if v := of(m); v != nil {
+			out = append(out, *v)
+		}
+	}
+	return out
 }
 
+func mean(runs []*measure.Met, of func(*measure.Met) *float64) float64 {
+	v, _ := repeat.Moments(values(runs, of))
+	return v
+}
+
+// moved reports whether what was offered moved.
+func moved(a, b float64) bool { return math.Abs(b-a) > max(1000, 0.02*max(a, b)) }
+
 // move keeps a figure if it moved.
-func (r *Result) move(v Move, m *metric) {
+func (r *Result) move(v Move, m *repeat.Metric, a, b []float64) {
+	old, oldVariance := repeat.Moments(a)
+	now, newVariance := repeat.Moments(b)
+	if len(a) > 0 {
+		v.Old = &old
+	}
+	if len(b) > 0 {
+		v.New = &now
+	}
 	switch {
 	case v.Old == nil && v.New == nil:
 		return
@@ -234,18 +269,24 @@ func (r *Result) move(v Move, m *metric) {
 		r.Moved = append(r.Moved, v)
 		return
 	}
-	change := *v.New - *v.Old
-	most := max(math.Abs(*v.Old), math.Abs(*v.New))
-	if math.Abs(change) <= max(m.step, m.part*most) {
+	change := now - old
+	most := max(math.Abs(old), math.Abs(now))
+	noise := 0.0
+	if len(a)+len(b) > 2 { // the difference of two means (Welch 1947), with the fewer runs' degrees of freedom
+		fewer := max(1, min(len(a), len(b))-1)
+		noise = repeat.T95(fewer) * math.Sqrt(oldVariance/float64(len(a))+newVariance/float64(len(b)))
+		v.Noise = &noise
+	}
+	if math.Abs(change) <= max(m.Step, m.Part*most, noise) {
 		r.Same++
 		return
 	}
 	// A step is what one feels, so that figures of different kinds are in one order.
-	v.weight = math.Abs(change) / max(m.step, 0.02*most)
+	v.weight = math.Abs(change) / max(m.Step, 0.02*most)
 	switch {
-	case m.better == 0:
+	case m.Better == 0:
 		v.Turn, v.weight = "differs", 0
-	case (change > 0) == (m.better > 0):
+	case (change > 0) == (m.Better > 0):
 		v.Turn, v.weight = "better", -1/v.weight
 	default:
 		v.Turn = "worse"
@@ -254,39 +295,48 @@ func (r *Result) move(v Move, m *metric) {
 }
 
 // drops compares what each interface and carrier dropped, of each class.
-func (r *Result) drops(a, b *measure.Result) {
-	if a.DurationS != b.DurationS {
+func (r *Result) drops(before, after []*measure.Result) {
+	if before[0].DurationS != after[0].DurationS {
 		return
 	}
-	m := metric{"drops", "packets", 10, 0.05, -1, nil}
-	count := func(of *measure.Result) (names []string, n map[string]float64) {
-		n = make(map[string]float64)
-		add := func(name string, drops uint64) {
-			if _, known := n[name]; !known {
-				names = append(names, name)
+	m := repeat.Metric{Name: "drops", Unit: "packets", Step: 10, Part: 0.05, Better: -1}
+	var names []string
+	known := make(map[string]bool)
+	count := func(runs []*measure.Result) map[string][]float64 {
+		n := make(map[string][]float64)
+		for at, of := range runs {
+			add := func(name string, drops uint64) {
+				if !known[name] {
+					known[name] = true
+					names = append(names, name)
+				}
+				if n[name] == nil {
+					n[name] = make([]float64, len(runs))
+				}
+				n[name][at] += float64(drops)
 			}
-			n[name] += float64(drops)
-		}
-		for i := range of.Interfaces {
-			f := &of.Interfaces[i]
-			for j := range f.Classes {
-				add(f.Classes[j].Class+" at "+f.Node+"/"+f.Interface+" "+f.Direction, f.Classes[j].Drops.Total())
+			for i := range of.Interfaces {
+				f := &of.Interfaces[i]
+				for j := range f.Classes {
+					add(f.Classes[j].Class+" at "+f.Node+"/"+f.Interface+" "+f.Direction, f.Classes[j].Drops.Total())
+				}
+			}
+			for _, l := range of.Links {
+				add("the carrier of "+l.From, l.Drops)
 			}
 		}
-		for _, l := range of.Links {
-			add("the carrier of "+l.From, l.Drops)
-		}
-		return names, n
+		return n
 	}
-	olds, old := count(a)
-	names, now := count(b)
-	for _, name := range olds {
-		if _, known := now[name]; !known {
-			names = append(names, name)
-		}
-	}
+	now := count(after)
+	old := count(before)
 	for _, name := range names {
 		x, y := old[name], now[name]
-		r.move(Move{Of: "interface", Name: name, Metric: m.name, Unit: m.unit, Old: &x, New: &y}, &m)
+		if x == nil {
+			x = make([]float64, len(before))
+		}
+		if y == nil {
+			y = make([]float64, len(after))
+		}
+		r.move(Move{Of: "interface", Name: name, Metric: m.Name, Unit: m.Unit}, &m, x, y)
 	}
 }

@@ -7,23 +7,34 @@ import (
 
 	"imbrel/core/compare"
 	"imbrel/core/measure"
+	"imbrel/core/repeat"
 	"imbrel/internal/files"
 	"imbrel/internal/render"
 )
 
 func (a *app) compare(text render.Text) *cobra.Command {
-	all := false
+	all, merge := false, false
 	c := &cobra.Command{
 		Use:   "compare OLD [NEW]",
 		Short: "Two saved results side by side: what turned, and what moved",
 		Long: `Compare reads the results of two rehearsals, saved with -o json, and says which
 expectations turned and which figures moved, what got worse first. One file with the
-two runs of --both is compared with itself: without the policies, and with them.`,
+two runs of --both is compared with itself: without the policies, and with them. Results of
+--repeat are compared by their means, and what differs by no more than their noise has
+not moved. --merge joins the results of shards, as one run would have written them.`,
 		Example: `  imbrel rehearse ternrock.yaml fog -o json >before.json
   imbrel rehearse ternrock.yaml fog -o json >after.json
   imbrel compare before.json after.json`,
-		Args: between(1, 2, "one or two saved results"),
-		RunE: func(_ *cobra.Command, args []string) error {
+		RunE: func(c *cobra.Command, args []string) error {
+			if merge {
+				if len(args) == 0 {
+					return fmt.Errorf("%s --merge wants the saved results of the shards", c.CommandPath())
+				}
+				return a.merge(args)
+			}
+			if err := between(1, 2, "one or two saved results")(c, args); err != nil {
+				return err
+			}
 			pairs, err := a.pairs(args)
 			if err != nil {
 				return err
@@ -31,7 +42,7 @@ two runs of --both is compared with itself: without the policies, and with them.
 			var results []*compare.Result
 			worse := false
 			for _, p := range pairs {
-				r := compare.Runs(p[0], p[1])
+				r := compare.Repeats(p[0], p[1])
 				worse = worse || r.Worse()
 				results = append(results, r)
 			}
@@ -54,28 +65,31 @@ two runs of --both is compared with itself: without the policies, and with them.
 			return err
 		},
 	}
+	c.Flags().BoolVar(&merge, "merge", false, "write the results of shards joined, as JSON")
 	c.Flags().BoolVar(&all, "all", false, "show all that moved, not the first alone")
 	return c
 }
 
 // pairs returns the runs to compare: those of two files by their rehearsals, or the two of
-// each rehearsal of one file.
-func (a *app) pairs(args []string) (out [][2]*measure.Result, err error) {
+// each rehearsal of one file. Runs that are repeats of each other are compared together.
+func (a *app) pairs(args []string) (out [][2][]*measure.Result, err error) {
 	if len(args) == 2 && args[0] == "-" && args[1] == "-" {
 		return nil, fmt.Errorf("one of the two can be standard input")
 	}
-	var read [][]*measure.Result
+	var read [][][]*measure.Result
 	for _, name := range args {
 		results, err := files.ReadResults(name, a.in)
 		if err != nil {
 			return nil, err
 		}
-		read = append(read, results)
+		read = append(read, repeat.Groups(results))
 	}
 	if len(read) == 1 {
-		for i, r := range read[0] {
-			if r.Policy && i > 0 && !read[0][i-1].Policy && read[0][i-1].Rehearsal == r.Rehearsal {
-				out = append(out, [2]*measure.Result{read[0][i-1], r})
+		for _, old := range read[0] {
+			for _, now := range read[0] {
+				if !old[0].Policy && now[0].Policy && old[0].Rehearsal == now[0].Rehearsal {
+					out = append(out, [2][]*measure.Result{old, now})
+				}
 			}
 		}
 		if len(out) == 0 {
@@ -84,12 +98,12 @@ func (a *app) pairs(args []string) (out [][2]*measure.Result, err error) {
 		return out, nil
 	}
 	if len(read[0]) == 1 && len(read[1]) == 1 {
-		return [][2]*measure.Result{{read[0][0], read[1][0]}}, nil
+		return [][2][]*measure.Result{{read[0][0], read[1][0]}}, nil
 	}
 	for _, now := range read[1] {
 		for _, old := range read[0] {
-			if old.Rehearsal == now.Rehearsal && old.Policy == now.Policy {
-				out = append(out, [2]*measure.Result{old, now})
+			if old[0].Rehearsal == now[0].Rehearsal && old[0].Policy == now[0].Policy {
+				out = append(out, [2][]*measure.Result{old, now})
 				break
 			}
 		}

@@ -35,6 +35,8 @@ type rehearsalRun struct {
 	every      string
 	failOn     string
 	captureOut string
+	repeat     int
+	shard      string
 	view       render.View
 
 	interval time.Duration // of every
@@ -55,6 +57,7 @@ warned of too.`,
 		Example: `  imbrel rehearse ternrock.yaml fog --both
   imbrel rehearse ternrock.yaml fog --suggest --fail-on warning
   imbrel rehearse ternrock.yaml fog --hops --every 1s --class voice,charts
+  imbrel rehearse ternrock.yaml fog --repeat 20
   imbrel rehearse ternrock.yaml fog -o json
   imbrel rehearse ternrock.yaml fog --capture-out marked/`,
 		Args: between(1, 2, "a policy file, and perhaps the name of a rehearsal"),
@@ -81,6 +84,9 @@ warned of too.`,
 			if errors, warnings := check.Count(check.File(f, in.Accepted)); errors+warnings > 0 && a.output == "text" {
 				r.view.Checked = fmt.Sprintf("the file itself has %s and %s: imbrel check %s", figure.Plural(errors, "error"), figure.Plural(warnings, "warning"), args[0])
 			}
+			if r.repeat > 0 {
+				return a.repeatAll(text, &r, plans)
+			}
 			return a.runAll(text, &r, plans)
 		},
 	}
@@ -96,12 +102,22 @@ warned of too.`,
 	c.Flags().BoolVar(&r.view.All, "all", false, "show everything, also what is idle or not among the worst")
 	c.Flags().BoolVar(&r.view.Packets, "packets", false, "show packets a second beside bit/s")
 	c.Flags().StringVar(&r.captureOut, "capture-out", "", "write what enters and leaves each interface as pcapng into the folder `DIR`")
+	numberVar(c.Flags(), &r.repeat, "repeat", 0, 1, mostRepeats, "run `N` times with different seeds, on all processors, and say in how many each expectation holds")
+	c.Flags().StringVar(&r.shard, "shard", "", "run only a `PART` of the repeats, such as 3/16, to be joined with compare --merge")
 	c.MarkFlagsMutuallyExclusive("without-policy", "both")
 	return c
 }
 
 // effects reports flags that have no effect beside others.
 func (a *app) effects(c *cobra.Command, r *rehearsalRun) error {
+	if r.shard != "" && r.repeat == 0 {
+		return fmt.Errorf("--shard is a part of --repeat: say how many repeats there are in all")
+	}
+	if r.repeat > 0 {
+		if err := apart(c, "--repeat", "it is about many runs: run one with --seed", "suggest", "hops", "every", "at", "class", "all", "packets", "capture-out"); err != nil {
+			return err
+		}
+	}
 	switch {
 	case a.output == "json":
 		return apart(c, "-o json", "JSON has all of it", "at", "class", "all", "packets")

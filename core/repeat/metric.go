@@ -1,0 +1,69 @@
+package repeat
+
+import "imbrel/core/measure"
+
+// A Metric is a figure of what packets met, and what counts as moved: more than the step,
+// and more than the part of what it was.
+type Metric struct {
+	Name, Unit string
+	Step, Part float64
+	Better     int // 1: more is better; -1: less is; 0: it is neither
+	Of         func(m *measure.Met) *float64
+}
+
+// Metrics returns the figures of what packets met.
+func Metrics() []Metric {
+	some := func(v float64) *float64 { return &v }
+	delay := func(of func(d *measure.Milliseconds) float64) func(m *measure.Met) *float64 {
+		return func(m *measure.Met) *float64 {
+			if m.Delay == nil {
+				return nil
+			}
+			return some(of(m.Delay))
+		}
+	}
+	return []Metric{
+		{"loss", "%", 0.1, 0.05, -1, func(m *measure.Met) *float64 { return some(100 * m.Loss) }},
+		{"late", "%", 0.1, 0.05, -1, func(m *measure.Met) *float64 {
+			if m.Late == nil {
+				return nil
+			}
+			return some(100 * *m.Late)
+		}},
+		{"MOS", "mos", 0.05, 0, 1, func(m *measure.Met) *float64 { return m.MOS }},
+		{"delay p99", "ms", 1, 0.05, -1, delay(func(d *measure.Milliseconds) float64 { return d.P99 })},
+		{"delay p50", "ms", 1, 0.05, -1, delay(func(d *measure.Milliseconds) float64 { return d.P50 })},
+		{"jitter", "ms", 1, 0.05, -1, func(m *measure.Met) *float64 { return some(m.JitterMs) }},
+		{"rate", "bit/s", 1000, 0.02, 1, func(m *measure.Met) *float64 { return some(float64(m.RateBps)) }},
+		{"offered", "bit/s", 1000, 0.02, 0, func(m *measure.Met) *float64 { return some(float64(m.OfferedBps)) }},
+	}
+}
+
+// RowsLike returns what the packets of a row met in each of several runs of one rehearsal;
+// those that lack the row are left out.
+func RowsLike(row *measure.Row, runs []*measure.Result) []*measure.Met {
+	var out []*measure.Met
+	for _, r := range runs {
+		for i := range r.Traffic {
+			if o := &r.Traffic[i]; o.Name == row.Name && o.Direction == row.Direction && o.Class == row.Class {
+				out = append(out, &o.Met)
+				break
+			}
+		}
+	}
+	return out
+}
+
+// ClassLike does the same of a class.
+func ClassLike(class string, runs []*measure.Result) []*measure.Met {
+	var out []*measure.Met
+	for _, r := range runs {
+		for i := range r.Classes {
+			if o := &r.Classes[i]; o.Class == class {
+				out = append(out, &o.Met)
+				break
+			}
+		}
+	}
+	return out
+}

@@ -1,0 +1,188 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"os/signal"
+	"runtime"
+	"strconv"
+	"strings"
+	"sync"
+
+	"imbrel/core/measure"
+	"imbrel/core/policy"
+	"imbrel/core/repeat"
+	"imbrel/core/simulate"
+	"imbrel/internal/files"
+	"imbrel/internal/render"
+)
+
+// mostRepeats bounds how often a rehearsal is repeated.
+const mostRepeats = 10_000
+
+// parseShard reads "3/16": the third of sixteen parts.
+func parseShard(s string) (part, of int, err error) {
+	a, b, ok := strings.Cut(s, "/")
+	part, err1 := strconv.Atoi(a)
+	of, err2 := strconv.Atoi(b)
+	if !ok || err1 != nil || err2 != nil || part < 1 || of < part || of > mostRepeats {
+		return 0, 0, fmt.Errorf("--shard %s: write a part and how many there are, such as 3/16", s)
+	}
+	return part, of, nil
+}
+
+// repeatAll runs rehearsals with several seeds, on all processors, and writes what they come
+// to. It returns errFound when an expectation fails in one of them.
+func (a *app) repeatAll(text render.Text, r *rehearsalRun, plans []*policy.Rehearsal) error {
+	part, of := 1, 1
+	if r.shard != "" {
+		var err error
+		if part, of, err = parseShard(r.shard); err != nil {
+			return err
+		}
+	}
+	modes := []bool{r.without}
+	if r.both {
+		modes = []bool{true, false}
+	}
+	for _, plan := range plans {
+		if err := a.checkOne(r, plan); err != nil {
+			return err
+		}
+	}
+	ctx, restore := signal.NotifyContext(context.Background(), os.Interrupt)
+	defer restore()
+	context.AfterFunc(ctx, restore)
+	r.stop = func() bool { return ctx.Err() != nil }
+	var todo []job
+	for _, plan := range plans {
+		for _, without := range modes {
+			for n := part - 1; n < r.repeat; n += of {
+				todo = append(todo, job{plan, without, r.seed + uint64(n)})
+			}
+		}
+	}
+	if len(todo) == 0 {
+		return fmt.Errorf("--shard %s: of %d repeats there is none for this part", r.shard, r.repeat)
+	}
+	results, err := a.runJobs(r, todo)
+	if err != nil {
+		return err
+	}
+	if len(results) == 0 {
+		return errInterrupted // before the first was done
+	}
+	found := false
+	for _, res := range results {
+		found = found || res.Policy == !r.without && (res.Verdict == "fail" || r.failOn == "warning" && res.WarningCount() > 0)
+	}
+	if err := a.showRepeats(text, results); err != nil {
+		return err
+	}
+	switch {
+	case r.stop():
+		return errInterrupted
+	case found:
+		return errFound
+	}
+	return nil
+}
+
+// showRepeats writes runs and what they come to.
+func (a *app) showRepeats(text render.Text, results []*measure.Result) error {
+	var sums []*repeat.Summary
+	for _, runs := range repeat.Groups(results) {
+		sums = append(sums, repeat.Of(runs))
+	}
+	if a.output == "json" {
+		return render.JSON(a.out, struct {
+			Imbrel  int               `json:"imbrel"`
+			Runs    []*measure.Result `json:"runs"`
+			Repeats []*repeat.Summary `json:"repeats"`
+		}{1, results, sums})
+	}
+	for i, s := range sums {
+		if i > 0 {
+			text.Line("")
+		}
+		text.Repeats(s)
+	}
+	return nil
+}
+
+// A job is one run of a rehearsal.
+type job struct {
+	plan    *policy.Rehearsal
+	without bool
+	seed    uint64
+}
+
+// runJobs runs jobs on all processors. The results are in their order; of an interrupt, those
+// that were done.
+func (a *app) runJobs(r *rehearsalRun, todo []job) ([]*measure.Result, error) {
+	show, clear := a.progress(fmt.Sprintf("rehearsing %d times", len(todo)))
+	defer clear()
+	results, errs := make([]*measure.Result, len(todo)), make([]error, len(todo))
+	var lock sync.Mutex
+	next, done := 0, 0
+	var workers sync.WaitGroup
+	for range min(runtime.GOMAXPROCS(0), len(todo)) {
+		workers.Go(func() {
+			for {
+				lock.Lock()
+				n := next
+				next++
+				lock.Unlock()
+				if n >= len(todo) || r.stop() {
+					return
+				}
+				j := todo[n]
+				res, err := a.run(r, r.file, j.plan, simulate.Options{Seed: j.seed, WithoutPolicy: j.without})
+				lock.Lock()
+				results[n], errs[n] = res, err
+				if done++; show != nil {
+					show(float64(done) / float64(len(todo)))
+				}
+				lock.Unlock()
+				if err != nil {
+					return
+				}
+			}
+		})
+	}
+	workers.Wait()
+	var out []*measure.Result
+	for i, err := range errs {
+		if err != nil {
+			return nil, err
+		}
+		if res := results[i]; res != nil && !res.Incomplete {
+			out = append(out, res)
+		}
+	}
+	return out, nil
+}
+
+// merge joins saved repeats, such as those of shards, and writes them as one run of all.
+func (a *app) merge(names []string) error {
+	var all []*measure.Result
+	known := make(map[string]string)
+	for _, name := range names {
+		results, err := files.ReadResults(name, a.in)
+		if err != nil {
+			return err
+		}
+		for _, r := range results {
+			key := fmt.Sprint(r.Rehearsal, r.Policy, r.Seed)
+			if before, twice := known[key]; twice {
+				return fmt.Errorf("%s and %s both have the rehearsal `%s` with seed %d: name each once, and give each shard a part of its own", before, name, r.Rehearsal, r.Seed)
+			}
+			known[key] = name
+		}
+		all = append(all, results...)
+	}
+	repeat.Sort(all)
+	a.output = "json"
+	return a.showRepeats(render.Text{}, all)
+}
