@@ -69,22 +69,19 @@ func (s *survey) entries(visit func(p *plan.Plan, l *space.Leaf, where string)) 
 			continue
 		}
 		done[v] = true
-		conditional := false
-		for _, e := range p.Entries {
-			conditional = conditional || sometimes(e) != nil
-		}
-		always := s.space.Entries(0, p, func(e *plan.Entry) bool { return sometimes(e) == nil })
-		for i, e := range p.Entries {
-			l := always[i]
-			if w := sometimes(e); w != nil { // as it is when this entry is in force
-				l = s.space.Entries(0, p, func(o *plan.Entry) bool {
-					other := sometimes(o)
-					return o == e || e.IsWithin(o) || other == nil || w.Time != nil && other.Time == w.Time
-				})[i]
+		for _, l := range s.space.Entries(0, p, nil) {
+			if l.Entry.Class == nil {
+				continue
 			}
-			if e.Class != nil {
-				visit(p, &l, where)
-			}
+			w := sometimes(l.Entry)
+			l.Less = slices.DeleteFunc(slices.Clone(l.Less), func(t *space.Taking) bool { // that need not be there when this one is
+				if t.By == nil {
+					return false
+				}
+				other := sometimes(t.By)
+				return other != nil && (w == nil || w.Time == nil || other.Time != w.Time)
+			})
+			visit(p, &l, where)
 		}
 	}
 }

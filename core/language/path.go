@@ -44,6 +44,35 @@ func (v *Value) step(path string) (item int, rest string) {
 	return item, rest
 }
 
+// Append returns the document with a text added to the list at a path, which is begun where
+// it is not there; the document itself stays.
+func (v *Value) Append(path, text string) (Value, error) {
+	list, there := v.Lookup(path)
+	if !there {
+		out, err := v.With(path, text)
+		if err != nil {
+			return out, err
+		}
+		list, _ = out.Lookup(path)
+		only := *list
+		*list = Value{Kind: List, At: only.At, Items: []Value{only}}
+		return out, nil
+	}
+	out := *v
+	if path == "" {
+		if v.Kind != List {
+			return out, fmt.Errorf("%s: this is %s, and no list", v.At, v.Kind)
+		}
+		out.Items = append(slices.Clone(v.Items), Value{Kind: Scalar, At: v.At, Text: text})
+		return out, nil
+	}
+	i, rest := v.step(path)
+	inner, err := v.Items[i].Append(rest, text)
+	out.Items = slices.Clone(v.Items)
+	out.Items[i] = inner
+	return out, err
+}
+
 // named returns what an item of a list is called.
 func (v *Value) named() string {
 	if v.Kind == Keyed {

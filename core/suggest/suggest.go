@@ -5,9 +5,7 @@ package suggest
 import (
 	"fmt"
 	"math"
-	"strconv"
 	"strings"
-	"time"
 
 	"imbrel/core/measure"
 	"imbrel/core/plan"
@@ -144,24 +142,20 @@ func rateOf(e *plan.Entry) string {
 
 // read reads a number with its unit, or a count.
 func (n *number) read(text string) bool {
-	if v, err := strconv.ParseInt(text, 10, 32); err == nil {
-		n.from, n.print = v, func(v int64) string { return strconv.FormatInt(v, 10) }
+	v, err := unit.ParseNumber(text)
+	if err != nil || v.Kind == unit.APercent {
+		return false
+	}
+	n.from, n.print = v.Value, func(to int64) string { return v.With(to).String() }
+	switch v.Kind {
+	case unit.ACount:
 		if n.limit > 1<<20 {
 			n.limit = 0
 		}
-		return true
+	case unit.ASize, unit.ADuration:
+		n.limit = 0
 	}
-	if v, err := unit.ParseRate(text); err == nil {
-		n.from = int64(v)
-		return true
-	}
-	if v, err := unit.ParseSize(text); err == nil {
-		n.from, n.limit, n.print = int64(v), 0, func(v int64) string { return unit.Size(v).String() }
-		return true
-	}
-	v, err := unit.ParseDuration(text)
-	n.from, n.limit, n.print = int64(v), 0, func(v int64) string { return unit.FormatDuration(time.Duration(v)) }
-	return err == nil
+	return true
 }
 
 // pathOf returns the path of an entry of a plan: of the policy in which it is written.

@@ -351,3 +351,64 @@ func (p *Pace) divide(n uint64) (q, rem uint64) {
 	}
 	return q, rem
 }
+
+// A Number is a number of a policy file whatever it is of, so that it can be changed and
+// written again: a count, a percentage, a rate, a size or a duration.
+type Number struct {
+	Value int64 // in the least unit of its kind
+	Kind  NumberKind
+}
+
+// A NumberKind is what a number is of.
+type NumberKind uint8
+
+// The kinds of numbers.
+const (
+	ACount NumberKind = iota
+	APercent
+	ARate
+	ASize
+	ADuration
+)
+
+func (k NumberKind) String() string {
+	return [...]string{"a count", "a percentage", "a rate", "a size", "a time"}[k]
+}
+
+// ParseNumber reads a number with its unit, or a count.
+func ParseNumber(s string) (Number, error) {
+	if v, err := strconv.ParseInt(s, 10, 32); err == nil {
+		return Number{v, ACount}, nil
+	}
+	if v, err := ParsePercent(s); err == nil {
+		return Number{int64(v), APercent}, nil
+	}
+	if v, err := ParseRate(s); err == nil {
+		return Number{int64(v), ARate}, nil
+	}
+	if v, err := ParseSize(s); err == nil {
+		return Number{int64(v), ASize}, nil
+	}
+	if v, err := ParseDuration(s); err == nil {
+		return Number{int64(v), ADuration}, nil
+	}
+	return Number{}, fmt.Errorf("%.40q is no number with a unit, such as 8Mbit/s, 40%%, 3kB, 20ms, or a count", s)
+}
+
+// With returns another number of the kind.
+func (n Number) With(v int64) Number { return Number{v, n.Kind} }
+
+// String returns the number as it is written.
+func (n Number) String() string {
+	switch n.Kind {
+	case APercent:
+		return Percent(n.Value).String()
+	case ARate:
+		return Rate(n.Value).String()
+	case ASize:
+		return Size(n.Value).String()
+	case ADuration:
+		return FormatDuration(time.Duration(n.Value))
+	}
+	return strconv.FormatInt(n.Value, 10)
+}

@@ -37,6 +37,7 @@ type rehearsalRun struct {
 	captureOut string
 	repeat     int
 	shard      string
+	search     search
 	view       render.View
 
 	interval time.Duration // of every
@@ -58,6 +59,8 @@ warned of too.`,
   imbrel rehearse ternrock.yaml fog --suggest --fail-on warning
   imbrel rehearse ternrock.yaml fog --hops --every 1s --class voice,charts
   imbrel rehearse ternrock.yaml fog --repeat 20
+  imbrel rehearse ternrock.yaml fog --find policies.ternrock-radio.shape --from 8Mbit/s \
+      --to 14Mbit/s --until "voice delay p99 <= 20ms"
   imbrel rehearse ternrock.yaml fog -o json
   imbrel rehearse ternrock.yaml fog --capture-out marked/`,
 		Args: between(1, 2, "a policy file, and perhaps the name of a rehearsal"),
@@ -84,6 +87,12 @@ warned of too.`,
 			if errors, warnings := check.Count(check.File(f, in.Accepted)); errors+warnings > 0 && a.output == "text" {
 				r.view.Checked = fmt.Sprintf("the file itself has %s and %s: imbrel check %s", figure.Plural(errors, "error"), figure.Plural(warnings, "warning"), args[0])
 			}
+			if r.search.path != "" {
+				if len(plans) > 1 {
+					return fmt.Errorf("--find is about one rehearsal: name one of %s", args[0])
+				}
+				return a.find(text, &r, plans[0])
+			}
 			if r.repeat > 0 {
 				return a.repeatAll(text, &r, plans)
 			}
@@ -104,12 +113,23 @@ warned of too.`,
 	c.Flags().StringVar(&r.captureOut, "capture-out", "", "write what enters and leaves each interface as pcapng into the folder `DIR`")
 	numberVar(c.Flags(), &r.repeat, "repeat", 0, 1, mostRepeats, "run `N` times with different seeds, on all processors, and say in how many each expectation holds")
 	c.Flags().StringVar(&r.shard, "shard", "", "run only a `PART` of the repeats, such as 3/16, to be joined with compare --merge")
+	c.Flags().StringVar(&r.search.path, "find", "", "find where an expectation just holds as the number at a `PATH` of the file changes, such as policies.up.shape")
+	c.Flags().StringVar(&r.search.from, "from", "", "with --find, the `VALUE` to begin with")
+	c.Flags().StringVar(&r.search.to, "to", "", "with --find, the `VALUE` to end with")
+	c.Flags().StringVar(&r.search.until, "until", "", "with --find, the `EXPECTATION` that shall hold")
 	c.MarkFlagsMutuallyExclusive("without-policy", "both")
 	return c
 }
 
 // effects reports flags that have no effect beside others.
 func (a *app) effects(c *cobra.Command, r *rehearsalRun) error {
+	if r.search.path == "" {
+		if err := apart(c, "no --find", "they say between what it looks, and for what", "from", "to", "until"); err != nil {
+			return err
+		}
+	} else if err := apart(c, "--find", "it makes runs of its own", "suggest", "hops", "every", "at", "class", "all", "packets", "capture-out", "repeat", "fail-on"); err != nil {
+		return err
+	}
 	if r.shard != "" && r.repeat == 0 {
 		return fmt.Errorf("--shard is a part of --repeat: say how many repeats there are in all")
 	}

@@ -69,6 +69,18 @@ func (p Place) With(path, text string) (*policy.File, error) {
 	return f, p.WithLines(err)
 }
 
+// Expecting returns the policy file with one more expectation of a rehearsal, and the place
+// from which it can be changed further.
+func (p Place) Expecting(rehearsal, text string) (*policy.File, Place, error) {
+	doc, err := p.doc.Append("rehearsals."+rehearsal+".expect", text)
+	if err != nil {
+		return nil, p, err
+	}
+	p.doc = &doc
+	f, err := language.Read(doc, time.LoadLocation)
+	return f, p, p.WithLines(err)
+}
+
 // open opens a file by a name as a policy file gives it.
 func (p Place) open(name string) (fs.File, error) {
 	if p.FS != nil {

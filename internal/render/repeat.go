@@ -3,6 +3,7 @@ package render
 import (
 	"fmt"
 	"slices"
+	"strings"
 
 	"github.com/jedib0t/go-pretty/v6/table"
 
@@ -31,12 +32,12 @@ func (t Text) Repeats(s *repeat.Summary) {
 		t.Line("")
 	}
 	t.figures(s)
-	t.Line("%s", t.verdictOf(s))
+	t.repeatVerdict(s)
 }
 
 // figures writes the figures of the traffic, each with half of its interval.
 func (t Text) figures(s *repeat.Summary) {
-	metrics := []string{"rate", "loss", "late", "delay p50", "delay p99", "jitter", "MOS"}
+	metrics := []string{"rate", "loss", "late", "delay p99", "jitter", "MOS"}
 	type name struct{ name, direction, class string }
 	var names []name
 	of := make(map[name]map[string]*repeat.Figure)
@@ -69,10 +70,7 @@ func (t Text) figures(s *repeat.Summary) {
 		for _, m := range metrics {
 			text := "-"
 			if f := of[n][m]; f != nil {
-				if text = moved(&f.Mean, f.Unit); f.High > f.Low {
-					half := (f.High - f.Low) / 2
-					text += " ± " + moved(&half, f.Unit)
-				}
+				text = plusMinus(&f.Interval, f.Unit)
 			}
 			row = append(row, text)
 		}
@@ -82,24 +80,38 @@ func (t Text) figures(s *repeat.Summary) {
 	t.Line("")
 }
 
-// verdictOf says in one line what the runs come to.
-func (t Text) verdictOf(s *repeat.Summary) painted {
-	if len(s.Expectations) == 0 {
-		return t.paint("Nothing was expected.")
-	}
+// repeatVerdict says in one line what the runs come to.
+func (t Text) repeatVerdict(s *repeat.Summary) {
 	fails := 0
-	var first *repeat.Held
+	var worst *repeat.Held
 	for i := range s.Expectations {
 		if h := &s.Expectations[i]; h.Holds < h.Runs {
-			if fails++; first == nil || h.Holds < first.Holds {
-				first = h
+			if fails++; worst == nil || h.Holds < worst.Holds {
+				worst = h
 			}
 		}
 	}
-	if fails == 0 {
-		return t.good(fmt.Sprintf("PASS: each of %s holds in %d of %d runs", figure.Plural(len(s.Expectations), "expectation"), s.Repeats, s.Repeats))
+	switch n := len(s.Expectations); {
+	case n == 0:
+		t.Line("Verdict: none; the rehearsal expects nothing. Add lines under `expect`.")
+	case fails == 0:
+		t.Line("Verdict: %s. %s in %d of %d runs.", t.good("PASS"), allHold(n), s.Repeats, s.Repeats)
+	default:
+		t.Line("Verdict: %s. %d of %s do not hold in every run; the worst, %q, in %d of %d: see one run with --seed %d.", t.bad("FAIL"), fails, figure.Plural(n, "expectation"), worst.Text, worst.Holds, worst.Runs, *worst.Fails)
 	}
-	return t.bad(fmt.Sprintf("FAIL: %d of %s not hold in every run; %q in %d of %d: see one with --seed %d", fails, figure.Plural(len(s.Expectations), "expectation")+" do", first.Text, first.Holds, first.Runs, *first.Fails))
+}
+
+// plusMinus prints a mean with half of its interval: "5.30 ± 0.02 ms".
+func plusMinus(v *repeat.Interval, unit string) string {
+	mean, half := moved(&v.Mean, unit), (v.High-v.Low)/2
+	if half == 0 {
+		return mean
+	}
+	more := moved(&half, unit)
+	if number, of, ok := strings.Cut(mean, " "); ok && strings.HasSuffix(more, " "+of) {
+		mean = number
+	}
+	return mean + " ± " + more
 }
 
 // between prints two figures, or one where they are the same.

@@ -199,7 +199,7 @@ func (t Text) sideBySide(without, with *measure.Result, v *View) {
 		if several := slices.ContainsFunc(with.Traffic, func(o measure.Row) bool { return o.Class != r.Class && rowName(&o) == name }); several {
 			name += " (" + r.Class + ")"
 		}
-		row := append(table.Row{figure.Short(name, 28), "│"}, met(find(without, r), v, late[0])...)
+		row := append(table.Row{figure.Short(name, 28), "│"}, met(findMet(without, r), v, late[0])...)
 		w.add(append(append(row, "│"), met(&r.Met, v, late[1])...))
 	}
 	t.put(w)
@@ -232,7 +232,7 @@ func (t Text) classesBeside(without, with *measure.Result, v *View) {
 }
 
 // find returns what the same packets met in another run.
-func find(in *measure.Result, like *measure.Row) *measure.Met {
+func findMet(in *measure.Result, like *measure.Row) *measure.Met {
 	for i := range in.Traffic {
 		if r := &in.Traffic[i]; r.Name == like.Name && r.Direction == like.Direction && r.Class == like.Class {
 			return &r.Met

@@ -1,0 +1,135 @@
+// Package find finds where an expectation just holds as one number of a policy file changes
+// between two values. Every value that it speaks of was rehearsed.
+package find
+
+import (
+	"cmp"
+	"slices"
+
+	"imbrel/core/measure"
+	"imbrel/core/unit"
+)
+
+// A Point is one value, and what the rehearsal came to with it.
+type Point struct {
+	Value    string   `json:"value"`
+	Measured *float64 `json:"measured"` // nil: nothing to measure
+	Unit     string   `json:"unit"`
+	Holds    bool     `json:"holds"`
+
+	at int64
+}
+
+// A Result is where the expectation holds.
+type Result struct {
+	Policy bool    `json:"policy"` // with the policies in force
+	Points []Point `json:"points"` // in the order of their values
+	// Holds is the last value that holds, next to Fails, the first that does not; both are
+	// "" where it holds everywhere that was tried, or nowhere.
+	Holds string `json:"holds"`
+	Fails string `json:"fails"`
+	// Turns is how often it turns between neighbouring values: more than once, and it holds
+	// in several stretches, of which Holds is the end of one.
+	Turns int `json:"turns"`
+}
+
+// Everywhere reports whether it held with every value that was tried.
+func (r *Result) Everywhere() bool { return r.Fails == "" && r.Points[0].Holds }
+
+// inside is how many values between the ends are tried first: an expectation may hold in the
+// middle alone. mostTries bounds the values in all.
+const (
+	inside    = 3
+	mostTries = 24
+)
+
+// A Try rehearses the file with a value, and returns the outcome of the expectation. An error
+// ends the search.
+type Try func(value string) (*measure.Outcome, error)
+
+// Between looks for where the expectation turns, to a hundredth of the way from one value to
+// the other or closer, the least step of the kind of number permitting.
+func Between(from, to unit.Number, try Try) (*Result, error) {
+	r := &Result{}
+	if from.Value > to.Value {
+		from, to = to, from
+	}
+	ask := func(v int64) (Point, error) {
+		for _, p := range r.Points {
+			if p.at == v {
+				return p, nil
+			}
+		}
+		text := from.With(v).String()
+		o, err := try(text)
+		if err != nil {
+			return Point{}, err
+		}
+		p := Point{Value: text, Measured: o.Measured, Unit: o.Unit, Holds: o.Holds, at: v}
+		r.Points = append(r.Points, p)
+		slices.SortFunc(r.Points, func(a, b Point) int { return cmp.Compare(a.at, b.at) })
+		return p, nil
+	}
+	way := to.Value - from.Value
+	for i := range int64(inside + 2) {
+		v := to.Value
+		if i <= inside {
+			v = rounded(from.Value+way/(inside+1)*i, way)
+		}
+		if i == 0 {
+			v = from.Value
+		}
+		if _, err := ask(v); err != nil {
+			return nil, err
+		}
+	}
+	for len(r.Points) < mostTries {
+		i := r.turn()
+		if i < 0 {
+			break
+		}
+		a, b := r.Points[i].at, r.Points[i+1].at
+		if b-a <= max(1, way/100) {
+			break
+		}
+		v := rounded(a+(b-a)/2, b-a)
+		if v <= a || v >= b {
+			v = a + (b-a)/2
+		}
+		if _, err := ask(v); err != nil {
+			return nil, err
+		}
+	}
+	if i := r.turn(); i >= 0 {
+		r.Holds, r.Fails = r.Points[i].Value, r.Points[i+1].Value
+		if !r.Points[i].Holds {
+			r.Holds, r.Fails = r.Fails, r.Holds
+		}
+	}
+	for i := 1; i < len(r.Points); i++ {
+		if r.Points[i].Holds != r.Points[i-1].Holds {
+			r.Turns++
+		}
+	}
+	return r, nil
+}
+
+// turn returns the number of the last point before the last turn, or -1: of several
+// stretches the one with the greatest values is looked into.
+func (r *Result) turn() int {
+	for i := len(r.Points) - 2; i >= 0; i-- {
+		if r.Points[i].Holds != r.Points[i+1].Holds {
+			return i
+		}
+	}
+	return -1
+}
+
+// rounded rounds a value to few digits, by no more than a hundredth of a way.
+func rounded(v, way int64) int64 {
+	step := int64(1)
+	for step*10 <= way/20 {
+		step *= 10
+	}
+	return (v + step/2) / step * step
+}

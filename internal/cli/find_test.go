@@ -1,0 +1,82 @@
+package cli_test
+
+import (
+	"strings"
+	"testing"
+
+	"imbrel/core/measure"
+	"imbrel/internal/render"
+)
+
+// What --find says holds, holds when it is written into the file, and what it says fails,
+// fails; with an expectation of the file and with one of its own.
+func TestFind(t *testing.T) {
+	dir := t.TempDir()
+	put(t, dir, "p.yaml", checkable)
+	with := func(old, now string) bool {
+		t.Helper()
+		text := strings.Replace(checkable, old, now, 1)
+		text = strings.Replace(text, "expect: [", "expect: [flood loss <= 30%, ", 1)
+		r := parsed[measure.Result](t, imbrel(t, dir, text, nil, "rehearse", "-", "-o", "json").out)
+		for _, o := range r.Expectations {
+			if o.Text == "voice loss = 0" && strings.HasPrefix(old, "rate: 600") || o.Text == "flood loss <= 30%" && old[0] == 's' {
+				return o.Holds
+			}
+		}
+		t.Fatal("no such expectation")
+		return false
+	}
+	for _, c := range []struct{ path, old, from, to, until string }{
+		{"policies.up.treat.voice.police.rate", "rate: 600kbit/s", "300kbit/s", "900kbit/s", "voice loss = 0"},
+		{"policies.up.shape", "shape: 9Mbit/s", "6Mbit/s", "10Mbit/s", "flood loss <= 30%"},
+	} {
+		r := imbrel(t, dir, "", nil, "rehearse", "p.yaml", "--find", c.path, "--from", c.from, "--to", c.to, "--until", c.until, "-o", "json")
+		got := parsed[render.Found](t, r.out)
+		if len(got.Runs) != 1 || got.Runs[0].Holds == "" || got.Runs[0].Turns != 1 || r.status != 0 {
+			t.Fatalf("%s: exit %d: %s%s", c.path, r.status, r.out, r.err)
+		}
+		key, _, _ := strings.Cut(c.old, ":")
+		if run := got.Runs[0]; !with(c.old, key+": "+run.Holds) || with(c.old, key+": "+run.Fails) {
+			t.Errorf("%s: %s is said to hold and %s to fail, and rehearsed they do not", c.path, run.Holds, run.Fails)
+		}
+		if line := strings.Split(checkable, "\n")[got.Line-1]; !strings.Contains(line, got.Written) || !strings.Contains(c.old, got.Written) {
+			t.Errorf("%s is at line %d, %q", c.path, got.Line, line)
+		}
+	}
+	both := imbrel(t, dir, "", nil, "rehearse", "p.yaml", "--both", "--find", "rehearsals.run.traffic.flood.rate", "--from", "1Mbit/s", "--to", "15Mbit/s", "--until", "calls delay p99 <= 20ms")
+	for _, want := range []string{"Without policies it holds at ", "With the policies it holds everywhere from 1Mbit/s to 15Mbit/s.", "p.yaml:33 says 12Mbit/s now.", "▇"} {
+		if both.status != 0 || !strings.Contains(both.out, want) {
+			t.Errorf("exit %d, want %q:\n%s%s", both.status, want, both.out, both.err)
+		}
+	}
+	if r := imbrel(t, dir, "", nil, "rehearse", "p.yaml", "--find", "policies.up.shape", "--from", "6Mbit/s", "--to", "7Mbit/s", "--until", "flood loss <= 1%"); r.status != 1 || !strings.Contains(r.out, "It holds nowhere from 6Mbit/s to 7Mbit/s.") {
+		t.Errorf("what holds nowhere: exit %d\n%s%s", r.status, r.out, r.err)
+	}
+	for args, want := range map[string]string{
+		"--find policies.up.shape": "--find wants --from and --to",
+		"--from 1Mbit/s":           "no --find",
+		"--find policies.up.shap --from 1Mbit/s --to 2Mbit/s --until X":                          "is empty after `X`|is not a metric",
+		"--find policies.up.shap --from 1Mbit/s --to 2Mbit/s --until voice_loss":                 "is not a metric",
+		"--find policies.up.shap --from 1Mbit/s --to 2Mbit/s --until voice,loss,=,0":             "no number is written there",
+		"--find policies.up.name --from 1Mbit/s --to 2Mbit/s --until voice,loss,=,0":             "is no number",
+		"--find policies.up.shape --from 1 --to 2 --until voice,loss,=,0":                        "is a rate, and --from 1 is a count",
+		"--find policies.up.shape --from 1Mbit/s --to 2ms --until voice,loss,=,0":                "not two values of one kind",
+		"--find policies.up.shape --from 9Mbit/s --to 9.5Mbit/s --until vioce,loss,=,0":          "did you mean `voice`",
+		"--find policies.up.shape --from 100bit/s --to 9Mbit/s --until voice,loss,=,0":           "--from",
+		"--find policies.up.shape --from 500bit/s --to 9Mbit/s --until voice,loss,=,0":           "with 500bit/s the file cannot be so",
+		"--find policies.up.shape --from 6Mbit/s --to 9Mbit/s --until voice,loss,=,0 --repeat 3": "it makes runs of its own",
+	} {
+		words := strings.Fields(args)
+		for i := range words {
+			words[i] = strings.ReplaceAll(words[i], ",", " ")
+		}
+		r := imbrel(t, dir, "", nil, append([]string{"rehearse", "p.yaml"}, words...)...)
+		said := false
+		for _, w := range strings.Split(want, "|") {
+			said = said || strings.Contains(r.err, w)
+		}
+		if r.status != 2 || !said {
+			t.Errorf("%s: exit %d: %s; want %q", args, r.status, r.err, want)
+		}
+	}
+}
