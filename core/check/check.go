@@ -66,7 +66,7 @@ type Rule struct {
 func Rules() []Rule {
 	all := []Rule{
 		boundBelowCall(), boundBelowCalls(), burstBelowInterval(), burstBelowPacket(), contradiction(), eachOneServer(), expectationBound(), expectationMark(), expectationReckoned(), expectationUntested(), framingForgotten(), inNeverQueues(), markUnserved(), neverMatches(), noRest(), oneEnd(),
-		openTrust(), partlyShadowed(), policyUnattached(), pressureFlaps(), queueTooDeep(), queueTooShallow(), serverNameAlone(), shapeAboveFarEnd(), shapeAboveLink(), shapeFarBelow(),
+		openTrust(), partlyShadowed(), policyUnattached(), pressureFlaps(), queueTooDeep(), queueTooShallow(), serverNameAlone(), shapeAboveFarEnd(), shapeAboveLink(), shapeAbovePort(), shapeAtLink(), shapeFarBelow(),
 		sharedOrEach(), slowLink(), tagNowhere(), timeUnrehearsed(), timesOverlap(),
 		timeWithoutZone(), trafficUnclassified(), unboundedPriority(), unitSlip(), unused(), voiceAsControl(), voiceWithoutPriority(),
 	}

@@ -87,6 +87,8 @@ func TestFindings(t *testing.T) {
 		"queue-too-deep":         {"at-least: 20%, at-most", "at-least: 20%, queue: {limit: 200ms}, at-most", "at-least: 20%, queue: {limit: 100ms}, at-most", "a full queue of `bulk` holds a packet for 200 ms"},
 		"server-name-alone":      {`["*.sensor.example"]`, `[sensor.example]`, `[sensor.example, "*.sensor.example"]`, "www.sensor.example is not of the application"},
 		"shape-above-link":       {"shape: 9Mbit/s", "shape: 11Mbit/s", "shape: 10Mbit/s", "the shape of 11Mbit/s is above the 10Mbit/s that the link carries"},
+		"shape-above-port":       {"shape: 9Mbit/s", "shape: 900Mbit/s", "shape: 95Mbit/s", "the shape of 900 Mbit/s is above the 100 Mbit/s that the interface sends"},
+		"shape-at-link":          {"shape: 9Mbit/s", "shape: 10Mbit/s", "shape: 9.8Mbit/s", "the shape of 10.0 Mbit/s is all that the link carries, or nearly: when the link carries 200 kbit/s less, nothing that is promised is kept"},
 		"shape-far-below":        {"shape: 9Mbit/s", "shape: 3Mbit/s", "shape: 3.4Mbit/s", "70.0 % of it is never used"},
 		"slow-link":              {"links: [{ends: [{at: west/wan, sends: 10Mbit/s}, {at: east/wan, sends: 10Mbit/s}]", "links: [{ends: [{at: west/wan, sends: 1.2Mbit/s}, {at: east/wan, sends: 10Mbit/s}]", "links: [{ends: [{at: west/wan, sends: 1.3Mbit/s}, {at: east/wan, sends: 10Mbit/s}]", "a full packet takes 10.3 ms"},
 		"tag-nowhere":            {"{to-port: 8000}", "{to-port: 8000}, {pcp: 5}", "{to-port: 8000}, {dscp: 5}", "`bulk` asks for a tag, and frames have none"},

@@ -128,7 +128,7 @@ const untold = `
 | the catch-all stands first; a rule is shadowed | an error where a ` + "`rest`" + ` is not last; ` + "`never-matches`, `partly-shadowed`, `contradiction`" + ` |
 | a class is never used, a policy attached nowhere | ` + "`unused`, `policy-unattached`, `expectation-untested`, `traffic-unclassified`" + ` |
 | only uploads are limited, or one end of a link | ` + "`one-end`" + ` |
-| the shape is above what the link carries, or the far end lets in | ` + "`shape-above-link`, `shape-above-far-end`, `in-never-queues`" + ` |
+| the shape is above what the link carries, or the far end lets in | ` + "`shape-above-link`, `shape-at-link`, `shape-above-port`, `shape-above-far-end`, `in-never-queues`" + ` |
 | the shape ignores framing | ` + "`framing-forgotten`" + ` |
 | a marking is ignored or rewritten later, or lost in a tunnel or a label | ` + "`mark-unserved`, `tag-nowhere`, `expectation-mark`; `imbrel explain`" + ` shows it hop by hop |
 | voice has the network-control codepoint, or anybody's marking is trusted | ` + "`voice-as-control`, `open-trust`, `voice-without-priority`" + ` |
