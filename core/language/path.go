@@ -47,13 +47,12 @@ func (v *Value) step(path string) (item int, rest string) {
 // Append returns the document with a text added to the list at a path, which is begun where
 // it is not there; the document itself stays.
 func (v *Value) Append(path, text string) (Value, error) {
-	list, there := v.Lookup(path)
-	if !there {
+	if _, there := v.Lookup(path); !there {
 		out, err := v.With(path, text)
 		if err != nil {
 			return out, err
 		}
-		list, _ = out.Lookup(path)
+		list, _ := out.Lookup(path)
 		only := *list
 		*list = Value{Kind: List, At: only.At, Items: []Value{only}}
 		return out, nil

@@ -350,6 +350,8 @@ type sum struct {
 	worstJitter          float64
 	calls                bool
 	mos                  float64 // of the worst call; 0: there is none
+	mosSum               float64 // of all
+	mosOf                int
 }
 
 func add(ts []*Tally) sum {
@@ -370,9 +372,11 @@ func add(ts []*Tally) sum {
 		for _, f := range t.flows {
 			s.worstJitter = max(s.worstJitter, f.MeanJitter())
 			if f.IsCall() {
-				if m := f.MOS(); s.mos == 0 || m < s.mos {
+				m := f.MOS()
+				if s.mos == 0 || m < s.mos {
 					s.mos = m
 				}
+				s.mosSum, s.mosOf = s.mosSum+m, s.mosOf+1
 			}
 		}
 	}
@@ -399,6 +403,14 @@ func (s *sum) mosOrNil() *float64 {
 	return &m
 }
 
+func (s *sum) meanMOSOrNil() *float64 {
+	if s.mosOf == 0 {
+		return nil
+	}
+	m := round(s.mosSum/float64(s.mosOf), 4)
+	return &m
+}
+
 func part(n, of int64) float64 {
 	if of == 0 {
 		return 0
@@ -415,7 +427,7 @@ func round(v float64, digits int) float64 {
 func (s *sum) met() Met {
 	return Met{SentPackets: s.sent, ReceivedPackets: s.received, Loss: s.loss(), Late: s.lateOrNil(),
 		OfferedBps: int64(math.Round(s.wanted)), RateBps: int64(math.Round(s.rate)),
-		OfferedPps: round(s.wantedPps, 3), RatePps: round(s.pps, 3), Delay: s.delay.Summary(), JitterMs: inMilliseconds(s.worstJitter), MOS: s.mosOrNil()}
+		OfferedPps: round(s.wantedPps, 3), RatePps: round(s.pps, 3), Delay: s.delay.Summary(), JitterMs: inMilliseconds(s.worstJitter), MOS: s.mosOrNil(), MOSMean: s.meanMOSOrNil()}
 }
 
 // Rows returns a row for each traffic, direction and first class; one without a class for

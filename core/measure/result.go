@@ -239,7 +239,8 @@ type Met struct {
 	RatePps         float64       `json:"rate_pps"`    // that arrived
 	Delay           *Milliseconds `json:"delay_ms"`
 	JitterMs        float64       `json:"jitter_ms"`
-	MOS             *float64      `json:"mos,omitempty"`
+	MOS             *float64      `json:"mos,omitempty"`      // of the call with the lowest
+	MOSMean         *float64      `json:"mos_mean,omitempty"` // of all its calls
 }
 
 // A Row is what one traffic met in one direction, by the first class that took its

@@ -250,6 +250,16 @@ func TestTheWorstIsJudged(t *testing.T) {
 			t.Errorf("%s: judged by %q, %v; want %q", o.Text, o.Of, o.Holds, want)
 		}
 	}
+	for _, row := range res.Traffic { // the mean is of all calls of a row
+		if single := strings.HasPrefix(row.Name, "call-"); row.MOS != nil && (*row.MOSMean < *row.MOS || single && *row.MOSMean != *row.MOS) {
+			t.Errorf("%s: the lowest MOS is %v, the mean %v", row.Name, *row.MOS, *row.MOSMean)
+		}
+	}
+	for _, c := range res.Classes {
+		if c.Class == "voice" && *c.MOSMean < *c.MOS+0.1 {
+			t.Errorf("one ruined call of eighty: the lowest MOS is %v, the mean %v", *c.MOS, *c.MOSMean)
+		}
+	}
 	// The call counts whole, for the class of each direction.
 	for _, c := range res.Classes {
 		if c.Class == "poor" && c.SentPackets != 400 {
