@@ -17,7 +17,7 @@ product is enough for one flow, a part of it for many). It is reckoned for a sin
 			for i := range s.demands {
 				d := &s.demands[i]
 				e, q := d.entry, &d.entry.Queue
-				if d.traffic.Protocol != packet.TCP && d.traffic.Kind != policy.TCPFlows || e.Spec.Queue.Bytes == 0 && e.Spec.Queue.Packets == 0 && e.Spec.Queue.Time == 0 || e.Promise == 0 || !e.Leaf() || q.Drop != policy.TailDrop {
+				if d.traffic.Protocol != packet.TCP && d.traffic.Kind != policy.TCPFlows || e.Promise == 0 || !e.Leaf() || q.Drop != policy.TailDrop {
 					continue
 				}
 				if d.plan.Direction == policy.In && d.plan.Shape == 0 || s.offered(d.rehearsal, e) <= e.Promise {

@@ -34,7 +34,9 @@ type Result struct {
 }
 
 // Everywhere reports whether it held with every value that was tried.
-func (r *Result) Everywhere() bool { return r.Fails == "" && r.Points[0].Holds }
+func (r *Result) Everywhere() bool {
+	return r.Fails == "" && len(r.Points) > 0 && r.Points[0].Holds
+}
 
 // inside is how many values between the ends are tried first: an expectation may hold in the
 // middle alone. mostTries bounds the values in all.
@@ -48,7 +50,8 @@ const (
 type Try func(value string) (*measure.Outcome, error)
 
 // Between looks for where the expectation turns, to a hundredth of the way from one value to
-// the other or closer, the least step of the kind of number permitting.
+// the other or closer, the least step of the kind of number permitting. With an error of a try comes what was found
+// until then.
 func Between(from, to unit.Number, try Try) (*Result, error) {
 	r := &Result{}
 	if from.Value > to.Value {
@@ -80,7 +83,7 @@ func Between(from, to unit.Number, try Try) (*Result, error) {
 			v = from.Value
 		}
 		if _, err := ask(v); err != nil {
-			return nil, err
+			return r.ended(), err
 		}
 	}
 	for len(r.Points) < mostTries {
@@ -97,9 +100,14 @@ func Between(from, to unit.Number, try Try) (*Result, error) {
 			v = a + (b-a)/2
 		}
 		if _, err := ask(v); err != nil {
-			return nil, err
+			return r.ended(), err
 		}
 	}
+	return r.ended(), nil
+}
+
+// ended notes where the points tried turn.
+func (r *Result) ended() *Result {
 	if i := r.turn(); i >= 0 {
 		r.Holds, r.Fails = r.Points[i].Value, r.Points[i+1].Value
 		if !r.Points[i].Holds {
@@ -111,7 +119,7 @@ func Between(from, to unit.Number, try Try) (*Result, error) {
 			r.Turns++
 		}
 	}
-	return r, nil
+	return r
 }
 
 // turn returns the number of the last point before the last turn, or -1: of several

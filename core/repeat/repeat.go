@@ -19,6 +19,7 @@ type Summary struct {
 	Verdict      string   `json:"verdict"` // "pass": each expectation holds in each run
 	Expectations []Held   `json:"expectations"`
 	Figures      []Figure `json:"figures"`
+	Incomplete   bool     `json:"incomplete,omitempty"` // interrupted: of the runs that were done
 }
 
 // Held is in how many runs an expectation holds, and what was measured.

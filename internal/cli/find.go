@@ -100,14 +100,16 @@ func (a *app) find(text render.Text, r *rehearsalRun, plan *policy.Rehearsal) er
 			}
 			return &got.Expectations[index], nil
 		})
-		if err != nil {
+		if err != nil && (!errors.Is(err, errInterrupted) || len(res.Points) == 0) {
 			return err
 		}
 		res.Policy = !without
-		results = append(results, res)
+		if results = append(results, res); err != nil {
+			break
+		}
 	}
 	clear()
-	v := render.Found{Rehearsal: plan.Name, Path: s.path, File: at.File, Line: at.Line, Written: written, Until: s.until, From: from.String(), To: to.String(), Runs: results}
+	v := render.Found{Rehearsal: plan.Name, Path: s.path, File: at.File, Line: at.Line, Written: written, Until: s.until, From: from.String(), To: to.String(), Runs: results, Incomplete: r.stop()}
 	if a.output == "json" {
 		err = render.JSON(a.out, struct {
 			Imbrel int `json:"imbrel"`
@@ -115,6 +117,9 @@ func (a *app) find(text render.Text, r *rehearsalRun, plan *policy.Rehearsal) er
 		}{1, v})
 	} else {
 		text.Found(&v)
+	}
+	if err == nil && r.stop() {
+		return errInterrupted
 	}
 	if last := results[len(results)-1]; err == nil && last.Holds == "" && !last.Everywhere() {
 		err = errFound

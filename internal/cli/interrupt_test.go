@@ -111,3 +111,33 @@ func TestFullDisk(t *testing.T) {
 		}
 	}
 }
+
+// An interrupt of repeats, or of a search, shows what was done until then, marked so.
+func TestInterruptOfMany(t *testing.T) {
+	dir := t.TempDir()
+	put(t, dir, "p.yaml", strings.Replace(chancy, "lasts: 2s", "lasts: 90s", 1))
+	for _, args := range []string{"--repeat 10000", "--find policies.up.shape --from 4Mbit/s --to 400Mbit/s --until orders_loss_=_0"} {
+		words := strings.Fields("rehearse p.yaml -o json " + args)
+		for i := range words {
+			words[i] = strings.ReplaceAll(words[i], "_", " ")
+		}
+		var out bytes.Buffer
+		c := exec.Command(program, words...)
+		c.Dir, c.Stdout = dir, &out
+		if err := c.Start(); err != nil {
+			t.Fatal(err)
+		}
+		time.Sleep(700 * time.Millisecond) // it takes seconds, and its first run less
+		if err := c.Process.Signal(os.Interrupt); err != nil {
+			t.Skip("this system has no interrupts: ", err)
+		}
+		_ = c.Wait()
+		if status := c.ProcessState.ExitCode(); status == 130 && out.Len() == 0 || status == 0 {
+			t.Logf("%s: the machine is too slow, or too fast, to be interrupted in between", args)
+			continue
+		}
+		if c.ProcessState.ExitCode() != 130 || !strings.Contains(out.String(), `"incomplete":true`) || !json.Valid(out.Bytes()) {
+			t.Errorf("%s: exit %d: %.300s", args, c.ProcessState.ExitCode(), out.String())
+		}
+	}
+}

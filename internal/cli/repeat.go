@@ -77,7 +77,7 @@ func (a *app) repeatAll(text render.Text, r *rehearsalRun, plans []*policy.Rehea
 	for _, res := range results {
 		found = found || res.Policy == !r.without && (res.Verdict == "fail" || r.failOn == "warning" && res.WarningCount() > 0)
 	}
-	if err := a.showRepeats(text, results); err != nil {
+	if err := a.showRepeats(text, results, r.stop()); err != nil {
 		return err
 	}
 	switch {
@@ -90,10 +90,12 @@ func (a *app) repeatAll(text render.Text, r *rehearsalRun, plans []*policy.Rehea
 }
 
 // showRepeats writes runs and what they come to.
-func (a *app) showRepeats(text render.Text, results []*measure.Result) error {
+func (a *app) showRepeats(text render.Text, results []*measure.Result, incomplete bool) error {
 	var sums []*repeat.Summary
 	for _, runs := range repeat.Groups(results) {
-		sums = append(sums, repeat.Of(runs))
+		s := repeat.Of(runs)
+		s.Incomplete = incomplete
+		sums = append(sums, s)
 	}
 	if a.output == "json" {
 		return render.JSON(a.out, struct {
@@ -184,5 +186,5 @@ func (a *app) merge(names []string) error {
 	}
 	repeat.Sort(all)
 	a.output = "json"
-	return a.showRepeats(render.Text{}, all)
+	return a.showRepeats(render.Text{}, all, false)
 }

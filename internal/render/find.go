@@ -20,6 +20,8 @@ type Found struct {
 	From      string         `json:"from"`
 	To        string         `json:"to"`
 	Runs      []*find.Result `json:"runs"`
+
+	Incomplete bool `json:"incomplete,omitempty"` // interrupted
 }
 
 // longestBar is how many columns the longest bar of a curve has.
@@ -52,6 +54,9 @@ func (t Text) Found(f *Found) {
 			}
 		}
 		t.paragraph("", strings.ToUpper(text[:1])+text[1:]+".")
+	}
+	if f.Incomplete {
+		t.Line("It was interrupted: this is what was tried until then.")
 	}
 	t.paragraph("", fmt.Sprintf("%s:%d says %s now.", f.File, f.Line, f.Written))
 }

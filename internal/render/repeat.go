@@ -91,6 +91,9 @@ func (t Text) repeatVerdict(s *repeat.Summary) {
 			}
 		}
 	}
+	if s.Incomplete {
+		t.Line("It was interrupted: this is of the runs that were done until then.")
+	}
 	switch n := len(s.Expectations); {
 	case n == 0:
 		t.Line("Verdict: none; the rehearsal expects nothing. Add lines under `expect`.")
