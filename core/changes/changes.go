@@ -75,13 +75,10 @@ func Between(before, after Checked) *Result {
 	r := &Result{Interfaces: []Interface{}, Network: network(before.File, after.File), Rehearsals: rehearsals(before.File, after.File),
 		FindingsNew: missing(after.Findings, before.Findings), FindingsGone: missing(before.Findings, after.Findings)}
 	d := &differ{space: space.New(before.File, after.File), moved: make(map[pair]moves)}
-	olds, news := attached(before.File), attached(after.File)
-	var order []string
-	for i := range before.File.Attach {
-		order = append(order, plan.Attached(&before.File.Attach[i]).Where())
-	}
-	for i := range after.File.Attach {
-		if where := plan.Attached(&after.File.Attach[i]).Where(); olds[where] == nil {
+	order, olds := attached(before.File)
+	more, news := attached(after.File)
+	for _, where := range more {
+		if olds[where] == nil {
 			order = append(order, where)
 		}
 	}
@@ -115,13 +112,16 @@ func (i Interface) key() string {
 	return string(text)
 }
 
-func attached(f *policy.File) map[string]*plan.Plan {
-	out := make(map[string]*plan.Plan, len(f.Attach))
+// attached returns the plan of each attachment by its place, and the places in the order of
+// the file.
+func attached(f *policy.File) (order []string, plans map[string]*plan.Plan) {
+	plans = make(map[string]*plan.Plan, len(f.Attach))
 	for i := range f.Attach {
 		p := plan.Attached(&f.Attach[i])
-		out[p.Where()] = p
+		order = append(order, p.Where())
+		plans[p.Where()] = p
 	}
-	return out
+	return order, plans
 }
 
 var lineNumber = regexp.MustCompile(`\bline \d+`)
@@ -206,7 +206,7 @@ func (d *differ) packets(before, after *plan.Plan) (out moves) {
 	known := make(map[[2]string]bool)
 	compare := func(inForce func(*plan.Entry) bool, while string) {
 		olds, news := d.space.Entries(0, before, inForce), d.space.Entries(1, after, inForce)
-		same := make(map[string]*space.Leaf) // by the name of its class, where only one has it
+		same := make(map[string]*space.Region) // by the name of its class, where only one has it
 		for i := range news {
 			l := &news[i]
 			if _, twice := same[l.Entry.Name]; twice {

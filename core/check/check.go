@@ -65,7 +65,7 @@ type Rule struct {
 // Rules returns all rules, by their names.
 func Rules() []Rule {
 	all := []Rule{
-		boundBelowCall(), boundBelowCalls(), burstBelowInterval(), burstBelowPacket(), contradiction(), eachOneServer(), expectationBound(), expectationMark(), expectationReckoned(), expectationUntested(), framingForgotten(), inNeverQueues(), markUnserved(), neverMatches(), noRest(), oneEnd(),
+		boundBelowCall(), boundBelowCalls(), burstBelowInterval(), burstBelowPacket(), contradiction(), eachOneServer(), expectationBound(), expectationMark(), expectationEstimated(), expectationUntested(), framingForgotten(), inNeverQueues(), markUnserved(), neverMatches(), noRest(), oneEnd(),
 		openTrust(), partlyShadowed(), policyUnattached(), pressureFlaps(), queueTooDeep(), queueTooShallow(), serverNameAlone(), shapeAboveFarEnd(), shapeAboveLink(), shapeAbovePort(), shapeAtLink(), shapeFarBelow(),
 		sharedOrEach(), slowLink(), tagNowhere(), timeUnrehearsed(), timesOverlap(),
 		timeWithoutZone(), trafficUnclassified(), unboundedPriority(), unitSlip(), unused(), voiceAsControl(), voiceWithoutPriority(),
@@ -122,7 +122,7 @@ type survey struct {
 	space   *space.Space
 	plans   []*plan.Plan // of each attachment
 	demands []demand
-	ways    []way
+	routes  []*route
 	loads   map[load]unit.Rate           // by rehearsal and interface, what is sent out of it
 	bound   map[*policy.Expectation]bool // of which arithmetic of one bound says that it cannot hold
 	last    int                          // the finding said last
@@ -135,36 +135,34 @@ type survey struct {
 	known      map[string]int
 }
 
-// A demand is what one direction of a traffic asks of an entry on its way.
+// A demand is what one direction of a traffic asks of an entry on its route.
 type demand struct {
-	rehearsal *policy.Rehearsal
-	traffic   *policy.Traffic
-	reverse   bool
-	plan      *plan.Plan
-	entry     *plan.Entry
-	packet    unit.Size // as the interface counts
-	calls     int
-	delay     time.Duration // of the links on all of its way
-	policed   bool          // the packet is larger than a policer's bucket
+	*route
+	plan    *plan.Plan
+	entry   *plan.Entry
+	packet  unit.Size // as the interface counts
+	calls   int
+	policed bool // the packet is larger than a policer's bucket
 }
 
-// A way is what explain says of a packet of a traffic in one direction.
-type way struct {
+// A route is what explain says of a packet of a traffic in one direction.
+type route struct {
 	rehearsal *policy.Rehearsal
 	traffic   *policy.Traffic
 	reverse   bool
-	length    int // of the IP packet
+	length    int           // of the IP packet
+	delay     time.Duration // of the links
 	answer    *explain.Answer
 }
 
-func (w *way) from() netip.Addr {
+func (w *route) from() netip.Addr {
 	if w.reverse {
 		return w.traffic.To
 	}
 	return w.traffic.From
 }
 
-func (w *way) to() netip.Addr {
+func (w *route) to() netip.Addr {
 	if w.reverse {
 		return w.traffic.From
 	}
@@ -172,7 +170,7 @@ func (w *way) to() netip.Addr {
 }
 
 // name names the traffic and its direction.
-func (w *way) name() string {
+func (w *route) name() string {
 	if w.reverse {
 		return w.traffic.Name + " back"
 	}
@@ -181,7 +179,7 @@ func (w *way) name() string {
 
 // certain reports whether every packet of the traffic is treated alike: no policer marks
 // some of them, and nothing depends on a time or a load.
-func (w *way) certain() bool {
+func (w *route) certain() bool {
 	return !slices.ContainsFunc(w.answer.Hops, func(h explain.Step) bool {
 		return strings.Contains(h.Meter, "mark") || strings.Contains(strings.Join(h.Notes, " "), "assumed")
 	})
@@ -189,7 +187,7 @@ func (w *way) certain() bool {
 
 // within reports whether the packets are of a subject: a traffic, or a class that takes them
 // somewhere.
-func (w *way) within(subject string) bool {
+func (w *route) within(subject string) bool {
 	return w.traffic.Name == subject || slices.ContainsFunc(w.answer.Hops, func(h explain.Step) bool { return h.Policy != "" && takes(h.Class, subject) })
 }
 
@@ -292,13 +290,8 @@ func (s *survey) ask(follower *explain.Follower, h *policy.Rehearsal, t *policy.
 	if err != nil {
 		return // what cannot be sent is an error of the rehearsal
 	}
-	s.ways = append(s.ways, way{h, t, reverse, q.Length, a})
-	delay := time.Duration(0)
-	for i := range a.Hops {
-		if iface := s.interfaces[a.Hops[i].Node+"/"+a.Hops[i].Interface]; iface != nil && iface.Link != nil && a.Hops[i].Direction == policy.Out.String() {
-			delay += iface.Link.Delay
-		}
-	}
+	r := &route{rehearsal: h, traffic: t, reverse: reverse, length: q.Length, answer: a}
+	s.routes = append(s.routes, r)
 	for i := range a.Hops {
 		hop := &a.Hops[i]
 		if hop.Direction == policy.Out.String() {
@@ -309,15 +302,30 @@ func (s *survey) ask(follower *explain.Follower, h *policy.Rehearsal, t *policy.
 			if t.Kind == policy.TCPFlows { // as much as there is
 				sent = unit.MaxRate
 			}
+			if iface := s.interfaces[hop.Node+"/"+hop.Interface]; iface != nil && iface.Link != nil {
+				r.delay += iface.Link.Delay
+			}
 			s.loads[load{h, hop.Node + "/" + hop.Interface}] += sent
 		}
 		p, e := s.taken(hop)
 		if e == nil {
 			continue
 		}
-		s.demands = append(s.demands, demand{rehearsal: h, traffic: t, reverse: reverse, plan: p, entry: e,
-			packet: unit.Size(p.Framing.Size(q.Length, len(hop.Labels))), calls: calls, delay: delay, policed: hop.Policed})
+		s.demands = append(s.demands, demand{route: r, plan: p, entry: e,
+			packet: unit.Size(p.Framing.Size(q.Length, len(hop.Labels))), calls: calls, policed: hop.Policed})
 	}
+}
+
+// hosts returns the addresses from which a rehearsal sends into an entry, and those to which
+// it does.
+func (s *survey) hosts(h *policy.Rehearsal, p *plan.Plan, e *plan.Entry) (from, to map[netip.Addr]bool) {
+	from, to = make(map[netip.Addr]bool), make(map[netip.Addr]bool)
+	for i := range s.demands {
+		if d := &s.demands[i]; d.rehearsal == h && d.plan == p && (d.entry == e || d.entry.IsWithin(e)) {
+			from[d.from()], to[d.to()] = true, true
+		}
+	}
+	return from, to
 }
 
 // taken returns the plan at a hop, and the entry of it that took the packet; nil where there

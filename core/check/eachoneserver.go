@@ -8,7 +8,7 @@ import (
 
 func eachOneServer() Rule {
 	return Rule{"each-one-server", Warning, `A limit is for each source, and all packets of the class come from one server; or for each destination, and all go to one. Then there
-is one instance, and all share it. On the way to the clients they are told apart by ` + "`each: destination`" + `.`,
+is one instance, and all hosts share its limit. For packets on their way to clients write ` + "`each: destination`" + `: each client is an instance.`,
 		func(s *survey) {
 			for _, p := range s.plans {
 				for _, e := range p.Entries {
@@ -16,18 +16,9 @@ is one instance, and all share it. On the way to the clients they are told apart
 						continue
 					}
 					for i := range s.f.Rehearsals {
-						own, other := make(map[string]bool), make(map[string]bool)
-						for j := range s.demands {
-							d := &s.demands[j]
-							if d.rehearsal != &s.f.Rehearsals[i] || d.plan != p || d.entry != e && !d.entry.IsWithin(e) {
-								continue
-							}
-							w := way{traffic: d.traffic, reverse: d.reverse}
-							from, to := w.from().String(), w.to().String()
-							if e.Each == policy.ByDestination {
-								from, to = to, from
-							}
-							own[from], other[to] = true, true
+						own, other := s.hosts(&s.f.Rehearsals[i], p, e)
+						if e.Each == policy.ByDestination {
+							own, other = other, own
 						}
 						if len(own) != 1 || len(other) < 2 {
 							continue

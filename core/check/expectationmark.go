@@ -11,8 +11,8 @@ func expectationMark() Rule {
 ` + "`" + `imbrel explain` + "`" + ` shows the marks hop by hop. Where a policer marks only some of the packets, a file cannot tell.`,
 		func(s *survey) {
 
-			for i := range s.ways {
-				w := &s.ways[i]
+			for i := range s.routes {
+				w := s.routes[i]
 				for j := range w.rehearsal.Expect {
 					x := &w.rehearsal.Expect[j]
 					if x.Versus != "" || !w.certain() {
@@ -35,7 +35,7 @@ func expectationMark() Rule {
 }
 
 // markedWhere says where a packet's marking changes on its way.
-func markedWhere(w *way) string {
+func markedWhere(w *route) string {
 	out := ""
 	for i := range w.answer.Hops {
 		if p := &w.answer.Hops[i]; p.Policy != "" && p.MarksIn.DSCP != p.MarksOut.DSCP {

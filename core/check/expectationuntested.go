@@ -20,7 +20,7 @@ traffic, or mend the class: ` + "`" + `imbrel explain` + "`" + ` says why a pack
 				for j := range h.Expect {
 					x := &h.Expect[j]
 					for _, subject := range x.Subjects() {
-						if subject == policy.Rest || slices.ContainsFunc(s.ways, func(w way) bool { return w.rehearsal == h && w.within(subject) }) {
+						if subject == policy.Rest || slices.ContainsFunc(s.routes, func(w *route) bool { return w.rehearsal == h && w.within(subject) }) {
 							continue
 						}
 						s.say(x.At, "", fmt.Sprintf("no traffic of `%s` is in `%s`", h.Name, subject), "there is nothing to judge", "add such traffic, or mend the class: imbrel explain … --why says why a packet is not in it")

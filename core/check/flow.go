@@ -16,9 +16,9 @@ import (
 // A stream is what one direction of a traffic comes to when all the traffic of its rehearsal
 // flows like a fluid, shared out at each interface as its policy says. Rates are of IP.
 type stream struct {
-	way   *way
+	route *route
 	rate  float64
-	sure  bool // no policer marks some of it, and no tunnel or load has a say
+	sure  bool // no tunnel carries it, and neither a policer that marks nor a load changes its rate
 	steps []*passage
 }
 
@@ -41,7 +41,7 @@ type passage struct {
 	lossy []*passage // of a queue that drops what several send, in parts that nobody knows
 }
 
-// flow returns the streams of a rehearsal, nil where it cannot be reckoned: something begins
+// flow returns the streams of a rehearsal, nil where it cannot be estimated: something begins
 // or ends on the way, or follows what it meets.
 func (s *survey) flow(h *policy.Rehearsal) []*stream {
 	if h.Lasts < time.Second {
@@ -57,13 +57,13 @@ func (s *survey) flow(h *policy.Rehearsal) []*stream {
 	type place struct{ interfaceName, direction string }
 	places := make(map[place][]*passage)
 	var order []place
-	for i := range s.ways {
-		w := &s.ways[i]
+	for i := range s.routes {
+		w := s.routes[i]
 		if w.rehearsal != h {
 			continue
 		}
 		t, length := w.traffic, float64(w.length)
-		f := &stream{way: w, rate: float64(t.Rate), sure: true}
+		f := &stream{route: w, rate: float64(t.Rate), sure: true}
 		if t.Kind == policy.Calls {
 			f.rate = float64(t.Codec.Rate(t.Calls * w.length))
 		}
@@ -115,8 +115,8 @@ func (s *survey) flow(h *policy.Rehearsal) []*stream {
 // held returns how many bits of a stream, or of what shares its queues, may be on their way or
 // waiting at the end, or have passed beyond the rates.
 func (f *stream) held() (bits float64) {
-	if t := f.way.traffic; t.Poisson { // as many as four times the standard deviation more or fewer
-		bits = 4 * math.Sqrt(f.rate*f.way.rehearsal.Lasts.Seconds()*float64(8*f.way.length))
+	if t := f.route.traffic; t.Poisson { // as many as four times the standard deviation more or fewer
+		bits = 4 * math.Sqrt(f.rate*f.route.rehearsal.Lasts.Seconds()*float64(8*f.route.length))
 	}
 	for _, p := range f.steps {
 		bits += p.credit
@@ -133,7 +133,7 @@ func (f *stream) held() (bits float64) {
 // mostRounds is after how many rounds streams that pass each other are given up.
 const mostRounds = 24
 
-// cross reckons what of the passages at one interface and direction gets out.
+// cross computes what of the passages at one interface and direction gets out.
 func cross(h *policy.Rehearsal, all []*passage) {
 	for _, p := range all {
 		p.out, p.credit, p.lossy = p.in, 0, nil
@@ -248,11 +248,11 @@ func instances(e *plan.Entry, own []*passage) [][]*passage {
 			k[1] = p.key[1]
 		}
 		if e.Each&policy.ByFlow != 0 {
-			k[2] = p.stream.way.name()
-			p.stream.sure = p.stream.sure && p.stream.way.traffic.Calls < 2
+			k[2] = p.stream.route.name()
+			p.stream.sure = p.stream.sure && p.stream.route.traffic.Calls < 2
 		}
-		if e.Each&policy.ByInterface != 0 && len(p.stream.way.answer.Hops) > 0 {
-			k[3] = p.stream.way.entered(p.hop)
+		if e.Each&policy.ByInterface != 0 && len(p.stream.route.answer.Hops) > 0 {
+			k[3] = p.stream.route.entered(p.hop)
 		}
 		if e.Each&policy.ByVLAN != 0 {
 			p.stream.sure = false
@@ -269,7 +269,7 @@ func instances(e *plan.Entry, own []*passage) [][]*passage {
 }
 
 // entered names the interface by which packets came into the node of a hop.
-func (w *way) entered(hop *explain.Step) string {
+func (w *route) entered(hop *explain.Step) string {
 	last := ""
 	for i := range w.answer.Hops {
 		h := &w.answer.Hops[i]
@@ -375,7 +375,7 @@ func (c *crossing) hand() {
 // fairly gives each flow in a queue the same, and what one does not need to the others.
 func (l *leaf) fairly(gets float64) {
 	order := slices.Clone(l.in)
-	flows := func(p *passage) float64 { return float64(max(1, p.stream.way.traffic.Calls)) }
+	flows := func(p *passage) float64 { return float64(max(1, p.stream.route.traffic.Calls)) }
 	left := 0.0
 	for _, p := range order {
 		left += flows(p)

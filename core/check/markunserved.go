@@ -8,11 +8,11 @@ import (
 )
 
 func markUnserved() Rule {
-	return Rule{"mark-unserved", Warning, `A policy marks packets of a class, and further on their way, where a rehearsal fills the link, a policy has them in its rest: it
-neither keeps the mark nor serves it, so it was set for nothing. Give the later policy a class that asks for the codepoint.`,
+	return Rule{"mark-unserved", Warning, `A policy marks packets of a class, and further on their way, where a rehearsal fills the link, a later policy has them in its rest.
+That policy does not serve the mark, or rewrites it, and the mark has no effect. Give the later policy a class that asks for the codepoint.`,
 		func(s *survey) {
-			for i := range s.ways {
-				w := &s.ways[i]
+			for i := range s.routes {
+				w := s.routes[i]
 				set, where := "", ""
 				for j := range w.answer.Hops {
 					h := &w.answer.Hops[j]
@@ -26,10 +26,10 @@ neither keeps the mark nor serves it, so it was set for nothing. Give the later 
 					if rest := e.Class == nil && e.Parent == nil; set != "" && rest && p.Direction == policy.Out && (queues(p) || h.MarksOut.DSCP != set) && s.congested(p.Interface) {
 						became := "keeps the mark and does not serve it"
 						if h.MarksOut.DSCP != set {
-							became = "makes " + h.MarksOut.DSCP + " of it"
+							became = "rewrites the mark to " + h.MarksOut.DSCP
 						}
 						s.say(e.Spec.At, p.Where(), fmt.Sprintf("`%s` is marked %s at %s, and here it is in the rest, which %s", w.name(), set, where, became),
-							"it waits among what nobody named, wherever the link is full", fmt.Sprintf("add an entry for a class with `match: [{dscp: %s}]`", set))
+							"where the link is full, it waits with all other traffic of the rest", fmt.Sprintf("add an entry for a class with `match: [{dscp: %s}]`", set))
 					}
 					if e.Class != nil && h.MarksOut.DSCP != h.MarksIn.DSCP && h.MarksOut.DSCP != codepoint.DF.Name() {
 						set, where = h.MarksOut.DSCP, p.Where()

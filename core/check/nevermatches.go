@@ -11,20 +11,19 @@ import (
 )
 
 func neverMatches() Rule {
-	return Rule{"never-matches", Error, `Entries are tried in order, and the first that takes a packet keeps it. Those before this one take everything that it could,
-or the entry around it takes none of it: it never has a packet. This is exact: the sets of packets are computed over all keys
+	return Rule{"never-matches", Error, `Entries are tried in order, and the first that matches takes the packet. Earlier entries take every packet of this one, or the
+entry around it takes none of the class: this entry never has a packet. This is exact: the sets of packets are computed over all keys
 together; where they fall into more than 100,000 pieces, or a policy has more than 2,000 entries, the finding says so and
-claims nothing. An entry before it
-that has a ` + "`" + `when` + "`" + ` does not count, for it is not always there.`,
+claims nothing. An earlier entry with a ` + "`" + `when` + "`" + ` does not count, because it is not always in force.`,
 		func(s *survey) {
-			s.entries(func(p *plan.Plan, l *space.Leaf, where string) {
+			s.entries(func(p *plan.Plan, l *space.Region, where string) {
 				e := l.Entry
 				own := s.space.Class(0, e.Class)
 				if _, some := s.space.Search().First(own.Takes, []*space.Taking{{Takes: own.Spares}}); !some {
 					return // a contradiction
 				}
 				search := s.space.Search()
-				_, some := search.Leaf(l)
+				_, some := search.In(l)
 				switch {
 				case search.GaveUp():
 					s.say(p.Policy.At, where, fmt.Sprintf("whether every entry of `%s` is reached was not found out", p.Policy.Name), fmt.Sprintf("there are more than %d entries, or packets fall into more than %d pieces: nothing is claimed of them", space.MostEntries, space.MostPieces), "see where a packet goes: imbrel explain FILE")
@@ -46,7 +45,7 @@ that has a ` + "`" + `when` + "`" + ` does not count, for it is not always there
 					return
 				}
 				s.say(e.Spec.At, where, fmt.Sprintf("`%s` never takes a packet: %s before it %s all its packets", e.Name, nameAll(takers), takeOrTakes(takers)), lost+"; "+example,
-					fmt.Sprintf("put it before line %d, or narrow what stands before it", takers[0].Spec.At.Line))
+					fmt.Sprintf("put it before line %d, or narrow the entries before it", takers[0].Spec.At.Line))
 			})
 		}}
 }
@@ -54,7 +53,7 @@ that has a ` + "`" + `when` + "`" + ` does not count, for it is not always there
 // entries calls visit with each entry of a class that is attached somewhere, and what may
 // take its packets before it does. The same policy is visited once, and at each node whose
 // subnets its classes name.
-func (s *survey) entries(visit func(p *plan.Plan, l *space.Leaf, where string)) {
+func (s *survey) entries(visit func(p *plan.Plan, l *space.Region, where string)) {
 	type visited struct {
 		policy *policy.Policy
 		node   *policy.Node
@@ -98,7 +97,7 @@ func sometimes(e *plan.Entry) *plan.When {
 
 // takers returns the entries that take all of an entry's packets, as few as one, and a
 // sentence of one packet and where it goes.
-func (s *survey) takers(l *space.Leaf) (out []*plan.Entry, example string) {
+func (s *survey) takers(l *space.Region) (out []*plan.Entry, example string) {
 	for i, t := range l.Less {
 		if t.By == nil {
 			continue

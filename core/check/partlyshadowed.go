@@ -12,33 +12,29 @@ import (
 )
 
 func partlyShadowed() Rule {
-	return Rule{"partly-shadowed", Note, `A condition of a class, or one of the values that it lists, is never reached: the entries before this one take all of it. Or they
-take half of it and more, each value counted alike. That may be meant, where the particular stands before the general; it
-is worth a look where it is not.`,
+	return Rule{"partly-shadowed", Note, `Earlier entries take every packet of one condition of a class, or of one value in its lists, so it never comes to its entry. Or
+they take at least half of a condition's packets, where every value of a key has the same weight. That is right when a
+specific class comes before a general one. Otherwise look at the order.`,
 		func(s *survey) {
-			s.entries(func(p *plan.Plan, l *space.Leaf, where string) {
-				if _, some := s.space.Search().Leaf(l); !some {
+			s.entries(func(p *plan.Plan, l *space.Region, where string) {
+				if _, some := s.space.Search().In(l); !some {
 					return // never-matches
-				}
-				around := space.Everything
-				if e := l.Entry.Parent; e != nil && e.Class != nil {
-					around = s.space.Class(0, e.Class).Takes
 				}
 				for i := range l.Entry.Class.Match {
 					m := &l.Entry.Class.Match[i]
-					part := func(c policy.Condition) *space.Leaf {
-						of, ok := s.space.Both(around, s.space.Conditions(0, []policy.Condition{c}))
-						return &space.Leaf{Entry: l.Entry, Of: of, Less: l.Less, TooMany: !ok}
+					part := func(c policy.Condition) *space.Region {
+						of, ok := s.space.Both(l.Around, s.space.Conditions(0, []policy.Condition{c}))
+						return &space.Region{Entry: l.Entry, Of: of, Less: l.Less, TooMany: !ok}
 					}
-					say := func(what string, l *space.Leaf) bool {
+					say := func(what string, l *space.Region) bool {
 						search := s.space.Search()
-						if _, some := search.Leaf(l); some || len(l.Of) == 0 || search.GaveUp() {
+						if _, some := search.In(l); some || len(l.Of) == 0 || search.GaveUp() {
 							return false
 						}
 						takers, example := s.takers(l)
 						if len(takers) > 0 {
-							s.say(m.At, where, fmt.Sprintf("%s of `%s` never comes to its entry at line %d: %s before it %s all of it", what, l.Entry.Name, l.Entry.Spec.At.Line, nameAll(takers), takeOrTakes(takers)),
-								example, "let it stand before them, or remove it")
+							s.say(m.At, where, fmt.Sprintf("%s of `%s` never comes to its entry at line %d: %s before it %s all of its packets", what, l.Entry.Name, l.Entry.Spec.At.Line, nameAll(takers), takeOrTakes(takers)),
+								example, "put it before them, or remove it")
 						}
 						return true
 					}
@@ -65,7 +61,7 @@ is worth a look where it is not.`,
 }
 
 // left returns how much of an entry's packets comes to it; NaN when that was given up.
-func (s *survey) left(l *space.Leaf) float64 {
+func (s *survey) left(l *space.Region) float64 {
 	least := 1.0
 	for i := range l.Of {
 		least = min(least, s.space.Search().Share(l.Of[i], l.Less))

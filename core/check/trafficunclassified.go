@@ -12,8 +12,8 @@ take them asks for something that their packets do not have:
 ` + "`" + `imbrel explain` + "`" + ` says what.`,
 		func(s *survey) {
 
-			for i := range s.ways {
-				w := &s.ways[i]
+			for i := range s.routes {
+				w := s.routes[i]
 				met, named := false, false
 				for _, h := range w.answer.Hops {
 					met = met || h.Policy != ""

@@ -10,8 +10,8 @@ import (
 )
 
 func unitSlip() Rule {
-	return Rule{"unit-slip", Warning, `A rate looks wrong by its unit: a bound that is above all there is, or less than a two-thousandth of it (kbit/s and Mbit/s); or one that is
-just 8, 10 or 1000 times that of the same class in another policy (bytes for bits, a digit, k for M).`,
+	return Rule{"unit-slip", Warning, `A rate looks wrong by its unit: a bound above the interface's rate, or below a two-thousandth of the rate to share (kbit/s and Mbit/s); or a bound that is
+exactly 8, 10 or 1000 times that of the same class in another policy (bytes for bits, a digit, k for M).`,
 		func(s *survey) {
 			type known struct {
 				rate unit.Rate
@@ -30,7 +30,7 @@ just 8, 10 or 1000 times that of the same class in another policy (bytes for bit
 						s.say(at, p.Where(), fmt.Sprintf("`%s` is bounded by %s, and the interface sends %s", e.Name, rate, figure.Rate(int64(p.Rate))), "it is no bound", "is a smaller unit meant?")
 					case rate < p.Whole/2000 && e.Each == 0 && e.Instances() == nil && p.Direction == policy.Out:
 						s.say(at, p.Where(), fmt.Sprintf("`%s` is bounded by %s of %s", e.Name, rate, figure.Rate(int64(p.Whole))),
-							fmt.Sprintf("a full packet takes %s of it", figure.Milliseconds(float64(rate.Time(p.MaxPacket))/1e6)), fmt.Sprintf("is %s meant?", rate*1000))
+							fmt.Sprintf("a full packet takes %s at that rate", figure.Milliseconds(float64(rate.Time(p.MaxPacket))/1e6)), fmt.Sprintf("is %s meant?", rate*1000))
 					}
 					o, met := first[e.Name]
 					if !met {
@@ -39,7 +39,7 @@ just 8, 10 or 1000 times that of the same class in another policy (bytes for bit
 					}
 					for _, factor := range []unit.Rate{8, 10, 1000} {
 						if o.at != at && (rate == o.rate*factor || o.rate == rate*factor) {
-							s.say(at, p.Where(), fmt.Sprintf("`%s` is bounded by %s, and by %s in line %d: just %d times", e.Name, rate, o.rate, o.at.Line, factor),
+							s.say(at, p.Where(), fmt.Sprintf("`%s` is bounded by %s, and by %s in line %d: exactly %d times", e.Name, rate, o.rate, o.at.Line, factor),
 								map[unit.Rate]string{8: "bits and bytes may be mixed up", 10: "a digit may be missing", 1000: "kbit/s and Mbit/s may be mixed up"}[factor], "mend one of them, or accept it with the reason")
 						}
 					}

@@ -40,7 +40,7 @@ func TestBetween(t *testing.T) {
 		}
 		if threshold == to.Value {
 			if got.Holds != "" || got.Everywhere() != below {
-				t.Fatalf("it is the same everywhere, and said to hold at %q", got.Holds)
+				t.Fatalf("the outcome is the same for all values, and the result says that it holds at %q", got.Holds)
 			}
 			continue
 		}

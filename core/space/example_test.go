@@ -27,7 +27,7 @@ func Example() {
 	}
 	s := space.New(f)
 	for _, l := range s.Entries(0, plan.Attached(&f.Attach[0]), nil) {
-		box, some := s.Search().Leaf(&l)
+		box, some := s.Search().In(&l)
 		if packet, _ := s.Example(box); some {
 			fmt.Println(l.Entry.Name+":", packet)
 		} else {

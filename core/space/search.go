@@ -62,15 +62,16 @@ const (
 type Search struct {
 	space   *Space
 	pieces  int
+	most    int // pieces
 	tooMany bool
 }
 
 // Search returns a search that may look at MostPieces pieces.
-func (s *Space) Search() *Search { return &Search{space: s} }
+func (s *Space) Search() *Search { return &Search{space: s, most: MostPieces} }
 
 // GaveUp reports whether the search was given up: then nothing found says nothing.
 func (f *Search) GaveUp() bool {
-	return f.tooMany || f.pieces >= MostPieces || f.space.spent >= mostInAll
+	return f.tooMany || f.pieces >= f.most || f.space.spent >= mostInAll
 }
 
 // Spent reports whether no question of the space is answered any more.
@@ -183,7 +184,7 @@ func (f *Search) First(of []Box, less []*Taking) (found Box, ok bool) {
 }
 
 // Common returns a box of the packets that both of two entries take, or false.
-func (f *Search) Common(a, b *Leaf) (Box, bool) {
+func (f *Search) Common(a, b *Region) (Box, bool) {
 	both, ok := f.space.Both(a.Of, b.Of)
 	if f.tooMany = f.tooMany || !ok || a.TooMany || b.TooMany; f.tooMany || len(both) == 0 {
 		return Box{}, false
@@ -192,15 +193,16 @@ func (f *Search) Common(a, b *Leaf) (Box, bool) {
 }
 
 // Share returns how much of a box remains, of the packets that can exist: each value of a
-// property counts alike, addresses within their version of IP. Of packets whose
+// property has the same weight, addresses within their version of IP. Of packets whose
 // conversation is recognised by more than ports it takes no account: how many these are
 // cannot be said.
 func (f *Search) Share(b Box, less []*Taking) float64 {
 	whole := f.space.weigh(&b)
 	left := 0.0
-	if f.pieces = MostPieces - mostSummed; whole == 0 {
+	if whole == 0 {
 		return math.NaN()
 	}
+	f.most = min(f.most, f.pieces+mostSummed)
 	f.Remains(b, less, func(piece Box) bool {
 		left += f.space.weigh(&piece)
 		return true
@@ -265,16 +267,17 @@ func number(bytes []byte) (n float64) {
 	return n
 }
 
-// A Leaf is an entry of a plan with nothing within it, and the packets that it takes.
-type Leaf struct {
+// A Region is the packets that an entry of a plan takes.
+type Region struct {
 	Entry   *plan.Entry
-	Of      []Box     // the packets of its conditions and of those around it
+	Around  []Box     // the packets of the entry that contains it, by its conditions
+	Of      []Box     // those of them for which its own conditions hold
 	Less    []*Taking // what is taken away before and by exceptions
 	TooMany bool      // Of has too many boxes, and is not given
 }
 
-// Leaf returns a box of what an entry takes, or false.
-func (f *Search) Leaf(l *Leaf) (Box, bool) {
+// In returns a box of a region, or false.
+func (f *Search) In(l *Region) (Box, bool) {
 	if f.tooMany = f.tooMany || l.TooMany; f.tooMany {
 		return Box{}, false
 	}
@@ -295,7 +298,7 @@ func (s *Space) number(t *Taking) int {
 
 // Leaves reports whether one entry takes a packet that another does not; it may say so where
 // that was not found out.
-func (f *Search) Leaves(a, of *Leaf) bool {
+func (f *Search) Leaves(a, of *Region) bool {
 	if a.TooMany || of.TooMany {
 		return true
 	}
@@ -323,8 +326,8 @@ var Everything = []Box{{}}
 // Entries returns the packets of each entry of a plan, in its order: those of its class and
 // of the entries around it, less what the entries before them take. inForce says which
 // entries are there, and may be nil: all.
-func (s *Space) Entries(file int, p *plan.Plan, inForce func(*plan.Entry) bool) []Leaf {
-	out := make([]Leaf, len(p.Entries))
+func (s *Space) Entries(file int, p *plan.Plan, inForce func(*plan.Entry) bool) []Region {
+	out := make([]Region, len(p.Entries))
 	known := make(map[*policy.Class]*Taking)
 	class := func(c *policy.Class) *Taking {
 		if known[c] == nil {
@@ -334,14 +337,14 @@ func (s *Space) Entries(file int, p *plan.Plan, inForce func(*plan.Entry) bool) 
 		}
 		return known[c]
 	}
-	var level func(entries []*plan.Entry, around Leaf)
-	level = func(entries []*plan.Entry, around Leaf) {
+	var level func(entries []*plan.Entry, around Region)
+	level = func(entries []*plan.Entry, around Region) {
 		less := slices.Clip(around.Less) // what is appended is not shared
 		for _, e := range entries {
-			l := Leaf{Entry: e, Of: around.Of, Less: less, TooMany: around.TooMany}
+			l := Region{Entry: e, Around: around.Of, Of: around.Of, Less: less, TooMany: around.TooMany}
 			if inForce != nil && !inForce(e) {
-				out[e.Number] = Leaf{Entry: e}
-				level(e.Inner, Leaf{})
+				out[e.Number] = Region{Entry: e}
+				level(e.Inner, Region{})
 				continue
 			}
 			if e.Class != nil {
@@ -361,10 +364,10 @@ func (s *Space) Entries(file int, p *plan.Plan, inForce func(*plan.Entry) bool) 
 	}
 	if len(p.Entries) > MostEntries {
 		for i, e := range p.Entries {
-			out[i] = Leaf{Entry: e, TooMany: true}
+			out[i] = Region{Entry: e, TooMany: true}
 		}
 		return out
 	}
-	level(p.Top, Leaf{Of: Everything})
+	level(p.Top, Region{Of: Everything})
 	return out
 }

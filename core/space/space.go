@@ -236,11 +236,7 @@ func (s *Space) possible(b *Box) bool {
 func (s *Space) Conditions(file int, list []policy.Condition) []Box {
 	var out []Box
 	for i := range list {
-		for _, b := range s.condition(file, &list[i]) {
-			if s.possible(&b) {
-				out = append(out, b)
-			}
-		}
+		out = append(out, s.condition(file, &list[i])...)
 	}
 	return out
 }

@@ -308,7 +308,7 @@ func TestAgreesWithEveryPacket(t *testing.T) {
 		olds, news := s.Entries(0, a.plan, nil), s.Entries(0, b.plan, nil)
 		for i, l := range olds {
 			search := s.Search()
-			box, ok := search.Leaf(&l)
+			box, ok := search.In(&l)
 			if ok != taken[i] || search.GaveUp() {
 				t.Fatalf("seed %d: entry %d (%s) takes something: %v, and of all packets: %v (gave up: %v)\n%s", seed, i, l.Entry.Name, ok, taken[i], search.GaveUp(), a.describe())
 			}

@@ -51,7 +51,7 @@ func TestInvariants(t *testing.T) {
 				c.counted(&res)
 				c.both(first.out)
 				c.expected(text, &res)
-				c.reckoned(text)
+				c.estimated(text)
 				if out := c.run("changes", "p.yaml"); !strings.Contains(out, "Nothing changes.") {
 					t.Errorf("a file differs from itself:\n%s", out)
 				}
@@ -74,9 +74,9 @@ func TestInvariants(t *testing.T) {
 	}
 }
 
-// reckoned holds what a check reckons against a rehearsal in which everything is sent from the
+// estimated holds what a check estimates against a rehearsal in which everything is sent from the
 // beginning to the end: of what was measured, nothing is said not to hold.
-func (c *checked) reckoned(text string) {
+func (c *checked) estimated(text string) {
 	text = strings.NewReplacer(", starts: 1s", "", ", lasts: 700ms", "").Replace(text)
 	put(c, c.dir, "steady.yaml", text)
 	reply := imbrel(c, c.dir, "", nil, "rehearse", "steady.yaml", "-o", "json")
@@ -109,7 +109,7 @@ func (c *checked) reckoned(text string) {
 		c.Fatalf("exit %d: %s", reply.status, reply.err)
 	}
 	for _, f := range parsed[struct{ Findings []check.Finding }](c, reply.out).Findings {
-		if f.Name == "expectation-reckoned" || f.Name == "expectation-bound" {
+		if f.Name == "expectation-estimated" || f.Name == "expectation-bound" {
 			c.Errorf("what was measured is said not to hold: %s: %s", f.Text, f.Consequence)
 			c.Log(b.String())
 		}

@@ -249,7 +249,7 @@ func TestSpoiledExamples(t *testing.T) {
 		if err == nil && !same(sound[s.file], rs) {
 			f, _, _ := files.ReadPolicyIn(oneFile{"policy.yaml", s.text}, "policy.yaml")
 			findings := check.File(f, nil)
-			reckoned(t, &s, findings, rs)
+			estimated(t, &s, findings, rs)
 			if e, w := check.Count(findings); e+w > 0 {
 				checked++
 			} else if *spoiledAll {
@@ -277,11 +277,11 @@ func TestSpoiledExamples(t *testing.T) {
 	}
 }
 
-// reckoned holds what a check reckons of expectations against the rehearsals: what is said not
+// estimated holds what a check estimates of expectations against the rehearsals: what is said not
 // to hold does not.
-func reckoned(t *testing.T, s *spoiling, findings []check.Finding, rs []*measure.Result) {
+func estimated(t *testing.T, s *spoiling, findings []check.Finding, rs []*measure.Result) {
 	for _, f := range findings {
-		if f.Name != "expectation-reckoned" && f.Name != "expectation-bound" {
+		if f.Name != "expectation-estimated" && f.Name != "expectation-bound" {
 			continue
 		}
 		holds, met := true, false

@@ -29,7 +29,7 @@ func (t Text) Findings(all []check.Finding) {
 		}
 	}
 	if certain > 0 {
-		t.Line("--fix mends %d of them, as far as one does not stand in the way of another; --diff shows how.", certain)
+		t.Line("--fix can mend %d of them; --diff shows how.", certain)
 	}
 	switch notes := len(all) - errors - warnings; {
 	case len(all) == 0:
@@ -120,12 +120,12 @@ const untold = `
 
 | what goes wrong | what tells it |
 |---|---|
-| bits and bytes, or k and M, are mixed up; a digit is missing | ` + "`unit-slip`, `bound-below-call`, `bound-below-calls`, `shape-above-link`, `shape-far-below`, `expectation-reckoned`" + ` |
+| bits and bytes, or k and M, are mixed up; a digit is missing | ` + "`unit-slip`, `bound-below-call`, `bound-below-calls`, `shape-above-link`, `shape-far-below`, `expectation-estimated`" + ` |
 | shares come to more than the whole | an error of every command that reads the file |
 | nothing is left for the default class | ` + "`nothing-for-rest`" + ` |
 | the strict class has no bound, or one below a call | ` + "`unbounded-priority`, `bound-below-call`" + ` |
 | a policer's burst is below a packet, or below what comes in an interval | ` + "`burst-below-packet`, `burst-below-interval`" + ` |
-| the catch-all stands first; a rule is shadowed | an error where a ` + "`rest`" + ` is not last; ` + "`never-matches`, `partly-shadowed`, `contradiction`" + ` |
+| the catch-all is first; a rule is shadowed | an error when a ` + "`rest`" + ` is not last; ` + "`never-matches`, `partly-shadowed`, `contradiction`" + ` |
 | a class is never used, a policy attached nowhere | ` + "`unused`, `policy-unattached`, `expectation-untested`, `traffic-unclassified`" + ` |
 | only uploads are limited, or one end of a link | ` + "`one-end`" + ` |
 | the shape is above what the link carries, or the far end lets in | ` + "`shape-above-link`, `shape-at-link`, `shape-above-port`, `shape-above-far-end`, `in-never-queues`" + ` |

@@ -8,10 +8,10 @@ import (
 	"imbrel/core/policy"
 )
 
-func expectationReckoned() Rule {
-	return Rule{"expectation-reckoned", Warning, `All the traffic of a rehearsal, taken as a fluid and shared out at each interface as its policy says, misses an expectation by more
-than the reckoning can be wrong: a rate, a loss, a full queue's delay. It is done only where every traffic sends steadily
-for all of the rehearsal, and no load, capture or marking policer has a say. The rehearsal itself is the judge:
+func expectationEstimated() Rule {
+	return Rule{"expectation-estimated", Warning, `The check treats the traffic of a rehearsal as a fluid and divides each interface as its policy says. The estimate misses an
+expectation (a rate, a loss, the delay of a full queue) by more than its error. There is an estimate only if every traffic
+sends steadily for the whole rehearsal, without captures, loads or policers that mark. The rehearsal decides:
 ` + "`" + `imbrel rehearse FILE NAME --suggest` + "`" + ` says what to change.`,
 		func(s *survey) {
 			for i := range s.f.Rehearsals {
@@ -22,21 +22,21 @@ for all of the rehearsal, and no load, capture or marking policer has a say. The
 					if x.Versus != "" || x.Windowed() || x.OfPromise || streams == nil || s.bound[x] {
 						continue
 					}
-					if got := reckon(h, x, streams); got != "" {
-						s.say(x.At, "", fmt.Sprintf("reckoned as a fluid, %s, and %q is expected", got, x.Text), "that hardly holds", fmt.Sprintf("rehearse it: imbrel rehearse FILE %s --suggest", h.Name))
+					if got := estimate(h, x, streams); got != "" {
+						s.say(x.At, "", fmt.Sprintf("by a fluid estimate, %s, and %q is expected", got, x.Text), "the rehearsal will probably fail", fmt.Sprintf("rehearse it: imbrel rehearse FILE %s --suggest", h.Name))
 					}
 				}
 			}
 		}}
 }
 
-// reckon says what a rehearsal comes to where it misses an expectation, or returns "".
-func reckon(h *policy.Rehearsal, x *policy.Expectation, streams []*stream) string {
+// estimate says what a rehearsal comes to where it misses an expectation, or returns "".
+func estimate(h *policy.Rehearsal, x *policy.Expectation, streams []*stream) string {
 	lasts := h.Lasts.Seconds()
 	var at []*passage // where it is judged, of the streams that it is about
 	var about []*stream
 	for _, f := range streams {
-		if f.way.traffic.Name != x.Subject && !f.way.within(x.Subject) {
+		if f.route.traffic.Name != x.Subject && !f.route.within(x.Subject) {
 			continue
 		}
 		n := len(at)
@@ -67,7 +67,7 @@ func reckon(h *policy.Rehearsal, x *policy.Expectation, streams []*stream) strin
 	}
 	switch x.Metric {
 	case policy.Throughput:
-		if x.Where == nil && slices.ContainsFunc(about, func(f *stream) bool { return f.way.reverse != about[0].way.reverse }) {
+		if x.Where == nil && slices.ContainsFunc(about, func(f *stream) bool { return f.route.reverse != about[0].route.reverse }) {
 			return ""
 		}
 		rate, held := 0.0, 0.0
@@ -93,7 +93,7 @@ func reckon(h *policy.Rehearsal, x *policy.Expectation, streams []*stream) strin
 			last := f.steps[len(f.steps)-1]
 			lost, held := 1-last.out/max(f.rate, 1), f.held()
 			if lost-held/lasts/max(f.rate, 1) > limit+0.01 {
-				return fmt.Sprintf("%s of `%s` is lost", figure.Ratio(lost), f.way.name())
+				return fmt.Sprintf("%s of `%s` is lost", figure.Ratio(lost), f.route.name())
 			}
 		}
 	case policy.Delay, policy.QueueSize:
