@@ -83,7 +83,7 @@ tools that show findings beside the code there is -o sarif (SARIF 2.1.0).`,
 					text.Diff(changed[i].Name, changed[i].Old, changed[i].New)
 				}
 				if len(changed) == 0 {
-					text.Line("Nothing that could be mended for certain.")
+					text.Line("No finding has a fix that is certain.")
 				}
 				return nil
 			default:
@@ -100,7 +100,7 @@ tools that show findings beside the code there is -o sarif (SARIF 2.1.0).`,
 		},
 	}
 	c.Flags().StringVar(&about, "about", "", "explain the finding `NAME` at length")
-	c.Flags().BoolVar(&fix, "fix", false, "mend what has a certain way out in the file itself, and show what is left")
+	c.Flags().BoolVar(&fix, "fix", false, "write each fix that is certain into the file, and show the findings that are left")
 	c.Flags().BoolVar(&diff, "diff", false, "show what --fix would write, as a unified diff, and write nothing")
 	c.MarkFlagsMutuallyExclusive("fix", "diff")
 	c.Flags().StringVar(&failOn, "fail-on", failOn, "exit with 1 from this `LEVEL` on: error or warning")
