@@ -19,17 +19,18 @@ claims nothing. An earlier entry with a ` + "`" + `when` + "`" + ` does not coun
 			s.entries(func(p *plan.Plan, l *space.Region, where string) {
 				e := l.Entry
 				own := s.space.Class(0, e.Class)
-				if _, some := s.space.Search().First(own.Takes, []*space.Taking{{Takes: own.Spares}}); !some {
+				search := s.space.Search()
+				if _, some := search.First(own.Takes, []*space.Taking{{Takes: own.Spares}}); !some && !search.GaveUp() {
 					return // a contradiction
 				}
-				search := s.space.Search()
+				search = s.space.Search()
 				_, some := search.In(l)
 				switch {
+				case some:
+					return
 				case search.GaveUp():
 					s.say(p.Policy.At, where, fmt.Sprintf("whether every entry of `%s` is reached was not found out", p.Policy.Name), fmt.Sprintf("there are more than %d entries, or packets fall into more than %d pieces: nothing is claimed of them", space.MostEntries, space.MostPieces), "see where a packet goes: imbrel explain FILE")
-					s.found[len(s.found)-1].Level = Note
-					return
-				case some:
+					s.found[s.last].Level = Note
 					return
 				}
 				lost := "what it says is done to no packet"
@@ -41,7 +42,8 @@ claims nothing. An earlier entry with a ` + "`" + `when` + "`" + ` does not coun
 					s.say(e.Spec.At, where, fmt.Sprintf("`%s` never takes a packet: the entry around it, `%s`, takes none of the class", e.Name, e.Parent.Name), lost, fmt.Sprintf("let `%s` take them, or move the entry", e.Parent.Spec.ClassName.Text))
 					return
 				}
-				if len(takers) == 0 {
+				if len(takers) == 0 { // which of them was not found out
+					s.say(e.Spec.At, where, fmt.Sprintf("`%s` never takes a packet: the entries before it take all its packets", e.Name), lost, "put it before them, or narrow the entries before it")
 					return
 				}
 				s.say(e.Spec.At, where, fmt.Sprintf("`%s` never takes a packet: %s before it %s all its packets", e.Name, nameAll(takers), takeOrTakes(takers)), lost+"; "+example,
@@ -110,7 +112,8 @@ func (s *survey) takers(l *space.Region) (out []*plan.Entry, example string) {
 			packet, _ := s.space.Example(box)
 			example = fmt.Sprintf("a packet %s, goes to `%s`", packet, t.By.Name)
 		}
-		if _, some := s.space.Search().First(l.Of, []*space.Taking{t}); !some {
+		alone := s.space.Search()
+		if _, some := alone.First(l.Of, []*space.Taking{t}); !some && !alone.GaveUp() {
 			return []*plan.Entry{t.By}, example
 		}
 	}

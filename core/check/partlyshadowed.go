@@ -18,7 +18,7 @@ specific class comes before a general one. Otherwise look at the order.`,
 		func(s *survey) {
 			s.entries(func(p *plan.Plan, l *space.Region, where string) {
 				if _, some := s.space.Search().In(l); !some {
-					return // never-matches
+					return // never-matches says so, or that it was not found out
 				}
 				for i := range l.Entry.Class.Match {
 					m := &l.Entry.Class.Match[i]
