@@ -7,8 +7,9 @@ import (
 	"imbrel/core/codepoint"
 )
 
-// HeaderRoom is enough for the headers that Build and PutRTP write.
-const HeaderRoom = EthernetHeader + 40 + 20 + 12
+// HeaderRoom is enough for the headers that Build and PutRTP write, and for all options of
+// TCP.
+const HeaderRoom = EthernetHeader + 40 + 60
 
 // RTPHeader is the length of an RTP header without contributing sources
 // (RFC 3550 §5.1).
@@ -70,7 +71,7 @@ func (p *Packet) Build(room []byte, flow Flow, dscp codepoint.DSCP, length, extr
 	end = min(end+extra, EthernetHeader+length, len(b))
 	// The frame was made here, so the parse cannot fail.
 	_ = p.Parse(b[:end], EthernetHeader+length)
-	p.seal()
+	p.Seal()
 }
 
 // PutRTP writes an RTP header (RFC 3550 §5.1) after the UDP header of a packet
@@ -84,12 +85,12 @@ func (p *Packet) PutRTP(payloadType uint8, sequence uint16, timestamp, source ui
 	binary.BigEndian.PutUint16(b[2:], sequence)
 	binary.BigEndian.PutUint32(b[4:], timestamp)
 	binary.BigEndian.PutUint32(b[8:], source)
-	p.seal()
+	p.Seal()
 }
 
-// seal computes the UDP or TCP checksum over the pseudo-header and the bytes
+// Seal computes the UDP or TCP checksum over the pseudo-header and the bytes
 // at hand; the rest is zero.
-func (p *Packet) seal() {
+func (p *Packet) Seal() {
 	at := 6
 	switch p.Flow.Protocol {
 	case UDP:

@@ -350,6 +350,19 @@ func (p *Packet) WireLength() int {
 // Network returns the packet's bytes at hand from the IP header on.
 func (p *Packet) Network() []byte { return p.Bytes[p.network:] }
 
+// Transport returns the bytes at hand from the header after IP on, without padding; nil
+// when there are none.
+func (p *Packet) Transport() []byte {
+	if p.transport == 0 {
+		return nil
+	}
+	return p.Bytes[p.transport:min(len(p.Bytes), int(p.network)+p.Length)]
+}
+
+// TransportLength returns the length of what follows the IP header and its extensions, what
+// is not at hand included.
+func (p *Packet) TransportLength() int { return p.Length - int(p.transport-p.network) }
+
 // Headers returns how many of the bytes at hand are headers, as far as anything looks into
 // them: what follows may be left out.
 func (p *Packet) Headers() int {
@@ -367,7 +380,7 @@ func (p *Packet) Payload() []byte {
 	if p.transport == 0 {
 		return nil
 	}
-	b := p.Bytes[p.transport:min(len(p.Bytes), int(p.network)+p.Length)] // without padding
+	b := p.Transport()
 	switch {
 	case p.Flow.Protocol == UDP && len(b) >= 8:
 		return b[8:]

@@ -1,0 +1,492 @@
+package tcp
+
+import (
+	"math"
+	"time"
+)
+
+// never is when a timer that is off is due.
+const never = time.Duration(math.MaxInt64)
+
+// A piece is a segment that was sent and is not acknowledged.
+type piece struct {
+	seq        uint64
+	length     uint32 // of the sequence numbers
+	data       int32
+	flags      uint8
+	tries      uint8
+	sacked     bool
+	lost       bool // and not sent again
+	at         time.Duration
+	prev, next int64 // in the order of sending; of those neither sacked nor lost
+}
+
+func (p *piece) end() uint64 { return p.seq + uint64(p.length) }
+
+// pieces is what is under way, in the order of the stream, and in the order of sending.
+// A piece has a number for as long as it is there.
+type pieces struct {
+	ring          []piece // of a power of two
+	first, after  int64   // numbers
+	oldest, newer int64   // ends of the list by the time of sending; none: -1
+}
+
+const none = -1
+
+func (q *pieces) at(n int64) *piece { return &q.ring[n&int64(len(q.ring)-1)] }
+
+func (q *pieces) add(p piece) int64 {
+	if q.after-q.first == int64(len(q.ring)) {
+		ring := make([]piece, max(16, 2*len(q.ring)))
+		for n := q.first; n < q.after; n++ {
+			ring[n&int64(len(ring)-1)] = *q.at(n)
+		}
+		q.ring = ring
+	}
+	n := q.after
+	q.after++
+	*q.at(n) = p
+	q.link(n)
+	return n
+}
+
+// link puts a piece at the end of those in the order of sending.
+func (q *pieces) link(n int64) {
+	p := q.at(n)
+	p.prev, p.next = q.newer, none
+	if q.newer == none {
+		q.oldest = n
+	} else {
+		q.at(q.newer).next = n
+	}
+	q.newer = n
+}
+
+func (q *pieces) unlink(n int64) {
+	p := q.at(n)
+	if p.prev == none {
+		q.oldest = p.next
+	} else {
+		q.at(p.prev).next = p.next
+	}
+	if p.next == none {
+		q.newer = p.prev
+	} else {
+		q.at(p.next).prev = p.prev
+	}
+}
+
+// from returns the number of the first piece that begins at a sequence number or after it.
+func (q *pieces) from(seq uint64) int64 {
+	lo, hi := q.first, q.after
+	for lo < hi {
+		if m := lo + (hi-lo)/2; q.at(m).seq < seq {
+			lo = m + 1
+		} else {
+			hi = m
+		}
+	}
+	return lo
+}
+
+// The states of congestion control.
+type phase uint8
+
+const (
+	open       phase = iota
+	recovering       // from a loss that acknowledgements told (RFC 6675)
+	timedOut         // from a timeout (RFC 5681 §3.1)
+)
+
+// A sender sends one end's stream.
+type sender struct {
+	acked, sent uint64 // the first number that is not acknowledged, and that was never sent
+	limit       uint64 // the first number that the application has not written
+	closing     bool
+	finished    bool  // the FIN was sent
+	allowed     int64 // the other end's window
+	Window
+	control   algorithm
+	hystart   hystart
+	started   bool // slow start without caution is over
+	rtt       roundTrip
+	pieces    pieces
+	flight    int64 // bytes under way: neither sacked nor lost
+	sacked    ranges
+	nSacked   int
+	lost      []int64 // numbers of pieces to send again
+	nextLost  int     // of lost
+	phase     phase
+	recover   uint64 // where recovery ends
+	reducedAt uint64 // a mark below was answered
+	tellCWR   bool
+	limited   bool // the window kept data back
+	urgent    bool // the first piece of a recovery is sent at once (RFC 6675 §5, 4.3)
+	lastSent  time.Duration
+
+	// RACK-TLP, RFC 8985
+	rackAt    time.Duration // when the piece was sent that was delivered and sent last
+	rackEnd   uint64
+	rackRTT   time.Duration
+	furthest  uint64 // FACK
+	reordered bool
+	patience  int64 // reo_wnd_mult
+	persist   int   // recoveries until it is reset
+	patientTo uint64
+	lookAt    time.Duration // when a piece becomes lost if nothing is heard of it
+	probe     bool          // the timer is the probe timeout
+	probed    uint64        // TLP.end_seq; 0: no probe is out
+	probedOld bool          // it was a retransmission
+
+	timer   time.Duration
+	paceAt  time.Duration
+	retries int
+}
+
+// begin makes the sender ready.
+func (o *sender) begin(c *Config) {
+	o.MSS = int64(c.MSS)
+	o.Size, o.Threshold = int64(c.InitialWindow)*o.MSS, infinite
+	o.control = c.Control.algorithm()
+	o.pieces.oldest, o.pieces.newer = none, none
+	o.timer, o.lookAt = never, never
+	o.patience = 1
+	o.allowed = math.MaxInt32
+	o.limit = 1
+}
+
+// acknowledged takes an acknowledgement in.
+func (e *End) acknowledged(now time.Duration, s *Segment) {
+	o := &e.out
+	if s.Ack > o.sent {
+		return // RFC 9293 §3.10.7.4: of what was never sent
+	}
+	o.allowed = s.Window
+	if e.c.Paced && o.sent < o.limit { // the pace fills the window late, or never
+		o.limited = o.limited || o.flight >= o.Size/2
+	}
+	flight, was := int64(o.sent-o.acked), o.acked
+	var newest *piece // sent once, that was sent last: its round trip
+	delivered := false
+	var sample time.Duration = -1
+	take := func(p *piece) {
+		delivered = true
+		if p.tries == 1 && (newest == nil || p.at >= newest.at) {
+			newest, sample = p, now-p.at
+		}
+		if p.end() > o.furthest {
+			o.furthest = p.end()
+		} else if p.tries == 1 {
+			o.reordered = true
+		}
+		// RFC 8985 §6.2 step 2: not what may be the answer to an earlier transmission.
+		rtt := now - p.at
+		if p.tries > 1 && rtt < o.rtt.least {
+			return
+		}
+		if p.at > o.rackAt || p.at == o.rackAt && p.end() > o.rackEnd {
+			o.rackAt, o.rackEnd, o.rackRTT = p.at, p.end(), rtt
+		}
+	}
+	for o.pieces.first < o.pieces.after {
+		n := o.pieces.first
+		p := o.pieces.at(n)
+		if p.end() > s.Ack {
+			break
+		}
+		switch {
+		case p.sacked:
+			o.nSacked--
+		case p.lost: // it was not; its number stays in the list and is passed over
+			take(p)
+		default:
+			o.flight -= int64(p.data)
+			o.pieces.unlink(n)
+			take(p)
+		}
+		o.acked = p.end()
+		o.pieces.first++
+	}
+	o.sacked.below(o.acked)
+	double := e.takeBlocks(s, take)
+	if sample >= 0 {
+		o.rtt.sample(sample)
+		if !o.started {
+			o.hystart.sample(sample)
+		}
+		if e.c.RTT != nil {
+			e.c.RTT(sample)
+		}
+	}
+	fresh := int64(o.acked - was)
+	if was == 0 && fresh > 0 {
+		fresh-- // the SYN is no data
+	}
+	if o.acked > was {
+		o.retries = 0
+		o.rtt.backoff = 0
+	}
+	e.probeAnswered(now, s, double, flight)
+	recovered := o.phase != open && o.acked >= o.recover
+	if recovered {
+		if o.phase == recovering {
+			o.Size = o.Threshold
+			if o.persist--; o.persist <= 0 {
+				o.patience = 1
+			}
+		}
+		o.phase = open
+	}
+	if delivered {
+		e.lookForLoss(now, flight)
+	}
+	if s.Flags&ECE != 0 && s.Flags&SYN == 0 && e.ecn && o.acked > o.reducedAt && o.phase == open {
+		o.reducedAt = o.sent // once a round trip (RFC 3168 §6.1.2)
+		o.Size = o.control.reduced(&o.Window, min(flight, o.Size))
+		o.Threshold, o.tellCWR, o.started = o.Size, true, true
+	}
+	if fresh > 0 && !recovered && o.phase != recovering && o.limited && o.acked > o.reducedAt {
+		e.grow(now, fresh)
+	}
+	if o.acked > was || delivered {
+		e.arm(now)
+	}
+}
+
+// takeBlocks marks what the blocks of an acknowledgement say to have arrived. It reports
+// whether the first tells of what arrived twice (RFC 2883 §4).
+func (e *End) takeBlocks(s *Segment, take func(*piece)) (double bool) {
+	o := &e.out
+	for i, k := range s.SACK[:s.Blocks] {
+		if k.To <= k.From || k.To > o.sent {
+			continue
+		}
+		if k.To <= s.Ack || i == 0 && s.Blocks > 1 && k.From >= s.SACK[1].From && k.To <= s.SACK[1].To {
+			double = true
+			e.sawDouble(k)
+			continue
+		}
+		if o.sacked.has(k) {
+			continue
+		}
+		o.sacked.gaps(k, func(g Range) {
+			for n := o.pieces.from(g.From); n < o.pieces.after; n++ {
+				p := o.pieces.at(n)
+				if p.end() > g.To {
+					break
+				}
+				if p.sacked {
+					continue
+				}
+				if !p.lost {
+					o.flight -= int64(p.data)
+					o.pieces.unlink(n)
+				}
+				p.lost, p.sacked = false, true
+				o.nSacked++
+				take(p)
+			}
+		})
+		o.sacked.add(k)
+	}
+	return double
+}
+
+// sawDouble grows the time for which reordering is waited for, once a round trip, for
+// something was sent again that had only been overtaken (RFC 8985 §6.2 step 4).
+func (e *End) sawDouble(k Range) {
+	o := &e.out
+	if k.From >= o.patientTo {
+		o.patientTo = o.sent
+		o.patience++
+		o.persist = 16
+	}
+}
+
+// window of reordering (RFC 8985 §6.2 step 4).
+func (o *sender) reordering() time.Duration {
+	if !o.reordered && (o.phase != open || o.nSacked >= 3) {
+		return 0
+	}
+	return min(time.Duration(o.patience)*o.rtt.least/4, o.rtt.smooth)
+}
+
+// lookForLoss marks what was sent long enough before something that arrived (RFC 8985 §6.2
+// step 5), and begins a recovery.
+func (e *End) lookForLoss(now time.Duration, flight int64) {
+	o := &e.out
+	o.lookAt = never
+	wait := o.rackRTT + o.reordering()
+	found := false
+	for n := o.pieces.oldest; n != none; {
+		p := o.pieces.at(n)
+		if p.at > o.rackAt || p.at == o.rackAt && p.end() >= o.rackEnd {
+			break
+		}
+		if due := p.at + wait; due > now {
+			o.lookAt = due
+			break
+		}
+		next := p.next
+		o.pieces.unlink(n)
+		o.loses(n)
+		found = true
+		n = next
+	}
+	if found && o.phase == open {
+		o.phase, o.recover, o.urgent = recovering, o.sent, true
+		e.reduce(flight)
+	}
+}
+
+// loses notes a piece as lost.
+func (o *sender) loses(n int64) {
+	p := o.pieces.at(n)
+	p.lost = true
+	o.flight -= int64(p.data)
+	if o.nextLost > 64 && o.nextLost*2 > len(o.lost) {
+		o.lost = o.lost[:copy(o.lost, o.lost[o.nextLost:])]
+		o.nextLost = 0
+	}
+	o.lost = append(o.lost, n)
+}
+
+// reduce lets congestion control answer a loss.
+func (e *End) reduce(flight int64) {
+	o := &e.out
+	o.Threshold = o.control.reduced(&o.Window, min(flight, o.Size))
+	o.Size, o.started = o.Threshold, true
+	o.reducedAt = o.sent
+	if e.ecn {
+		o.tellCWR = true
+	}
+}
+
+// grow opens the window for newly acknowledged bytes.
+func (e *End) grow(now time.Duration, fresh int64) {
+	o := &e.out
+	if !o.slow() {
+		o.control.grow(&o.Window, now, fresh, o.rtt.smooth)
+		return
+	}
+	if o.started || e.c.NoHyStart { // after a loss: RFC 5681 equation 2, with RFC 3465's limit
+		o.Size = min(o.Size+min(fresh, 2*o.MSS), max(o.Threshold, o.Size))
+		return
+	}
+	o.Size += o.hystart.growth(fresh, o.MSS, e.c.Paced)
+	if o.hystart.round(o.acked, o.sent) {
+		o.Threshold, o.started = o.Size, true
+	}
+}
+
+// probeAnswered ends the episode of a tail loss probe (RFC 8985 §7.4).
+func (e *End) probeAnswered(now time.Duration, s *Segment, double bool, flight int64) {
+	o := &e.out
+	if o.probed == 0 || s.Ack < o.probed {
+		return
+	}
+	switch {
+	case !o.probedOld, double:
+	case s.Ack > o.probed, o.acked >= o.probed && s.Blocks == 0:
+		// The probe mended a loss of which nothing else told.
+		if o.phase == open {
+			e.reduce(flight)
+		}
+	}
+	o.probed = 0
+}
+
+// maxACKDelay is for how long the other end may hold an acknowledgement back.
+const maxACKDelay = 200 * time.Millisecond
+
+// arm sets the timer anew: the probe timeout where one may be sent (RFC 8985 §7.2), else
+// the retransmission timeout (RFC 6298 §5).
+func (e *End) arm(now time.Duration) {
+	o := &e.out
+	o.probe = false
+	if o.pieces.first == o.pieces.after {
+		o.timer = never
+		return
+	}
+	o.timer = now + o.rtt.timeout()
+	if o.phase == open && o.nSacked == 0 && o.probed == 0 && o.rtt.smooth > 0 && o.acked > 0 {
+		probe := 2 * o.rtt.smooth
+		if o.pieces.after-o.pieces.first == 1 {
+			probe += maxACKDelay
+		}
+		if now+probe < o.timer {
+			o.timer, o.probe = now+probe, true
+		}
+	}
+}
+
+// Most timeouts in a row until an end gives up (RFC 9293 §3.8.3, R2; RFC 1122 §4.2.3.5).
+const (
+	mostRetries    = 15
+	mostSYNRetries = 6
+)
+
+// expired is called when the timer is due.
+func (e *End) expired(now time.Duration) {
+	o := &e.out
+	if o.probe {
+		o.probe = false
+		o.timer = now + o.rtt.timeout()
+		o.probed, o.probedOld = o.sent, true
+		if o.sent < o.limit && int64(o.sent-o.acked)+o.MSS <= o.allowed { // new data, if there is any
+			o.probedOld, e.force = false, true
+			return
+		}
+		for n := o.pieces.after - 1; n >= o.pieces.first; n-- {
+			if p := o.pieces.at(n); !p.sacked && !p.lost {
+				e.again = n
+				return
+			}
+		}
+		return
+	}
+	o.rtt.backoff++
+	o.retries++
+	e.Timeouts++
+	most := mostRetries
+	if o.acked == 0 {
+		most = mostSYNRetries
+	}
+	if o.retries > most {
+		e.failed, o.timer, o.lookAt = true, never, never
+		return
+	}
+	if o.phase != timedOut || o.acked > o.recover {
+		o.Threshold = o.control.reduced(&o.Window, min(int64(o.sent-o.acked), o.Size))
+		o.recover, o.started = o.sent, true
+	}
+	o.phase, o.probed, o.lookAt = timedOut, 0, never
+	o.reducedAt, o.limited = o.acked, true
+	o.Size = o.MSS
+	o.lost, o.nextLost = o.lost[:0], 0
+	for n := o.pieces.first; n < o.pieces.after; n++ {
+		p := o.pieces.at(n)
+		switch {
+		case p.sacked:
+		case p.lost:
+			o.lost = append(o.lost, n)
+		default:
+			o.pieces.unlink(n)
+			o.loses(n)
+		}
+	}
+	o.timer = now + o.rtt.timeout()
+}
+
+// resend returns the number of the piece to send again, or none.
+func (o *sender) resend() int64 {
+	for o.nextLost < len(o.lost) {
+		n := o.lost[o.nextLost]
+		if n >= o.pieces.first && o.pieces.at(n).lost {
+			return n
+		}
+		o.nextLost++
+	}
+	o.lost, o.nextLost = o.lost[:0], 0
+	return none
+}
