@@ -16,6 +16,7 @@ import (
 	"imbrel/core/plan"
 	"imbrel/core/policy"
 	"imbrel/core/space"
+	"imbrel/core/tcp"
 	"imbrel/core/unit"
 )
 
@@ -262,7 +263,7 @@ func newSurvey(f *policy.File) *survey {
 		for j := range h.Traffic {
 			t := &h.Traffic[j]
 			s.ask(follower, h, t, false)
-			if t.Kind == policy.Calls {
+			if t.BothWays() {
 				s.ask(follower, h, t, true)
 			}
 		}
@@ -275,13 +276,14 @@ func (s *survey) ask(follower *explain.Follower, h *policy.Rehearsal, t *policy.
 	if t.Kind == policy.Replay {
 		return
 	}
-	q := explain.Question{Flow: packet.Flow{From: t.From, To: t.To, FromPort: t.FromPort, ToPort: t.ToPort, Protocol: t.Protocol}, DSCP: t.DSCP, PCP: t.PCP, VLAN: t.VLAN, Length: int(t.Packet), At: h.StartAt}
+	fromPort, toPort := t.FirstPorts()
+	q := explain.Question{Flow: packet.Flow{From: t.From, To: t.To, FromPort: fromPort, ToPort: toPort, Protocol: t.Protocol}, DSCP: t.DSCP, PCP: t.PCP, VLAN: t.VLAN, Length: int(t.Packet), At: h.StartAt}
 	calls := 0
-	switch t.Kind {
-	case policy.Calls:
+	switch {
+	case t.Kind == policy.Calls:
 		q.RTP, q.Length, calls = true, t.Codec.Length(t.From.Is6()), t.Calls
-	case policy.TCPFlows:
-		q.Length = 1500
+	case t.Kind.OverTCP() && t.Back() != reverse: // requests, or acknowledgements
+		q.Length = packet.IPv6Header + tcp.Header
 	}
 	if reverse {
 		q.Flow = q.Flow.Reverse()
@@ -299,7 +301,13 @@ func (s *survey) ask(follower *explain.Follower, h *policy.Rehearsal, t *policy.
 			if calls > 0 {
 				sent = t.Codec.Rate(calls * q.Length)
 			}
-			if t.Kind == policy.TCPFlows { // as much as there is
+			switch {
+			case !t.Kind.OverTCP():
+			case t.Back() != reverse:
+				sent = 0
+			case t.AppRate > 0:
+				sent = min(unit.MaxRate, t.AppRate*unit.Rate(t.Flows))
+			default: // as much as there is
 				sent = unit.MaxRate
 			}
 			if iface := s.interfaces[hop.Node+"/"+hop.Interface]; iface != nil && iface.Link != nil {

@@ -95,7 +95,7 @@ func (s *survey) onlyCalls(h *policy.Rehearsal, e *plan.Entry) bool {
 func (s *survey) steady(h *policy.Rehearsal, e *plan.Entry) (sum unit.Rate) {
 	for i := range s.demands {
 		d := &s.demands[i]
-		if d.rehearsal != h || d.traffic.Kind == policy.TCPFlows || d.traffic.Starts > 0 || d.traffic.Lasts > 0 && d.traffic.Lasts < h.Lasts || h.Lasts < time.Second {
+		if d.rehearsal != h || d.traffic.Kind.OverTCP() || d.traffic.Starts > 0 || d.traffic.Lasts > 0 && d.traffic.Lasts < h.Lasts || h.Lasts < time.Second {
 			continue
 		}
 		for o := d.entry; o != nil; o = o.Parent {

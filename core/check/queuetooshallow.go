@@ -17,7 +17,7 @@ product is enough for one flow, a part of it for many). The figure is for a sing
 			for i := range s.demands {
 				d := &s.demands[i]
 				e, q := d.entry, &d.entry.Queue
-				if d.traffic.Protocol != packet.TCP && d.traffic.Kind != policy.TCPFlows || e.Promise == 0 || !e.Leaf() || q.Drop != policy.TailDrop {
+				if d.traffic.Protocol != packet.TCP && !d.traffic.Kind.OverTCP() || d.traffic.Kind.OverTCP() && d.traffic.Back() != d.reverse || e.Promise == 0 || !e.Leaf() || q.Drop != policy.TailDrop {
 					continue
 				}
 				if d.plan.Direction == policy.In && d.plan.Shape == 0 || s.offered(d.rehearsal, e) <= e.Promise {

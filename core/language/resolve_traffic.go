@@ -121,6 +121,9 @@ func (s *resolver) expectations(h *policy.Rehearsal) {
 	}
 }
 
+// overTCP are the keys that go with all traffic over TCP.
+var overTCP = []string{"packet", "control", "paced", "delayed-acks", "receive-window", "initial-window", "from-port", "to-port", "dscp", "vlan", "pcp", "ecn"}
+
 // trafficKeys are the keys that go with the one that says the kind of a traffic,
 // those that are needed first.
 var trafficKeys = []struct {
@@ -131,7 +134,9 @@ var trafficKeys = []struct {
 }{
 	{"calls", policy.Calls, 2, []string{"codec", "between", "interval", "bitrate", "playout", "from-port", "to-port", "dscp", "vlan", "pcp", "ecn"}},
 	{"rate", policy.Stream, 3, []string{"packet", "from", "to", "arrivals", "protocol", "from-port", "to-port", "dscp", "vlan", "pcp", "ecn"}},
-	{"tcp", policy.TCPFlows, 2, []string{"from", "to", "from-port", "to-port", "dscp", "vlan", "pcp"}},
+	{"tcp", policy.TCPFlows, 2, append([]string{"from", "to", "bytes", "app-rate"}, overTCP...)},
+	{"requests", policy.Exchanges, 4, append([]string{"from", "to", "answer", "think", "request"}, overTCP...)},
+	{"pages", policy.Pages, 5, append([]string{"from", "to", "objects", "object", "think", "request", "connections"}, overTCP...)},
 	{"capture", policy.Replay, 1, []string{"enters"}},
 }
 
@@ -148,7 +153,7 @@ func (s *resolver) traffic(t *trafficLine) {
 		}
 	}
 	if kinds != 1 {
-		s.problem(t.At, 0, "give it one of `calls`, `rate`, `tcp` or `capture`", "the traffic `%s` is of %d kinds", t.Name, kinds)
+		s.problem(t.At, 0, "give it one of "+policy.OrList(kindKeys()), "the traffic `%s` is of %d kinds", t.Name, kinds)
 		return
 	}
 	k := trafficKeys[kind]
@@ -171,8 +176,8 @@ func (s *resolver) traffic(t *trafficLine) {
 			t.Protocol = packet.UDP
 		}
 		s.packetLength(t)
-	case policy.TCPFlows:
-		t.Protocol = packet.TCP
+	case policy.TCPFlows, policy.Exchanges, policy.Pages:
+		s.overTCP(t)
 	case policy.Replay:
 		if t.Enters = s.interfaces[t.EntersName.Text]; t.Enters == nil {
 			s.unknown(t.EntersName, "interface", s.paths)
@@ -180,6 +185,47 @@ func (s *resolver) traffic(t *trafficLine) {
 		return
 	}
 	s.ends(t)
+}
+
+// kindKeys returns the keys that say the kind of a traffic.
+func kindKeys() []string {
+	var keys []string
+	for _, k := range trafficKeys {
+		keys = append(keys, "`"+k.key+"`")
+	}
+	return keys
+}
+
+// overTCP fills in what a traffic over TCP does not say.
+func (s *resolver) overTCP(t *trafficLine) {
+	t.Protocol = packet.TCP
+	if !has(t, "packet") {
+		t.Packet = 1500
+	}
+	s.packetLength(t)
+	if t.Back() {
+		if !has(t, "request") {
+			t.Request = 400
+		}
+		if !has(t, "connections") {
+			t.Connections = 6
+		}
+		if t.Kind == policy.Exchanges {
+			t.Objects, t.Connections = 1, 1
+		}
+	}
+	for _, k := range []struct {
+		key  string
+		size unit.Size
+	}{{"bytes", t.Bytes}, {"answer", t.Bytes}, {"object", t.Bytes}, {"request", t.Request}, {"receive-window", t.ReceiveWindow}} {
+		least := unit.Size(1)
+		if k.key == "receive-window" {
+			least = 2 * t.Packet
+		}
+		if has(t, k.key) && (k.size < least || k.size > 1<<40) {
+			s.problem(t.PlaceOf(k.key), 0, fmt.Sprintf("give from %s to %s", least, unit.Size(1<<40)), "`%s` cannot be %s", k.key, k.size)
+		}
+	}
 }
 
 func (s *resolver) calls(t *trafficLine) {
@@ -224,6 +270,9 @@ func (s *resolver) packetLength(t *trafficLine) {
 		least += 8
 	case packet.TCP:
 		least += 20
+		if t.Kind.OverTCP() { // some data
+			least += 20
+		}
 	}
 	if t.Packet < least || t.Packet > 65535 {
 		s.problem(t.PlaceOf("packet"), 0, fmt.Sprintf("give a length from %d to 65535 bytes", least), "an IP packet of %d bytes cannot be", t.Packet)

@@ -81,6 +81,8 @@ type Collector struct {
 	tallies map[Key]*Tally
 	flows   []*Flow
 	settled []*Tally // in a fixed order, once Settle was called
+	tcp     map[int32]*Flows
+	until   time.Duration // that Settle was called for
 }
 
 // NewCollector returns the collector of a rehearsal.
@@ -134,6 +136,7 @@ func (c *Collector) slow(k Key, isCall bool) time.Duration {
 // and each call to all classes that any of its packets was in. It is called once, when
 // all packets until a time are booked.
 func (c *Collector) Settle(until time.Duration) {
+	c.until = until
 	for _, f := range c.flows {
 		most := &f.booked[0]
 		for i := range f.booked {
@@ -438,7 +441,7 @@ func (c *Collector) Rows(h *policy.Rehearsal, classes []string) []Row {
 	silent := func(until int) {
 		for ; sent < until; sent++ {
 			rows = append(rows, Row{Name: c.names[sent], Direction: "forward"})
-			if h.Traffic[sent].Kind == policy.Calls {
+			if h.Traffic[sent].BothWays() {
 				rows = append(rows, Row{Name: c.names[sent], Direction: "reverse"})
 			}
 		}
@@ -446,6 +449,10 @@ func (c *Collector) Rows(h *policy.Rehearsal, classes []string) []Row {
 	for _, way := range ways(c.settled) {
 		silent(int(way[0].Traffic))
 		sent = int(way[0].Traffic) + 1
+		flows, most := c.tcp[way[0].Traffic], -1
+		if flows != nil && flows.Reverse != way[0].Reverse {
+			flows = nil // what goes this way are acknowledgements
+		}
 		for len(way) > 0 {
 			n := 1
 			for n < len(way) && way[n].First == way[0].First {
@@ -456,8 +463,14 @@ func (c *Collector) Rows(h *policy.Rehearsal, classes []string) []Row {
 				direction = "reverse"
 			}
 			s := add(way[:n])
-			rows = append(rows, Row{Name: c.names[way[0].Traffic], Direction: direction, Class: classes[way[0].First], Met: s.met()})
+			rows = append(rows, Row{Name: c.names[way[0].Traffic], Direction: direction, Class: classes[way[0].First], OverTCP: c.tcp[way[0].Traffic] != nil, Met: s.met()})
+			if most < 0 || s.sent > rows[most].SentPackets {
+				most = len(rows) - 1
+			}
 			way = way[n:]
+		}
+		if flows != nil {
+			rows[most].TCP = flows.met(c.until)
 		}
 	}
 	silent(len(c.names))

@@ -65,6 +65,7 @@ var metricUnits = map[policy.Metric]struct {
 	policy.Delay: {"ms", 1e6}, policy.Jitter: {"ms", 1e6}, policy.Loss: {"%", 0.01}, policy.Late: {"%", 0.01},
 	policy.Drops: {"packets", 1}, policy.Throughput: {"bit/s", 1}, policy.MOS: {"mos", 1}, policy.QueueSize: {"bytes", 1},
 	policy.Marking: {"%", 0.01}, policy.Arrival: {"%", 0.01},
+	policy.Goodput: {"bit/s", 1}, policy.Retransmissions: {"%", 0.01}, policy.RoundTrip: {"ms", 1e6}, policy.Completion: {"ms", 1e6},
 }
 
 // A finding is what an expectation is measured to be.
@@ -139,6 +140,8 @@ func (m *Measures) endToEnd(e *policy.Expectation, subject string, c *Collector)
 		switch {
 		case traffic:
 			return c.names[t.Traffic] == subject
+		case e.Metric == policy.Throughput && c.acknowledges(t):
+			return false // of TCP the direction of the data counts
 		case e.Metric == policy.Throughput: // of the packets themselves that are in the class
 			return c.Sets.Has(t.In, subject)
 		}
@@ -157,7 +160,7 @@ func (m *Measures) endToEnd(e *policy.Expectation, subject string, c *Collector)
 	var worst finding
 	groups := ways(ts)
 	for i, way := range groups {
-		f := m.ofOneWay(e, way)
+		f := m.ofOneWay(e, way, c)
 		if i == 0 || worse(e, &f, &worst) {
 			worst = f
 			if len(groups) > 1 || c.nameOf(way[0]) != subject {
@@ -167,6 +170,9 @@ func (m *Measures) endToEnd(e *policy.Expectation, subject string, c *Collector)
 	}
 	if worst.absent == "-" {
 		worst.absent = "there is no call in `" + subject + "`"
+		if isOfTCP(e.Metric) {
+			worst.absent = "there is no TCP flow at work in `" + subject + "`; replayed captures and streams have none"
+		}
 	}
 	return worst
 }
@@ -188,9 +194,12 @@ func worse(e *policy.Expectation, a, b *finding) bool {
 
 // ofOneWay measures one traffic in one direction. Absent is "-" when the metric is not
 // one of it.
-func (m *Measures) ofOneWay(e *policy.Expectation, way []*Tally) finding {
+func (m *Measures) ofOneWay(e *policy.Expectation, way []*Tally, c *Collector) finding {
 	s := add(way)
 	f := finding{of: way, whole: 1}
+	if isOfTCP(e.Metric) {
+		return c.ofFlows(e, way, f)
+	}
 	if s.received == 0 && (e.Metric == policy.Delay || e.Metric == policy.Jitter || e.Metric == policy.Arrival) {
 		f.absent = "none of its packets arrived"
 		return f

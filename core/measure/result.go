@@ -241,6 +241,9 @@ type Met struct {
 	JitterMs        float64       `json:"jitter_ms"`
 	MOS             *float64      `json:"mos,omitempty"`      // of the call with the lowest
 	MOSMean         *float64      `json:"mos_mean,omitempty"` // of all its calls
+	// TCP is what its TCP flows met, where the row is of the direction of their data. What
+	// of it is lost is sent again: Retransmissions says how much.
+	TCP *TCPMet `json:"tcp,omitempty"`
 }
 
 // A Row is what one traffic met in one direction, by the first class that took its
@@ -249,6 +252,7 @@ type Row struct {
 	Name      string `json:"name"`
 	Direction string `json:"direction"` // "forward" or "reverse"
 	Class     string `json:"class"`
+	OverTCP   bool   `json:"over_tcp,omitempty"` // what is lost of it is sent again
 	Met
 }
 

@@ -292,6 +292,9 @@ func (m *Measures) tooSmall(r *Result) {
 		for j := range f.Classes {
 			c := &f.Classes[j]
 			e := c.seen.Entry
+			if m.closedLoop(&f.place, c.seen.Slot) {
+				continue // TCP sends until something is full
+			}
 			if n := e.Meter; n != nil && n.Kind == policy.OneBucket && c.Colors != nil && c.Colors.Red > 0 && c.seen.BurstNeeded > int64(n.Burst) && c.seen.ActiveBps < int64(n.Rate) {
 				what, of, red := "were red", "", c.Colors.Red
 				if n.Actions[meter.Red].Drop {

@@ -11,6 +11,12 @@ import (
 // TCP.
 const HeaderRoom = EthernetHeader + 40 + 60
 
+// The lengths of the IP headers without options and extensions.
+const (
+	IPv4Header = 20
+	IPv6Header = 40
+)
+
 // RTPHeader is the length of an RTP header without contributing sources
 // (RFC 3550 §5.1).
 const RTPHeader = 12

@@ -27,6 +27,12 @@ const (
 	QueueSize  Metric = "queue"  // bytes, as the interface counts
 	Marking    Metric = "mark"   // a DSCP that all packets have as they leave an interface
 	Arrival    Metric = "arrive" // a DSCP that all packets have as they arrive
+
+	// Of TCP flows.
+	Goodput         Metric = "goodput"         // bit/s that applications get
+	Retransmissions Metric = "retransmissions" // a ratio, 0 to 1, of the segments that are sent
+	RoundTrip       Metric = "rtt"             // nanoseconds, as senders measure it
+	Completion      Metric = "completion"      // nanoseconds, of a transfer, an exchange or a page
 )
 
 // An Expectation is one line such as "voice delay p99 <= 25ms": a class or a
@@ -68,7 +74,7 @@ func (e *Expectation) Windowed() bool { return e.To > 0 }
 
 var (
 	statistics = []string{"mean", "p50", "p95", "p99", "max"}
-	metrics    = []string{"delay", "jitter", "loss", "late", "drops", "rate", "mos", "queue", "mark", "arrive"}
+	metrics    = []string{"delay", "jitter", "loss", "late", "drops", "rate", "mos", "queue", "mark", "arrive", "goodput", "retransmissions", "rtt", "completion"}
 	operators  = []string{"<=", ">=", "<", ">", "="}
 )
 
@@ -184,11 +190,12 @@ func (e *Expectation) bound(w *words) error {
 	if len(*w) > 0 && slices.Contains(statistics, (*w)[0]) {
 		e.Statistic = w.next()
 	}
-	switch hasStatistic := e.Metric == Delay || e.Metric == Jitter; {
+	needs := e.Metric == Delay || e.Metric == RoundTrip || e.Metric == Completion
+	switch hasStatistic := needs || e.Metric == Jitter; {
 	case e.Metric == QueueSize && (e.Statistic == "" || e.Statistic == "max"):
 		e.Statistic = "max"
-	case e.Statistic == "" && e.Metric == Delay:
-		return fmt.Errorf("a delay needs one of %s after it", OrList(statistics))
+	case e.Statistic == "" && needs:
+		return fmt.Errorf("%s needs one of %s after it", map[Metric]string{Delay: "a delay", RoundTrip: "a round trip", Completion: "a completion"}[e.Metric], OrList(statistics))
 	case e.Statistic != "" && !hasStatistic:
 		return fmt.Errorf("%s has no %s: it is one number", e.Metric, e.Statistic)
 	}
@@ -229,8 +236,8 @@ func (e *Expectation) arrival(w *words) error {
 
 // ratio reads what follows the metric of a comparison of two.
 func (e *Expectation) ratio(w *words) error {
-	if !slices.Contains([]Metric{Throughput, Drops, Loss, Delay}, e.Metric) {
-		return fmt.Errorf("there is no ratio of %s: there is one of rate, drops, loss or delay", e.Metric)
+	if !slices.Contains([]Metric{Throughput, Drops, Loss, Delay, Goodput}, e.Metric) {
+		return fmt.Errorf("there is no ratio of %s: there is one of rate, goodput, drops, loss or delay", e.Metric)
 	}
 	if e.Metric == Delay {
 		if e.Statistic = w.next(); !slices.Contains(statistics, e.Statistic) {
@@ -252,7 +259,7 @@ func (e *Expectation) ratio(w *words) error {
 
 // fits reports an expectation whose parts do not go together.
 func (e *Expectation) fits() error {
-	endToEnd := slices.Contains([]Metric{Jitter, MOS, Loss, Late, Arrival}, e.Metric)
+	endToEnd := slices.Contains([]Metric{Jitter, MOS, Loss, Late, Arrival, Goodput, Retransmissions, RoundTrip, Completion}, e.Metric)
 	atInterface := e.Metric == QueueSize || e.Metric == Marking || e.OfPromise
 	switch {
 	case e.WhereName != "" && endToEnd:
@@ -271,16 +278,16 @@ func (e *Expectation) fits() error {
 // unit.
 func parseLimit(m Metric, s string) (float64, error) {
 	switch m {
-	case Delay, Jitter:
+	case Delay, Jitter, RoundTrip, Completion:
 		d, err := unit.ParseDuration(s)
 		return float64(d), err
-	case Throughput:
+	case Throughput, Goodput:
 		if nothing(s, "bit/s", "kbit/s", "Mbit/s", "Gbit/s") {
 			return 0, nil
 		}
 		r, err := unit.ParseRate(s)
 		return float64(r), err
-	case Loss, Late:
+	case Loss, Late, Retransmissions:
 		if s == "0" {
 			return 0, nil
 		}

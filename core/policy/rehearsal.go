@@ -32,11 +32,16 @@ type TrafficKind uint8
 
 // The kinds of traffic.
 const (
-	Stream   TrafficKind = iota // packets at a rate, one way
-	Calls                       // calls, both ways
-	TCPFlows                    // flows of TCP, one way
-	Replay                      // a capture
+	Stream    TrafficKind = iota // packets at a rate, one way
+	Calls                        // calls, both ways
+	TCPFlows                     // flows of TCP, one way
+	Exchanges                    // requests and their answers, over TCP
+	Pages                        // pages of several objects, over TCP
+	Replay                       // a capture
 )
+
+// OverTCP reports whether the kind's packets are those of TCP flows at work.
+func (k TrafficKind) OverTCP() bool { return k == TCPFlows || k == Exchanges || k == Pages }
 
 // Traffic is one source or a number of like ones. Kind says which of the fields
 // count.
@@ -53,7 +58,19 @@ type Traffic struct {
 	Packet  unit.Size // the IP packet's length
 	Poisson bool      // arrivals; otherwise evenly spaced
 
-	Flows int // of TCP
+	// Of flows of TCP
+	Flows         int       // or clients, of Exchanges and Pages
+	Bytes         unit.Size // of each flow, 0: for ever; of each answer or object, the mean
+	AppRate       unit.Rate // that the application writes at; 0: as fast as it goes
+	NewReno       bool      // otherwise CUBIC
+	Paced         bool
+	EveryACK      bool      // otherwise every other segment is acknowledged
+	ReceiveWindow unit.Size // 0: the usual one
+	InitialWindow int       // segments; 0: the usual one
+	Request       unit.Size // of Exchanges and Pages
+	Think         time.Duration
+	Objects       int // of a page
+	Connections   int // that fetch them at a time
 
 	From, To         netip.Addr // of calls, the two ends
 	Protocol         uint8
@@ -71,8 +88,34 @@ type Traffic struct {
 	Lasts  time.Duration // 0: to the end of the rehearsal
 }
 
+// BothWays reports whether the traffic sends in both directions.
+func (t *Traffic) BothWays() bool { return t.Kind == Calls || t.Kind.OverTCP() }
+
+// Back reports whether its data goes from To to From.
+func (t *Traffic) Back() bool { return t.Kind == Exchanges || t.Kind == Pages }
+
 // Tagged reports whether the traffic's hosts put a VLAN tag on what they send.
 func (t *Traffic) Tagged() bool { return t.VLAN != nil || t.PCP != nil }
+
+// FirstEphemeral is the first of the ports that connections are opened from (RFC 6335 §6).
+const FirstEphemeral = 49152
+
+// FromOpens reports whether the end at From opens the connections of a traffic over TCP: the
+// end whose port is given waits for them.
+func (t *Traffic) FromOpens() bool { return t.Back() || t.FromPort == 0 || t.ToPort != 0 }
+
+// FirstPorts returns the ports of its first flow.
+func (t *Traffic) FirstPorts() (from, to uint16) {
+	from, to = t.FromPort, t.ToPort
+	if t.Kind.OverTCP() {
+		if open := t.FromOpens(); open && from == 0 {
+			from = FirstEphemeral
+		} else if !open && to == 0 {
+			to = FirstEphemeral
+		}
+	}
+	return from, to
+}
 
 // FirstCallPort is the port of the first call when the traffic does not say.
 const FirstCallPort = 16384

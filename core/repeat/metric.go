@@ -22,6 +22,14 @@ func Metrics() []Metric {
 			return some(of(m.Delay))
 		}
 	}
+	flows := func(of func(m *measure.TCPMet) *float64) func(m *measure.Met) *float64 {
+		return func(m *measure.Met) *float64 {
+			if m.TCP == nil {
+				return nil
+			}
+			return of(m.TCP)
+		}
+	}
 	return []Metric{
 		{"loss", "%", 0.1, 0.05, -1, func(m *measure.Met) *float64 { return some(100 * m.Loss) }},
 		{"late", "%", 0.1, 0.05, -1, func(m *measure.Met) *float64 {
@@ -35,6 +43,20 @@ func Metrics() []Metric {
 		{"delay p50", "ms", 1, 0.05, -1, delay(func(d *measure.Milliseconds) float64 { return d.P50 })},
 		{"jitter", "ms", 1, 0.05, -1, func(m *measure.Met) *float64 { return some(m.JitterMs) }},
 		{"rate", "bit/s", 1000, 0.02, 1, func(m *measure.Met) *float64 { return some(float64(m.RateBps)) }},
+		{"goodput", "bit/s", 1000, 0.02, 1, flows(func(m *measure.TCPMet) *float64 { return some(float64(m.GoodputBps)) })},
+		{"sent again", "%", 0.1, 0.05, -1, flows(func(m *measure.TCPMet) *float64 { return some(100 * m.Retransmissions) })},
+		{"round trip p99", "ms", 1, 0.05, -1, flows(func(m *measure.TCPMet) *float64 {
+			if m.RTT == nil {
+				return nil
+			}
+			return some(m.RTT.P99)
+		})},
+		{"completion p95", "ms", 1, 0.05, -1, flows(func(m *measure.TCPMet) *float64 {
+			if m.Completion == nil {
+				return nil
+			}
+			return some(m.Completion.P95)
+		})},
 		{"offered", "bit/s", 1000, 0.02, 0, func(m *measure.Met) *float64 { return some(float64(m.OfferedBps)) }},
 	}
 }

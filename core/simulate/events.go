@@ -13,6 +13,7 @@ type event struct {
 	port   *port
 	flight *flight
 	source *source
+	waker  waker
 }
 
 type kind uint8
@@ -24,6 +25,7 @@ const (
 	askOut              // an interface asks its outgoing data path again
 	askIn               // the same, incoming
 	carried             // the carrier has sent a packet
+	wake                // a timer rings
 )
 
 // A queue of events: a heap of four children a node, which keeps the least

@@ -46,17 +46,17 @@ func (h *hop) path(d policy.Direction) *path {
 }
 
 // foresee gives a packet that leaves its source the fate that the policies on its way
-// have for it. Packets of a source are alike, but for those of a capture and for what is
-// recognised of them.
+// have for it. Packets of a source are alike, but for those of a capture, for their lengths
+// and for what is recognised of them.
 func (r *run) foresee(f *flight) {
 	s := f.source
 	epoch := r.epochNow()
-	if s.flow != nil && s.fate != nil && s.epoch == epoch && slices.Equal(s.apps, f.Apps) {
+	if s.flow != nil && s.fate != nil && s.epoch == epoch && s.length == f.Length && slices.Equal(s.apps, f.Apps) {
 		f.fate = s.fate
 		return
 	}
 	f.fate = r.fateFrom(f, 0, epoch)
-	s.fate, s.epoch, s.apps = f.fate, epoch, f.Apps
+	s.fate, s.epoch, s.apps, s.length = f.fate, epoch, f.Apps, f.Length
 }
 
 // An epoch is a time in which what is in force does not change.

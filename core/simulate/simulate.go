@@ -101,6 +101,9 @@ type run struct {
 	key      []byte
 	imagined flight
 
+	sentTCP   int64
+	flowsOpen []*measure.Flows // room
+
 	recogniser *recognise.Recogniser
 	recognises bool                 // some application is recognised by more than ports
 	calling    map[packet.Flow]bool // the calls, in both directions: none shares its ports with another
@@ -179,12 +182,6 @@ func prepare(f *policy.File, rehearsal *policy.Rehearsal, o Options) (*run, erro
 // result without it would be wrong.
 func unrehearsed(f *policy.File, rehearsal *policy.Rehearsal) policy.Problems {
 	var out policy.Problems
-	for i := range rehearsal.Traffic {
-		if t := &rehearsal.Traffic[i]; t.Kind == policy.TCPFlows {
-			out = append(out, policy.Problem{Place: t.PlaceOf("tcp"), Text: fmt.Sprintf("`tcp` of the traffic `%s` cannot be rehearsed yet", t.Name),
-				Help: "`imbrel explain` knows it; to rehearse, use a stream with a `rate`"})
-		}
-	}
 	if !rehearsal.StartAt.IsZero() {
 		return out
 	}
@@ -264,7 +261,9 @@ func (r *run) step(e *event) {
 		r.watch(r.now, &e.flight.Packet)
 		r.foresee(e.flight)
 		r.keep(e.flight)
-		r.emitNext(e.source) // after that: it reads what a capture holds until its next packet
+		if e.source.Source != nil { // after that: it reads what a capture holds until its next packet
+			r.emitNext(e.source)
+		}
 		r.enter(e.source.from, e.flight)
 	case arrive:
 		e.flight.at++
@@ -290,6 +289,8 @@ func (r *run) step(e *event) {
 		e.port.carrier.sending = false
 		r.events.plan(event{at: r.now + e.port.delay, kind: arrive, port: e.port.peer, flight: e.flight})
 		r.carry(e.port)
+	case wake:
+		e.waker.wake(r)
 	}
 }
 
@@ -531,11 +532,15 @@ func (r *run) book(f *flight, b func(t *measure.Tally, flow *measure.Flow, end t
 }
 
 func (r *run) deliver(f *flight) {
+	segment, to := f.segment()
 	a := measure.Arrived{Number: f.number, Sent: f.sent, Delay: r.now - f.sent, Length: f.length(), DSCP: f.DSCP()}
 	r.book(f, func(t *measure.Tally, flow *measure.Flow, end time.Duration) {
 		a.End = end
 		t.Delivered(flow, &a, f.steps)
 	})
+	if to != nil {
+		r.receives(to, &segment)
+	}
 }
 
 func (r *run) lose(f *flight) {

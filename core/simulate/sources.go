@@ -29,10 +29,13 @@ type source struct {
 	frame   []byte // of the packet that is next, whole
 	number  int64
 	next    []hop // of a capture, that of the packet just admitted
+	// endpoint is the end of a connection that sends it; nil: Source is asked for the packets.
+	endpoint *endpoint
 
-	fate  *fate // of its last packet, in an epoch, with what was recognised of it
-	epoch epoch
-	apps  []uint64
+	fate   *fate // of its last packet, in an epoch, with what was recognised of it
+	epoch  epoch
+	apps   []uint64
+	length int
 }
 
 type sourceFlow struct {
@@ -50,6 +53,8 @@ func (r *run) start() error {
 			err = r.calls(i, t, end)
 		case t.Kind == policy.Stream:
 			err = r.stream(i, t, end)
+		case t.Kind.OverTCP():
+			err = r.overTCP(i, t, end)
 		default:
 			err = r.replay(i, t, end)
 		}
@@ -88,6 +93,8 @@ func (r *run) bound() error {
 			}
 			packets += lasts.Seconds() * float64(t.Rate) / 8 / float64(t.Packet)
 			sources++
+		case policy.TCPFlows, policy.Exchanges, policy.Pages:
+			sources += 2 * t.Flows
 		}
 	}
 	if packets > maxPackets {

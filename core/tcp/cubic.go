@@ -1,6 +1,10 @@
 package tcp
 
-import "time"
+import (
+	"time"
+
+	"imbrel/core/unit"
+)
 
 // The constants of RFC 9438 §5.
 const (
@@ -29,7 +33,7 @@ func (c *cubic) grow(w *Window, now time.Duration, acked int64, rtt time.Duratio
 		c.begun, c.epoch, c.estimate = true, now, size
 		c.k = 0
 		if size < c.most {
-			c.k = cubeRoot((c.most - size) / cubicC)
+			c.k = unit.CubeRoot((c.most - size) / cubicC)
 		} else {
 			c.most = size
 		}
@@ -74,20 +78,3 @@ func (c *cubic) reduced(w *Window, flight int64) int64 {
 
 // idle moves the epoch, so that the window does not leap after a pause (§4.2, §5.8).
 func (c *cubic) idle(from, until time.Duration) { c.epoch += until - from }
-
-// cubeRoot returns the cube root of a number that is not negative, with the same bits
-// on every machine.
-func cubeRoot(v float64) float64 {
-	if v <= 0 {
-		return 0
-	}
-	x := max(v, 1)
-	for range 200 {
-		next := float64(float64(2*x)+float64(v/float64(x*x))) / 3
-		if next >= x {
-			break
-		}
-		x = next
-	}
-	return x
-}

@@ -199,3 +199,13 @@ func (r *Replay) Next(p *packet.Packet, room []byte) (time.Duration, bool, error
 		}
 	}
 }
+
+// HeavyTail draws a size of the given mean from a Pareto distribution of shape 1.5, whose
+// tail is cut at a hundred times the mean: a few are much of the whole.
+func HeavyTail(r *rand.Rand, mean int64) int64 {
+	// x = least · u^(-2/3), u in (0, 1]; least = mean/3 without the cut, which costs 3.8 %.
+	u := float64(r.Uint64()>>11+1) / (1 << 53)
+	least := float64(mean) / 3 / 0.9616
+	x := least / unit.CubeRoot(float64(u*u))
+	return max(1, int64(min(x, float64(100*mean))))
+}

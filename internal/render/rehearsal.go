@@ -37,6 +37,7 @@ func (t Text) Rehearsal(r *measure.Result, v *View) {
 	}
 	t.heading(r, with, v)
 	t.traffic(r, v)
+	t.tcp(r, v)
 	t.hops(r, v)
 	t.interfaces(r, v)
 	t.series(r.Series, v)
@@ -91,6 +92,9 @@ func (v *View) worstFirst(r *measure.Result) (shown []*measure.Row, left int) {
 	}
 	harm := func(r *measure.Row) float64 {
 		h := r.Loss
+		if r.OverTCP {
+			h = 0 // it is how TCP finds its rate
+		}
 		if r.Late != nil {
 			h += *r.Late
 		}
@@ -136,19 +140,19 @@ func (t Text) traffic(r *measure.Result, v *View) {
 	}
 	w := t.dense(t.grid(columns, nil))
 	for _, row := range rows {
-		p50, p99, jitter := "-", "-", "-"
+		jitter := "-"
 		if row.Delay != nil {
-			p50, p99, jitter = figure.Milliseconds(row.Delay.P50), figure.Milliseconds(row.Delay.P99), figure.Milliseconds(row.JitterMs)
+			jitter = figure.Milliseconds(row.JitterMs)
 		}
 		class := row.Class
 		if class == "" {
 			class = "-"
 		}
-		cells := table.Row{rowName(row), class, figure.Count(row.SentPackets), figure.Ratio(row.Loss)}
+		cells := table.Row{rowName(row), class, figure.Count(row.SentPackets), lost(row)}
 		if calls {
 			cells = append(cells, late(&row.Met))
 		}
-		cells = append(cells, v.rate(row.OfferedBps, row.OfferedPps), v.rate(row.RateBps, row.RatePps), p50, p99, jitter)
+		cells = append(cells, v.rate(row.OfferedBps, row.OfferedPps), v.rate(row.RateBps, row.RatePps), times(row.Delay, p50), times(row.Delay, p99), jitter)
 		if calls {
 			cells = append(cells, mos(row.MOS))
 		}

@@ -37,7 +37,7 @@ func (t Text) Repeats(s *repeat.Summary) {
 
 // figures writes the figures of the traffic, each with half of its interval.
 func (t Text) figures(s *repeat.Summary) {
-	metrics := []string{"rate", "loss", "late", "delay p99", "jitter", "MOS"}
+	metrics := []string{"rate", "loss", "late", "delay p99", "jitter", "MOS", "goodput", "completion p95"}
 	type name struct{ name, direction, class string }
 	var names []name
 	of := make(map[name]map[string]*repeat.Figure)

@@ -153,6 +153,7 @@ func allHold(n int) string {
 func (t Text) Both(without, with *measure.Result, v *View) {
 	t.heading(with, "the same traffic twice: through plain FIFO queues, and with the policies in force", v)
 	t.sideBySide(without, with, v)
+	t.tcpBeside(without, with, v)
 	t.classesBeside(without, with, v)
 	t.whereItQueued(without, with)
 	t.captures(with)
@@ -199,8 +200,15 @@ func (t Text) sideBySide(without, with *measure.Result, v *View) {
 		if several := slices.ContainsFunc(with.Traffic, func(o measure.Row) bool { return o.Class != r.Class && rowName(&o) == name }); several {
 			name += " (" + r.Class + ")"
 		}
-		row := append(table.Row{figure.Short(name, 28), "│"}, met(findMet(without, r), v, late[0])...)
-		w.add(append(append(row, "│"), met(&r.Met, v, late[1])...))
+		row := table.Row{figure.Short(name, 28)}
+		for i, m := range []*measure.Met{findMet(without, r), &r.Met} {
+			cells := met(m, v, late[i])
+			if r.OverTCP {
+				cells[0] = "-"
+			}
+			row = append(append(row, "│"), cells...)
+		}
+		w.add(row)
 	}
 	t.put(w)
 	if left > 0 {
@@ -244,11 +252,7 @@ func findMet(in *measure.Result, like *measure.Row) *measure.Met {
 func met(m *measure.Met, v *View, withLate bool) table.Row {
 	row := table.Row{"-", "-", "-", "-", "-"}
 	if m != nil {
-		p99 := "-"
-		if m.Delay != nil {
-			p99 = figure.Milliseconds(m.Delay.P99)
-		}
-		row = table.Row{figure.Ratio(m.Loss), late(m), v.rate(m.RateBps, m.RatePps), p99, mos(m.MOS)}
+		row = table.Row{figure.Ratio(m.Loss), late(m), v.rate(m.RateBps, m.RatePps), times(m.Delay, p99), mos(m.MOS)}
 	}
 	if !withLate {
 		row = slices.Delete(row, 1, 2)

@@ -1,0 +1,218 @@
+package measure
+
+import (
+	"fmt"
+	"math"
+	"slices"
+	"time"
+
+	"imbrel/core/datapath"
+	"imbrel/core/figure"
+	"imbrel/core/policy"
+)
+
+// Flows collects what the TCP flows of one traffic did: its flows from their sender's and
+// their application's side.
+type Flows struct {
+	// Reverse says that the data goes from the traffic's `to` to its `from`.
+	Reverse     bool
+	from, until time.Duration // when they are to run
+	flows       []flowOfBytes
+	segments    int64
+	resent      int64
+	timeouts    int64
+	begun, done int64
+	trips       Distribution
+	completion  Distribution
+}
+
+// A flowOfBytes is what arrived of one flow.
+type flowOfBytes struct {
+	bytes  int64
+	ended  time.Duration // 0: it has not
+	opened bool
+}
+
+// Flows returns what is collected of the TCP flows of a traffic, which run from one time
+// until another.
+func (c *Collector) Flows(traffic int, flows int, from, until time.Duration) *Flows {
+	f := &Flows{from: from, until: until, flows: make([]flowOfBytes, flows)}
+	if c.tcp == nil {
+		c.tcp = make(map[int32]*Flows)
+	}
+	c.tcp[int32(traffic)] = f
+	return f
+}
+
+// Arrived books bytes of flow n that its application got.
+func (f *Flows) Arrived(n int, bytes int64) { f.flows[n].bytes += bytes }
+
+// Opened books that flow n is open.
+func (f *Flows) Opened(n int) { f.flows[n].opened = true }
+
+// Ended books that flow n had all its bytes at a time.
+func (f *Flows) Ended(n int, at time.Duration) { f.flows[n].ended = at }
+
+// Sent books a segment with data that was sent, again or for the first time.
+func (f *Flows) Sent(again bool) {
+	f.segments++
+	if again {
+		f.resent++
+	}
+}
+
+// TimedOut books timeouts.
+func (f *Flows) TimedOut(n int64) { f.timeouts += n }
+
+// RoundTrip books a round trip that a sender measured.
+func (f *Flows) RoundTrip(rtt time.Duration) { f.trips.Add(rtt) }
+
+// Begun books that a transfer, an exchange or a page began.
+func (f *Flows) Begun() { f.begun++ }
+
+// Completed books that one was complete after a time.
+func (f *Flows) Completed(took time.Duration) { f.done++; f.completion.Add(took) }
+
+// A TCPMet is what the TCP flows of a traffic met. Goodput is what the applications got.
+type TCPMet struct {
+	Flows           int           `json:"flows"`
+	Opened          int           `json:"opened"`
+	GoodputBps      int64         `json:"goodput_bps"`
+	LowestBps       int64         `json:"lowest_flow_bps"`
+	HighestBps      int64         `json:"highest_flow_bps"`
+	Fairness        *float64      `json:"fairness,omitempty"` // Jain's index of the flows, of two or more
+	Segments        int64         `json:"segments"`
+	Resent          int64         `json:"resent"`
+	Retransmissions float64       `json:"retransmissions"` // the ratio of both
+	Timeouts        int64         `json:"timeouts"`
+	RTT             *Milliseconds `json:"rtt_ms"`
+	Begun           int64         `json:"begun"` // transfers, exchanges or pages
+	Completed       int64         `json:"completed"`
+	Completion      *Milliseconds `json:"completion_ms"`
+}
+
+// goodput returns the bits a second of all flows together, and of each.
+func (f *Flows) goodput(until time.Duration) (all float64, each []float64) {
+	until = min(until, f.until)
+	last, bytes := time.Duration(0), int64(0)
+	for i := range f.flows {
+		k := &f.flows[i]
+		end := until
+		if k.ended > 0 {
+			end = min(end, k.ended)
+		}
+		last, bytes = max(last, end), bytes+k.bytes
+		each = append(each, float64(8*k.bytes)/max(end-f.from, time.Millisecond).Seconds())
+	}
+	return float64(8*bytes) / max(last-f.from, time.Millisecond).Seconds(), each
+}
+
+func (f *Flows) met(until time.Duration) *TCPMet {
+	all, each := f.goodput(until)
+	m := &TCPMet{Flows: len(f.flows), GoodputBps: int64(math.Round(all)), LowestBps: int64(math.Round(slices.Min(each))), HighestBps: int64(math.Round(slices.Max(each))),
+		Segments: f.segments, Resent: f.resent, Retransmissions: part(f.resent, f.segments), Timeouts: f.timeouts,
+		RTT: f.trips.Summary(), Begun: f.begun, Completed: f.done, Completion: f.completion.Summary()}
+	for _, k := range f.flows {
+		if k.opened {
+			m.Opened++
+		}
+	}
+	if len(each) > 1 && all > 0 {
+		var sum, squares float64
+		for _, x := range each {
+			sum += x
+			squares += float64(x * x)
+		}
+		fairness := round(float64(sum*sum)/float64(len(each))/squares, 4)
+		m.Fairness = &fairness
+	}
+	return m
+}
+
+// acknowledges reports whether a tally is of the direction in which no data of TCP flows.
+func (c *Collector) acknowledges(t *Tally) bool {
+	f := c.tcp[t.Traffic]
+	return f != nil && f.Reverse != t.Reverse
+}
+
+// isOfTCP reports whether a metric is one of TCP flows.
+func isOfTCP(m policy.Metric) bool {
+	switch m {
+	case policy.Goodput, policy.Retransmissions, policy.RoundTrip, policy.Completion:
+		return true
+	}
+	return false
+}
+
+// ofFlows measures the TCP flows of one traffic, whose data goes the way of the tallies.
+func (c *Collector) ofFlows(e *policy.Expectation, way []*Tally, f finding) finding {
+	k := c.tcp[way[0].Traffic]
+	if k == nil || k.Reverse != way[0].Reverse {
+		f.absent = "-"
+		return f
+	}
+	switch e.Metric {
+	case policy.Goodput:
+		f.value, _ = k.goodput(c.until)
+	case policy.Retransmissions:
+		f.value = part(k.resent, k.segments)
+	case policy.RoundTrip:
+		if k.trips.Count() == 0 {
+			f.absent = "no round trip was measured: no segment was acknowledged"
+		}
+		f.value = k.trips.Statistic(e.Statistic)
+	case policy.Completion:
+		switch {
+		case k.begun == 0:
+			f.absent = "its flows have no end: give them `bytes`"
+		case k.done == 0:
+			f.absent = fmt.Sprintf("none of the %d that were begun was completed", k.begun)
+		}
+		f.value = k.completion.Statistic(e.Statistic)
+	}
+	return f
+}
+
+// whyTCP says why TCP flows were too slow: what they lost, or where their packets waited
+// most.
+func (m *Measures) whyTCP(w *Why, r *Result, e *policy.Expectation, f *finding) {
+	if e.Metric == policy.Goodput && e.AtMost() || e.Metric != policy.Goodput && e.AtLeast() {
+		w.Reason = byOffer
+		w.Text = "nothing on its way keeps it lower: what TCP is not kept from it takes"
+		return
+	}
+	s := add(f.of)
+	if s.sent > s.received && e.Metric != policy.RoundTrip {
+		m.whyLost(w, r, e, f)
+		return
+	}
+	hops, at := most(f.of, func(h *Hop) int64 { return int64(h.Wait) })
+	if at < 0 {
+		w.Reason = byPath
+		w.Text = "nothing was lost and nothing waited: the round trip of the links and the windows of its ends keep it to that"
+		return
+	}
+	h := &hops[at]
+	cause := m.cause(w, r, h, datapath.Passed)
+	w.Text = fmt.Sprintf("its packets waited most at %s%s, %s each: %s", m.Places[h.Place].Words(), inClass(w), figure.Milliseconds(h.Wait/float64(h.Packets)/1e6), cause)
+}
+
+// closedLoop reports whether most of what was dropped in a slot of a place was sent by
+// flows of TCP, which send until something drops it.
+func (m *Measures) closedLoop(p *Place, slot int32) bool {
+	c := m.Collectors[0]
+	var of, all int64
+	for _, t := range c.settled {
+		for i := range t.hops {
+			h := &t.hops[i]
+			if q := &m.Places[h.Place]; h.Slot != slot || q.Carrier || q.Interface != p.Interface || q.Direction != p.Direction {
+				continue
+			}
+			n := h.Dropped()
+			if all += n; c.tcp[t.Traffic] != nil {
+				of += n
+			}
+		}
+	}
+	return 2*of > all
+}

@@ -1,0 +1,122 @@
+package render
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+
+	"imbrel/core/figure"
+	"imbrel/core/measure"
+)
+
+// lost prints the loss of a row; what TCP loses it sends again, and another table says how
+// much.
+func lost(r *measure.Row) string {
+	if r.OverTCP {
+		return "-"
+	}
+	return figure.Ratio(r.Loss)
+}
+
+// ofTCP returns the rows of the directions in which TCP carried data.
+func ofTCP(r *measure.Result, v *View) (rows []*measure.Row) {
+	for i := range r.Traffic {
+		if r.Traffic[i].TCP != nil && v.shows(r.Traffic[i].Class) {
+			rows = append(rows, &r.Traffic[i])
+		}
+	}
+	return rows
+}
+
+// times prints a statistic of times that may not be there.
+func times(m *measure.Milliseconds, of func(*measure.Milliseconds) float64) string {
+	if m == nil {
+		return "-"
+	}
+	return figure.Milliseconds(of(m))
+}
+
+func p50(m *measure.Milliseconds) float64 { return m.P50 }
+func p95(m *measure.Milliseconds) float64 { return m.P95 }
+func p99(m *measure.Milliseconds) float64 { return m.P99 }
+
+// completed prints how many transfers were completed of those that were begun.
+func completed(m *measure.TCPMet) string {
+	if m.Begun == 0 {
+		return "-"
+	}
+	return fmt.Sprintf("%s of %s", figure.Count(m.Completed), figure.Count(m.Begun))
+}
+
+// flows prints how many flows there were, and how many of them never came about.
+func flows(m *measure.TCPMet) string {
+	if m.Opened < m.Flows {
+		return fmt.Sprintf("%d of %d open", m.Opened, m.Flows)
+	}
+	return figure.Count(m.Flows)
+}
+
+// tcp writes what the TCP flows carried.
+func (t Text) tcp(r *measure.Result, v *View) {
+	rows := ofTCP(r, v)
+	if len(rows) == 0 {
+		return
+	}
+	t.Title("What TCP carried (goodput is what the applications got)")
+	w := t.dense(t.grid([]column{{"traffic", true}, {"flows", false}, {"goodput", false}, {"slowest flow", false}, {"sent again", false}, {"timeouts", false},
+		{"p50 round trip", false}, {"p99", false}, {"completed", false}, {"p50 time", false}, {"p95", false}}, nil))
+	for _, row := range rows {
+		m := row.TCP
+		w.add(table.Row{row.Name, flows(m), figure.Rate(m.GoodputBps), figure.Rate(m.LowestBps), figure.Ratio(m.Retransmissions), figure.Count(m.Timeouts),
+			times(m.RTT, p50), times(m.RTT, p99), completed(m), times(m.Completion, p50), times(m.Completion, p95)})
+	}
+	t.put(w)
+	t.Line("")
+}
+
+// tcpBeside writes the same of two runs side by side.
+func (t Text) tcpBeside(without, with *measure.Result, v *View) {
+	rows := ofTCP(with, v)
+	if len(rows) == 0 {
+		return
+	}
+	t.Title("What TCP carried (goodput is what the applications got)")
+	columns, above := []column{{"traffic", true}}, []string{""}
+	timed := slices.ContainsFunc(rows, func(r *measure.Row) bool { return r.TCP.Begun > 0 })
+	for i, title := range []string{withoutPolicies, withPolicies} {
+		columns, above = append(columns, column{"│", true}), append(above, "│"+strings.Repeat(" ", i))
+		names := []string{"goodput", "sent again", "p99 trip"}
+		if timed {
+			names = append(names, "p95 time")
+		}
+		for _, name := range names {
+			columns, above = append(columns, column{name, false}), append(above, title)
+		}
+	}
+	w := t.dense(t.grid(columns, above))
+	for _, row := range rows {
+		cells := table.Row{figure.Short(row.Name, 28)}
+		var other *measure.TCPMet
+		for _, r := range ofTCP(without, &View{}) {
+			if r.Name == row.Name {
+				other = r.TCP
+			}
+		}
+		for _, m := range []*measure.TCPMet{other, row.TCP} {
+			part := table.Row{"│", "-", "-", "-"}
+			took := "-"
+			if m != nil {
+				part = table.Row{"│", figure.Rate(m.GoodputBps), figure.Ratio(m.Retransmissions), times(m.RTT, p99)}
+				took = times(m.Completion, p95)
+			}
+			if cells = append(cells, part...); timed {
+				cells = append(cells, took)
+			}
+		}
+		w.add(cells)
+	}
+	t.put(w)
+	t.Line("")
+}
