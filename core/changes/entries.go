@@ -216,12 +216,18 @@ func rehearsals(before, after *policy.File) []string {
 	describe := func(h *policy.Rehearsal) (traffic, expect []string) {
 		for i := range h.Traffic {
 			t := &h.Traffic[i]
-			text := fmt.Sprint(t.Name, t.Kind, t.Calls, t.Codec, t.Playout, t.Rate, t.Packet, t.Poisson, t.Flows, t.From, t.To, t.Protocol, t.FromPort, t.ToPort, t.ECN, t.Capture, t.EntersName.Text, t.DSCP, t.Starts, t.Lasts)
+			plain := *t // without where it is written
+			plain.Source, plain.EntersName.At, plain.Enters = policy.Source{}, policy.Place{}, nil
+			plain.VLAN, plain.PCP, plain.Ramp = nil, nil, nil
+			text := fmt.Sprintf("%+v", plain)
 			if t.VLAN != nil {
 				text += fmt.Sprint(" vlan ", *t.VLAN)
 			}
 			if t.PCP != nil {
 				text += fmt.Sprint(" pcp ", *t.PCP)
+			}
+			if t.Ramp != nil {
+				text += fmt.Sprint(" ramp ", t.Ramp.FromRate, t.Ramp.FromCalls, t.Ramp.Over)
 			}
 			traffic = append(traffic, text)
 		}

@@ -241,7 +241,7 @@ func (d *demand) wire() unit.Rate {
 	if d.calls > 0 {
 		return d.traffic.Codec.Rate(d.calls * int(d.packet))
 	}
-	return unit.Rate(float64(d.traffic.Rate) * float64(d.packet) / float64(max(1, d.traffic.Packet)))
+	return unit.Rate(float64(d.traffic.MeanRate()) * float64(d.packet) / float64(max(1, d.traffic.Packet)))
 }
 
 func newSurvey(f *policy.File) *survey {
@@ -282,6 +282,8 @@ func (s *survey) ask(follower *explain.Follower, h *policy.Rehearsal, t *policy.
 	switch {
 	case t.Kind == policy.Calls:
 		q.RTP, q.Length, calls = true, t.Codec.Length(t.From.Is6()), t.Calls
+	case t.Kind == policy.Video:
+		q.RTP = true
 	case t.Kind.OverTCP() && t.Back() != reverse: // requests, or acknowledgements
 		q.Length = packet.IPv6Header + tcp.Header
 	}
@@ -297,7 +299,7 @@ func (s *survey) ask(follower *explain.Follower, h *policy.Rehearsal, t *policy.
 	for i := range a.Hops {
 		hop := &a.Hops[i]
 		if hop.Direction == policy.Out.String() {
-			sent := t.Rate
+			sent := t.MeanRate()
 			if calls > 0 {
 				sent = t.Codec.Rate(calls * q.Length)
 			}

@@ -44,12 +44,17 @@ type passage struct {
 // flow returns the streams of a rehearsal, nil where it cannot be estimated: something begins
 // or ends on the way, or follows what it meets.
 func (s *survey) flow(h *policy.Rehearsal) []*stream {
-	if h.Lasts < time.Second {
+	if h.Lasts < time.Second || h.WarmUp > 0 {
 		return nil
+	}
+	for _, l := range s.f.Network.Links {
+		if l.Loss.Part > 0 {
+			return nil
+		}
 	}
 	for i := range h.Traffic {
 		t := &h.Traffic[i]
-		if t.Kind != policy.Stream && t.Kind != policy.Calls || t.Starts > 0 || t.Lasts > 0 && t.Lasts < h.Lasts {
+		if !t.Steady() || t.Starts > 0 || t.Lasts > 0 && t.Lasts < h.Lasts {
 			return nil
 		}
 	}
@@ -115,7 +120,7 @@ func (s *survey) flow(h *policy.Rehearsal) []*stream {
 // held returns how many bits of a stream, or of what shares its queues, may be on their way or
 // waiting at the end, or have passed beyond the rates.
 func (f *stream) held() (bits float64) {
-	if t := f.route.traffic; t.Poisson { // as many as four times the standard deviation more or fewer
+	if t := f.route.traffic; t.Arrivals == policy.Poisson { // as many as four times the standard deviation more or fewer
 		bits = 4 * math.Sqrt(f.rate*f.route.rehearsal.Lasts.Seconds()*float64(8*f.route.length))
 	}
 	for _, p := range f.steps {

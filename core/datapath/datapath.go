@@ -61,11 +61,12 @@ const (
 	QueueFull
 	Early
 	Blocked
+	OnLink  // lost on a link: no data path's reason, but that of one who counts beyond
 	Reasons // how many there are
 )
 
 func (r Reason) String() string {
-	return [...]string{"passed", "policed", "queue_full", "early", "blocked"}[r]
+	return [...]string{"passed", "policed", "queue_full", "early", "blocked", "link"}[r]
 }
 
 // Counters are what the data path counts for one entry, at any level. Bytes are
@@ -172,6 +173,26 @@ func (p *Path) Counters() []Counters {
 		}
 	}
 	return out
+}
+
+// Subtract leaves what was counted after an earlier time, by the counters of then. The most
+// that waited or conformed stays that of all the time.
+func (c *Counters) Subtract(before *Counters) {
+	c.OfferedPackets -= before.OfferedPackets
+	c.OfferedBytes -= before.OfferedBytes
+	c.SentPackets -= before.SentPackets
+	c.SentBytes -= before.SentBytes
+	c.Congested -= before.Congested
+	c.TooLarge -= before.TooLarge
+	for i := range c.Drops {
+		c.Drops[i] -= before.Drops[i]
+	}
+	for i := range c.Colors {
+		c.Colors[i] -= before.Colors[i]
+	}
+	for i := range c.Marks {
+		c.Marks[i] -= before.Marks[i]
+	}
 }
 
 // add adds what the packets of an entry within this one have in common with it.

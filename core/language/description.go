@@ -51,7 +51,15 @@ type (
 		to              policy.Ref
 		sends, receives unit.Rate
 		delay, buffer   time.Duration
+		loss            policy.LinkLoss
+		jitter          policy.LinkJitter
 		framing         *packet.Framing
+	}
+	// A number may be one that rises or falls over a time.
+	rampLine struct {
+		policy.Ramp
+		toRate  unit.Rate
+		toCalls int
 	}
 	loadLines struct {
 		policy.Source
@@ -223,11 +231,50 @@ var (
 		on("cell", "payload and whole of a cell, such as 48/53", value("payload and whole of a cell, such as 48/53", parseCells), func(f *framing, v [2]int) { f.Payload, f.Cell = v[0], v[1] }),
 	), func(f framing) packet.Framing { f.Name = "own"; return f.Framing })
 
+	aPart = value("a percentage such as 0.5%", func(s string) (float64, error) {
+		p, err := unit.ParsePercent(s)
+		return float64(p) / float64(unit.Whole), err
+	})
+
+	aLoss = either(
+		as(aPart, func(v float64) policy.LinkLoss { return policy.LinkLoss{Part: v} }),
+		object("loss",
+			must("part", "of the packets, on average", aPart, func(l *policy.LinkLoss, v float64) { l.Part = v }),
+			must("burst", "how many packets in a row get lost on average, 1 or more", value("a number such as 3", parseBurst), func(l *policy.LinkLoss, v float64) { l.Burst = v }),
+		))
+
+	aJitter = either(
+		as(aDuration, func(v time.Duration) policy.LinkJitter { return policy.LinkJitter{Mean: v} }),
+		object("jitter",
+			must("mean", "its mean", aDuration, func(j *policy.LinkJitter, v time.Duration) { j.Mean = v }),
+			on("kind", "even (from 0 to twice the mean, when not given), exponential or heavy-tailed", oneOf[policy.JitterKind](policy.JitterWords()), func(j *policy.LinkJitter, v policy.JitterKind) { j.Kind = v }),
+			on("overtake", "true: packets may overtake others", flag, func(j *policy.LinkJitter, v bool) { j.Overtake = v }),
+		))
+
+	// A rampOf reads a number, or {from:, to:, over:}.
+	aRateRamp = either(
+		as(aRate, func(v unit.Rate) rampLine { return rampLine{toRate: v} }),
+		object("ramp",
+			must("from", "the rate at the start", aRate, func(p *rampLine, v unit.Rate) { p.FromRate = v }),
+			must("to", "the rate at the end", aRate, func(p *rampLine, v unit.Rate) { p.toRate = v }),
+			must("over", "the time from one to the other", someTime, func(p *rampLine, v time.Duration) { p.Over = v }),
+		))
+	someCalls  = count("a number of calls", 1, 100_000)
+	aCallsRamp = either(
+		as(someCalls, func(v int) rampLine { return rampLine{toCalls: v} }),
+		object("ramp of calls",
+			must("from", "the calls at the start", count("a number of calls", 0, 100_000), func(p *rampLine, v int) { p.FromCalls = v }),
+			must("to", "the calls at the end, more than at the start", someCalls, func(p *rampLine, v int) { p.toCalls = v }),
+			must("over", "the time from one to the other", someTime, func(p *rampLine, v time.Duration) { p.Over = v }),
+		))
+
 	aSiteLink = object("link of a site",
 		must("to", "the node at the other end, which gets an interface with this node's name", ref("the name of a node"), func(l *siteLink, v policy.Ref) { l.to = v }),
 		on("sends", "what the link really carries from here; the interface's rate when not given", aRate, func(l *siteLink, v unit.Rate) { l.sends = v }),
 		on("receives", "what it really carries to here; the interface's rate when not given", aRate, func(l *siteLink, v unit.Rate) { l.receives = v }),
 		on("delay", "the propagation delay one way", aDuration, func(l *siteLink, v time.Duration) { l.delay = v }),
+		on("loss", "the part of the packets that gets lost on it, or {part:, burst:}", aLoss, func(l *siteLink, v policy.LinkLoss) { l.loss = v }),
+		on("jitter", "a delay beyond that, of each packet anew: its mean, or {mean:, kind:, overtake:}", aJitter, func(l *siteLink, v policy.LinkJitter) { l.jitter = v }),
 		on("buffer", "how much the carrier's queues hold, 100ms when not given", someTime, func(l *siteLink, v time.Duration) { l.buffer = v }),
 		on("framing", "how the carrier counts bytes, in both directions; as the interface when not given", aFraming, func(l *siteLink, v packet.Framing) { l.framing = &v }),
 	)
@@ -256,6 +303,8 @@ var (
 	aLink = as(object("link",
 		must("ends", "a list of its two ends", list(aLinkEnd), func(l *policy.Link, v []policy.LinkEnd) { l.Ends = v }),
 		on("delay", "the propagation delay one way", aDuration, func(l *policy.Link, v time.Duration) { l.Delay = v }),
+		on("loss", "the part of the packets that gets lost on it, in each direction, or {part:, burst:}", aLoss, func(l *policy.Link, v policy.LinkLoss) { l.Loss = v }),
+		on("jitter", "a delay beyond that, of each packet anew: its mean, or {mean:, kind:, overtake:}", aJitter, func(l *policy.Link, v policy.LinkJitter) { l.Jitter = v }),
 	), func(l policy.Link) *policy.Link { return &l })
 
 	aTunnel = object("tunnel",
@@ -278,15 +327,27 @@ var (
 	aTraffic = object("traffic",
 		on("name", "its name in results", identifier("traffic"), func(t *trafficLine, v policy.Ref) { t.Name = v.Text }),
 		on("load", "in place of all else: the name of traffic in `loads`", ref("the name of a load"), func(t *trafficLine, v policy.Ref) { t.load = v }),
-		on("calls", "a number of calls", count("a number of calls", 1, 100_000), func(t *trafficLine, v int) { t.Calls = v }),
+		on("calls", "a number of calls, or one that rises: {from:, to:, over:}", aCallsRamp, func(t *trafficLine, v rampLine) { t.Calls, t.Ramp = v.toCalls, v.ramp() }),
+		on("erlangs", "in place of `calls`: how many there are on average, which come and go at random", value("a number of calls such as 8", parseErlangs), func(t *trafficLine, v float64) {
+			t.Erlangs, t.Calls = v, max(1, int(v+0.5))
+		}),
+		on("holding", "how long such a call lasts on average", someTime, func(t *trafficLine, v time.Duration) { t.Holding = v }),
+		on("speech", "the part of the time in which each end talks; silence is not sent", aPart, func(t *trafficLine, v float64) { t.Speech = v }),
+		on("rtcp", "true: with the control packets of RTP (RFC 3550 §6), on the next higher ports", flag, func(t *trafficLine, v bool) { t.RTCP = v }),
 		on("codec", "of the calls", words(codec.Names()...), func(t *trafficLine, v string) { t.codec = v }),
 		on("interval", "between the packets of a call; the codec's usual one when not given", someTime, func(t *trafficLine, v time.Duration) { t.interval = v }),
 		on("bitrate", "of a codec whose bit rate can be chosen (opus)", aRate, func(t *trafficLine, v unit.Rate) { t.bitRate = v }),
 		on("between", "the two addresses of the calls", list(anAddress), func(t *trafficLine, v []address) { t.between = v }),
 		on("playout", "the listener's playout buffer, 40ms when not given", aDuration, func(t *trafficLine, v time.Duration) { t.Playout = v }),
-		on("rate", "of a stream, in IP bytes", aRate, func(t *trafficLine, v unit.Rate) { t.Rate = v }),
-		on("packet", "the length of its IP packets", aSize, func(t *trafficLine, v unit.Size) { t.Packet = v }),
-		on("arrivals", "constant (evenly spaced) or poisson", words("constant", "poisson"), func(t *trafficLine, v string) { t.Poisson = v == "poisson" }),
+		on("rate", "of a stream, in IP bytes, or one that rises or falls: {from:, to:, over:}", aRateRamp, func(t *trafficLine, v rampLine) { t.Rate, t.Ramp = v.toRate, v.ramp() }),
+		on("packet", "the length of its IP packets; of a video, the longest, 1200B when not given", aSize, func(t *trafficLine, v unit.Size) { t.Packet = v }),
+		on("arrivals", "constant (evenly spaced, when not given), poisson, or on-off: in bursts", oneOf[policy.Arrivals](policy.ArrivalsWords()), func(t *trafficLine, v policy.Arrivals) { t.Arrivals = v }),
+		on("on", "of on-off: how long a burst lasts on average", someTime, func(t *trafficLine, v time.Duration) { t.On = v }),
+		on("off", "of on-off: how long a pause lasts on average", someTime, func(t *trafficLine, v time.Duration) { t.Off = v }),
+		on("lengths", "constant, or exponential: `packet` is then their mean", words("constant", "exponential"), func(t *trafficLine, v string) { t.Varied = v == "exponential" }),
+		on("video", "the mean rate of a video, in IP bytes", aRate, func(t *trafficLine, v unit.Rate) { t.Rate = v }),
+		on("frames", "of a video, a second; 25 when not given", count("a number of frames a second", 1, 240), func(t *trafficLine, v int) { t.Frames = v }),
+		on("key-frames", "of a video, from one to the next; there are none when not given", someTime, func(t *trafficLine, v time.Duration) { t.KeyFrames = v }),
 		on("tcp", "a number of TCP flows", count("a number of flows", 1, 100_000), func(t *trafficLine, v int) { t.Flows = v }),
 		on("bytes", "that each flow carries before it closes; without it, it goes on to the end", aSize, func(t *trafficLine, v unit.Size) { t.Bytes = v }),
 		on("app-rate", "at which the application writes; as fast as TCP takes it when not given", aRate, func(t *trafficLine, v unit.Rate) { t.AppRate = v }),
@@ -313,6 +374,8 @@ var (
 		on("ecn", "true: its packets say that their transport understands congestion marks (ECT(0), RFC 3168)", flag, func(t *trafficLine, v bool) { t.ECN = v }),
 		on("capture", "a pcap or pcapng file to replay, relative to this file", aText, func(t *trafficLine, v string) { t.Capture = v }),
 		on("enters", "the interface where the capture's packets arrive, as node/interface", anInterfaceName, func(t *trafficLine, v policy.Ref) { t.EntersName = v }),
+		on("speed", "at which a capture is replayed, against its own; 100% when not given", value("a percentage such as 200%", parseSpeed), func(t *trafficLine, v float64) { t.Speed = v }),
+		on("loop", "true: the capture begins again when it ends", flag, func(t *trafficLine, v bool) { t.Loop = v }),
 		on("dscp", "the marking its packets arrive with; none when not given", aDSCP, func(t *trafficLine, v codepoint.DSCP) { t.DSCP = v }),
 		on("starts", "when, from the start of the rehearsal", aDuration, func(t *trafficLine, v time.Duration) { t.Starts = v }),
 		on("lasts", "for how long; to the end when not given", someTime, func(t *trafficLine, v time.Duration) { t.Lasts = v }),
@@ -335,6 +398,7 @@ var (
 	aRehearsal = object("rehearsal",
 		must("name", "its name, for the command line", identifier("rehearsal"), func(h *rehearsalLines, v policy.Ref) { h.Name = v.Text }),
 		must("lasts", "how long the traffic runs", someTime, func(h *rehearsalLines, v time.Duration) { h.Lasts = v }),
+		on("warm-up", "from the start, in which nothing is measured", someTime, func(h *rehearsalLines, v time.Duration) { h.WarmUp = v }),
 		on("starts-at", "the date and time it plays at, such as 2026-03-02T08:30, in UTC", aMoment, func(h *rehearsalLines, v time.Time) { h.StartAt = v }),
 		must("traffic", "the list of traffic", list(aTraffic), func(h *rehearsalLines, v []trafficLine) { h.traffic = v }),
 		on("expect", "the list of expectations", list(anExpectation), func(h *rehearsalLines, v []policy.Expectation) { h.Expect = v }),
@@ -356,6 +420,15 @@ var (
 		on("rehearsals", "the list of rehearsals", list(aRehearsal), func(f *document, v []rehearsalLines) { f.rehearsals = v }),
 	)
 )
+
+// ramp returns the ramp that was written, or nil.
+func (p *rampLine) ramp() *policy.Ramp {
+	if p.Over == 0 {
+		return nil
+	}
+	r := p.Ramp
+	return &r
+}
 
 // blocking is a `block`: always, or sometimes.
 type blocking struct {

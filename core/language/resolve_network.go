@@ -92,7 +92,7 @@ func (s *resolver) siteLink(iface *policy.Interface, l *siteLink) {
 		return
 	}
 	s.addInterface(hub, far)
-	s.f.Network.Links = append(s.f.Network.Links, &policy.Link{Source: l.Source, Delay: l.delay, Ends: []policy.LinkEnd{
+	s.f.Network.Links = append(s.f.Network.Links, &policy.Link{Source: l.Source, Delay: l.delay, Loss: l.loss, Jitter: l.jitter, Ends: []policy.LinkEnd{
 		{Source: l.Source, AtName: policy.Ref{Text: iface.Path(), At: l.At}, Sends: l.sends, Buffer: l.buffer, Framing: l.framing},
 		{Source: l.Source, AtName: policy.Ref{Text: far.Path(), At: l.At}, Sends: l.receives, Buffer: l.buffer, Framing: l.framing},
 	}})
@@ -104,6 +104,9 @@ func (s *resolver) link(l *policy.Link) {
 			s.problem(l.PlaceOf("ends"), 0, "a link joins two interfaces", "a link has two ends, not %d", len(l.Ends))
 		}
 		return
+	}
+	if o := &l.Loss; o.Burst > 0 && o.Part > o.Burst*(1-o.Part) {
+		s.problem(o.PlaceOf("burst"), 0, "give a longer burst, or lose less", "with %g %% of the packets lost, losses come in longer bursts than %g", 100*o.Part, o.Burst)
 	}
 	var ends [2]*policy.Interface
 	for i := range l.Ends {

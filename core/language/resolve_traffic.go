@@ -76,9 +76,24 @@ func (s *resolver) trafficOf(h *rehearsalLines) {
 	}
 	unique(s, "traffics of the rehearsal `"+h.Name+"`", h.Traffic, func(t *policy.Traffic) (string, policy.Place) { return t.Name, t.PlaceOf("name") })
 	for i := range h.Traffic {
-		if t := &h.Traffic[i]; t.Starts >= h.Lasts && h.Lasts > 0 {
+		t := &h.Traffic[i]
+		if t.Starts >= h.Lasts && h.Lasts > 0 {
 			s.problem(t.PlaceOf("starts"), 0, "start it earlier, or let the rehearsal last longer", "the traffic `%s` starts when the rehearsal is over", t.Name)
 		}
+		ends := h.Lasts - t.Starts
+		if t.Lasts > 0 {
+			ends = min(ends, t.Lasts)
+		}
+		if t.Ramp != nil && t.Ramp.Over > ends && ends > 0 && h.Lasts > 0 {
+			key := "rate"
+			if t.Kind == policy.Calls {
+				key = "calls"
+			}
+			s.problem(t.PlaceOf(key), 0, "shorten it, or let the traffic last longer", "the ramp of `%s` takes %s, and the traffic lasts %s", t.Name, unit.FormatDuration(t.Ramp.Over), unit.FormatDuration(ends))
+		}
+	}
+	if h.WarmUp >= h.Lasts && h.Lasts > 0 {
+		s.problem(h.PlaceOf("warm-up"), 0, "shorten it, or let the rehearsal last longer", "the warm-up takes all of the rehearsal, so nothing is measured")
 	}
 }
 
@@ -92,6 +107,9 @@ func (s *resolver) expectations(h *policy.Rehearsal) {
 		e := &h.Expect[j]
 		if e.Operator == "" {
 			continue // already reported
+		}
+		if e.Windowed() && e.From < h.WarmUp && h.WarmUp < h.Lasts {
+			s.problem(e.At, len(e.Text), "begin after it", "the first %s of the rehearsal `%s` are its warm-up, in which nothing is measured", unit.FormatDuration(h.WarmUp), h.Name)
 		}
 		if e.From >= h.Lasts && e.Windowed() {
 			s.problem(e.At, len(e.Text), "name a time within the rehearsal", "the rehearsal `%s` is over after %s", h.Name, unit.FormatDuration(h.Lasts))
@@ -124,6 +142,9 @@ func (s *resolver) expectations(h *policy.Rehearsal) {
 // overTCP are the keys that go with all traffic over TCP.
 var overTCP = []string{"packet", "control", "paced", "delayed-acks", "receive-window", "initial-window", "from-port", "to-port", "dscp", "vlan", "pcp", "ecn"}
 
+// ofCalls are the keys that go with all calls, those that are needed first.
+var ofCalls = []string{"codec", "between", "interval", "bitrate", "playout", "speech", "rtcp", "from-port", "to-port", "dscp", "vlan", "pcp", "ecn"}
+
 // trafficKeys are the keys that go with the one that says the kind of a traffic,
 // those that are needed first.
 var trafficKeys = []struct {
@@ -132,12 +153,14 @@ var trafficKeys = []struct {
 	needs int
 	with  []string
 }{
-	{"calls", policy.Calls, 2, []string{"codec", "between", "interval", "bitrate", "playout", "from-port", "to-port", "dscp", "vlan", "pcp", "ecn"}},
-	{"rate", policy.Stream, 3, []string{"packet", "from", "to", "arrivals", "protocol", "from-port", "to-port", "dscp", "vlan", "pcp", "ecn"}},
+	{"calls", policy.Calls, 2, ofCalls},
+	{"erlangs", policy.Calls, 3, append([]string{"holding"}, ofCalls...)},
+	{"rate", policy.Stream, 3, []string{"packet", "from", "to", "arrivals", "on", "off", "lengths", "protocol", "from-port", "to-port", "dscp", "vlan", "pcp", "ecn"}},
+	{"video", policy.Video, 2, []string{"from", "to", "packet", "frames", "key-frames", "from-port", "to-port", "dscp", "vlan", "pcp", "ecn"}},
 	{"tcp", policy.TCPFlows, 2, append([]string{"from", "to", "bytes", "app-rate"}, overTCP...)},
 	{"requests", policy.Exchanges, 4, append([]string{"from", "to", "answer", "think", "request"}, overTCP...)},
 	{"pages", policy.Pages, 5, append([]string{"from", "to", "objects", "object", "think", "request", "connections"}, overTCP...)},
-	{"capture", policy.Replay, 1, []string{"enters"}},
+	{"capture", policy.Replay, 1, []string{"enters", "speed", "loop"}},
 }
 
 // traffic checks the keys of a traffic and fills in what is not given.
@@ -176,6 +199,9 @@ func (s *resolver) traffic(t *trafficLine) {
 			t.Protocol = packet.UDP
 		}
 		s.packetLength(t)
+		s.bursts(t)
+	case policy.Video:
+		s.video(t)
 	case policy.TCPFlows, policy.Exchanges, policy.Pages:
 		s.overTCP(t)
 	case policy.Replay:
@@ -185,6 +211,33 @@ func (s *resolver) traffic(t *trafficLine) {
 		return
 	}
 	s.ends(t)
+}
+
+// bursts checks that a stream has the times of its bursts where it sends in bursts.
+func (s *resolver) bursts(t *trafficLine) {
+	for _, key := range []string{"on", "off"} {
+		switch on := t.Arrivals == policy.OnOff; {
+		case on && !has(t, key) && s.sound("rehearsals", "loads"):
+			s.problem(t.PlaceOf("arrivals"), 0, "add it, such as on: 200ms and off: 1s", "`arrivals: on-off` needs the key `%s` beside it", key)
+		case !on && has(t, key):
+			s.problem(t.PlaceOf(key), 0, "remove it, or write `arrivals: on-off`", "`%s` means something to arrivals of the kind on-off alone", key)
+		}
+	}
+	if t.Arrivals == policy.OnOff && t.Ramp != nil {
+		s.problem(t.PlaceOf("arrivals"), 0, "leave one of the two out", "a stream with a ramp cannot be on-off: what it sends would follow from both")
+	}
+}
+
+// video fills in what a video does not say.
+func (s *resolver) video(t *trafficLine) {
+	t.Protocol = packet.UDP
+	if !has(t, "packet") {
+		t.Packet = 1200
+	}
+	if t.Frames == 0 {
+		t.Frames = 25
+	}
+	s.packetLength(t)
 }
 
 // kindKeys returns the keys that say the kind of a traffic.
@@ -233,6 +286,12 @@ func (s *resolver) calls(t *trafficLine) {
 	if !has(t, "playout") {
 		t.Playout = policy.DefaultPlayout
 	}
+	if t.Ramp != nil && t.Ramp.FromCalls >= t.Calls {
+		s.problem(t.PlaceOf("calls"), 0, "let it rise: a call that has begun goes on to the end", "a ramp from %d to %d calls does not rise", t.Ramp.FromCalls, t.Calls)
+	}
+	if has(t, "speech") && (t.Speech <= 0 || t.Speech >= 1) {
+		s.problem(t.PlaceOf("speech"), 0, "give a part between, such as 40%; without the key silence is sent too", "speech of %g %% of the time is none, or all", 100*t.Speech)
+	}
 	if t.codec != "" {
 		t.Codec = s.codec(t, t.codec, t.interval, t.bitRate)
 	}
@@ -268,6 +327,9 @@ func (s *resolver) packetLength(t *trafficLine) {
 	switch t.Protocol {
 	case packet.UDP:
 		least += 8
+		if t.Kind == policy.Video { // and RTP, and some of the picture
+			least += packet.RTPHeader + 100
+		}
 	case packet.TCP:
 		least += 20
 		if t.Kind.OverTCP() { // some data

@@ -34,6 +34,7 @@ type Tally struct {
 	call           bool
 	slow           time.Duration // above this a packet's waits count as Slow
 	slowed         int64         // packets
+	least          time.Duration // delay of a packet that arrived without what it waited, plus 1; 0: none did
 	delay, jitter  Distribution
 	flows          []*Flow
 	hops           []Hop
@@ -206,6 +207,9 @@ func (t *Tally) merge(o *Tally) {
 	t.received += o.received
 	t.late += o.late
 	t.slowed += o.slowed
+	if o.least > 0 {
+		t.quickest(o.least)
+	}
 	t.bytes += o.bytes
 	t.wanted += o.wanted
 	t.seconds = max(t.seconds, o.seconds)
@@ -245,10 +249,11 @@ func (t *Tally) hop(i int, place, slot int32) *Hop {
 	return &t.hops[len(t.hops)-1]
 }
 
-// walked books the steps of a packet.
-func (t *Tally) walked(steps []Step, slow bool) {
+// walked books the steps of a packet and returns how long it waited in all.
+func (t *Tally) walked(steps []Step, slow bool) (waited time.Duration) {
 	for i := range steps {
 		s := &steps[i]
+		waited += s.Wait
 		h := t.hop(i, s.Place, s.Slot)
 		h.Packets++
 		h.Wait += float64(s.Wait)
@@ -260,6 +265,7 @@ func (t *Tally) walked(steps []Step, slow bool) {
 			h.Drops[s.Reason]++
 		}
 	}
+	return waited
 }
 
 func (t *Tally) arrives(dscp codepoint.DSCP, packets int64) {
@@ -310,7 +316,14 @@ func (t *Tally) Delivered(f *Flow, a *Arrived, steps []Step) {
 	if slow {
 		t.slowed++
 	}
-	t.walked(steps, slow)
+	t.quickest(a.Delay - t.walked(steps, slow) + 1)
+}
+
+// quickest notes the least that a packet's way takes without waits, plus 1.
+func (t *Tally) quickest(way time.Duration) {
+	if t.least == 0 || way < t.least {
+		t.least = way
+	}
 }
 
 // in returns the tallies that a test chooses, in a fixed order.

@@ -13,13 +13,22 @@ import (
 // A Window is the packets sent from one time until another.
 type Window struct{ From, To time.Duration }
 
-// Windows returns the windows that the expectations of a rehearsal ask for.
+// Windows returns the windows that the expectations of a rehearsal ask for, and the parts of
+// its ramps.
 func Windows(h *policy.Rehearsal) []Window {
 	var out []Window
 	known := make(map[Window]bool)
 	for i := range h.Expect {
 		if e := &h.Expect[i]; e.Windowed() {
 			if w := (Window{e.From, min(e.To, h.Lasts)}); !known[w] {
+				known[w] = true
+				out = append(out, w)
+			}
+		}
+	}
+	for i := range h.Traffic {
+		for _, w := range rampWindows(h, &h.Traffic[i]) {
+			if !known[w] {
 				known[w] = true
 				out = append(out, w)
 			}
@@ -53,6 +62,7 @@ func (m *Measures) Judge(r *Result) {
 		}
 		r.Expectations = append(r.Expectations, o)
 	}
+	m.breaks(r)
 	m.warn(r)
 }
 

@@ -14,12 +14,14 @@ type Result struct {
 	Rehearsal    string        `json:"rehearsal"`
 	Title        string        `json:"title,omitempty"`
 	Seed         uint64        `json:"seed"`
-	DurationS    float64       `json:"duration_s"`
+	DurationS    float64       `json:"duration_s"`          // that is measured
+	WarmUpS      float64       `json:"warm_up_s,omitempty"` // before it
 	Policy       bool          `json:"policy"`
 	Incomplete   bool          `json:"incomplete,omitempty"` // interrupted: all of this is of the first DurationS
 	Verdict      string        `json:"verdict"`              // "pass", "fail", or "none": nothing was expected
 	Warnings     []Warning     `json:"warnings"`
 	Expectations []Outcome     `json:"expectations"`
+	Breaks       []Break       `json:"breaks,omitempty"` // where there is a ramp
 	Interfaces   []Interface   `json:"interfaces"`
 	Links        []Link        `json:"links"`
 	Traffic      []Row         `json:"traffic"`
@@ -54,11 +56,15 @@ type Place struct {
 	Interface *policy.Interface
 	Direction policy.Direction
 	Carrier   bool
+	Link      bool       // with Carrier: on the way after it, where nothing queues
 	Plan      *plan.Plan // in force there, or before the carrier; nil: none
 }
 
 // Words names the place.
 func (p *Place) Words() string {
+	if p.Link {
+		return "the link from " + p.Interface.Path()
+	}
 	if p.Carrier {
 		return "the carrier of " + p.Interface.Path()
 	}
@@ -202,10 +208,11 @@ type Drops struct {
 	QueueFull uint64 `json:"queue_full"`
 	Early     uint64 `json:"early"`
 	Blocked   uint64 `json:"blocked"`
+	Link      uint64 `json:"link,omitempty"` // lost on a link, which no interface drops
 }
 
 // Total returns the drops of every reason.
-func (d Drops) Total() uint64 { return d.Policed + d.QueueFull + d.Early + d.Blocked }
+func (d Drops) Total() uint64 { return d.Policed + d.QueueFull + d.Early + d.Blocked + d.Link }
 
 // A Link is what the carrier did in one direction.
 type Link struct {
@@ -214,6 +221,7 @@ type Link struct {
 	SendsBps   int64         `json:"sends_bps"`
 	CarriedBps int64         `json:"carried_bps"`
 	Drops      uint64        `json:"drops"`
+	Lost       uint64        `json:"lost,omitempty"` // on the link itself
 	QueueDelay *Milliseconds `json:"queue_delay_ms"`
 	Classes    []LinkClass   `json:"classes,omitempty"` // that came, by the first class that took each packet
 

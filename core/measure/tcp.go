@@ -181,12 +181,15 @@ func (m *Measures) whyTCP(w *Why, r *Result, e *policy.Expectation, f *finding) 
 		w.Text = "nothing on its way keeps it lower: what TCP is not kept from it takes"
 		return
 	}
-	s := add(f.of)
-	if s.sent > s.received && e.Metric != policy.RoundTrip {
-		m.whyLost(w, r, e, f)
+	// What is asked for and what is acknowledged goes the other way.
+	of := m.bothWays(f.of)
+	if s := add(of); s.sent > s.received && e.Metric != policy.RoundTrip {
+		both := *f
+		both.of = of
+		m.whyLost(w, r, e, &both)
 		return
 	}
-	hops, at := most(f.of, func(h *Hop) int64 { return int64(h.Wait) })
+	hops, at := most(of, func(h *Hop) int64 { return int64(h.Wait) })
 	if at < 0 {
 		w.Reason = byPath
 		w.Text = "nothing was lost and nothing waited: the round trip of the links and the windows of its ends keep it to that"
@@ -195,6 +198,16 @@ func (m *Measures) whyTCP(w *Why, r *Result, e *policy.Expectation, f *finding) 
 	h := &hops[at]
 	cause := m.cause(w, r, h, datapath.Passed)
 	w.Text = fmt.Sprintf("its packets waited most at %s%s, %s each: %s", m.Places[h.Place].Words(), inClass(w), figure.Milliseconds(h.Wait/float64(h.Packets)/1e6), cause)
+}
+
+// bothWays returns the tallies of the same traffic in both directions.
+func (m *Measures) bothWays(of []*Tally) []*Tally {
+	for _, c := range m.Collectors {
+		if slices.Contains(c.settled, of[0]) {
+			return c.in(func(t *Tally) bool { return t.Traffic == of[0].Traffic })
+		}
+	}
+	return of
 }
 
 // closedLoop reports whether most of what was dropped in a slot of a place was sent by

@@ -142,7 +142,7 @@ func (m *Measures) callsLost(p *Place) bool {
 		}
 		for i := range t.hops {
 			o := &m.Places[t.hops[i].Place]
-			if t.hops[i].Dropped() > 0 && o.Interface == p.Interface && o.Direction == p.Direction && o.Carrier == p.Carrier {
+			if t.hops[i].Dropped() > 0 && o.Interface == p.Interface && o.Direction == p.Direction && o.Carrier == p.Carrier && o.Link == p.Link {
 				return true
 			}
 		}
@@ -273,6 +273,8 @@ func (m *Measures) harmed(h *Hop) bool {
 	p := &m.Places[h.Place]
 	rate, framing := p.Interface.Rate, p.Interface.Framing
 	switch {
+	case p.Link:
+		return false // no policy mends it
 	case p.Carrier:
 		rate, framing, _ = p.Interface.Link.Ends[p.Interface.End].Carrier()
 	case p.Plan != nil:

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"imbrel/core/datapath"
 	"imbrel/core/figure"
@@ -19,11 +20,11 @@ type Why struct {
 	Text        string   `json:"text"`
 	Node        string   `json:"node,omitempty"`
 	Interface   string   `json:"interface,omitempty"`
-	Direction   string   `json:"direction,omitempty"` // in, out, or carrier: after the interface
+	Direction   string   `json:"direction,omitempty"` // in, out, or after the interface: carrier or link
 	Class       string   `json:"class,omitempty"`
 	File        string   `json:"file,omitempty"`
 	Line        int      `json:"line,omitempty"`
-	Reason      string   `json:"reason"` // a key of drops, carrier, late, waiting, mark, offered or path
+	Reason      string   `json:"reason"` // a key of drops, carrier, link, late, waiting, mark, offered or path
 	LostPackets int64    `json:"lost_packets"`
 	OfferedBps  *int64   `json:"offered_bps,omitempty"`
 	PromisedBps *int64   `json:"promised_bps,omitempty"`
@@ -54,6 +55,7 @@ type Change struct {
 // The reasons of a Why that are no keys of drops.
 const (
 	byCarrier = "carrier"
+	byLink    = "link"
 	byLate    = "late"
 	byWaiting = "waiting"
 	byMark    = "mark"
@@ -70,6 +72,9 @@ func (w *Why) place(p *Place) {
 	w.Node, w.Interface, w.Direction, w.plan = p.Interface.Node.Name, p.Interface.Name, p.Direction.String(), p.Plan
 	if p.Carrier {
 		w.Direction = "carrier"
+	}
+	if p.Link {
+		w.Direction = byLink
 	}
 }
 
@@ -222,9 +227,15 @@ func (m *Measures) whySlow(w *Why, r *Result, e *policy.Expectation, f *finding)
 		}
 	}
 	mean := func(ns float64) float64 { return ns / float64(max(slow, 1)) / 1e6 }
-	if path := s.delay.least; e.Metric == policy.Delay && float64(path) > e.Limit {
+	least := time.Duration(0)
+	for _, t := range f.of {
+		if t.least > 0 && (least == 0 || t.least < least) {
+			least = t.least
+		}
+	}
+	if e.Metric == policy.Delay && float64(least) > e.Limit {
 		w.Reason = byPath
-		w.Text = fmt.Sprintf("the quickest packet took %s: links and sending alone are too slow, whatever waits", figure.Milliseconds(float64(path)/1e6))
+		w.Text = fmt.Sprintf("without any wait a packet takes %s: links and sending alone are too slow", figure.Milliseconds(float64(least)/1e6))
 		return
 	}
 	cause := m.cause(w, r, h, datapath.Passed)
@@ -266,6 +277,16 @@ func (m *Measures) cause(w *Why, r *Result, h *Hop, reason datapath.Reason) stri
 	w.Reason = reason.String()
 	if reason == datapath.Passed {
 		w.Reason = byWaiting
+	}
+	if p.Link {
+		l := p.Interface.Link
+		w.Reason = byLink
+		if w.Class = ""; reason == datapath.Passed {
+			w.at(l.PlaceOf("jitter"))
+			return fmt.Sprintf("the jitter of the link is %s on average, which no policy mends%s", unit.FormatDuration(l.Jitter.Mean), place(w))
+		}
+		w.at(l.PlaceOf("loss"))
+		return fmt.Sprintf("the link itself loses %.3g %% of the packets, which no policy mends%s", 100*l.Loss.Part, place(w))
 	}
 	if p.Carrier {
 		w.Reason = byCarrier
@@ -541,7 +562,7 @@ type HopRow struct {
 	Direction string  `json:"direction"`
 	Node      string  `json:"node"`
 	Interface string  `json:"interface"`
-	At        string  `json:"at"` // in, out, or carrier
+	At        string  `json:"at"` // in, out, carrier or link
 	Class     string  `json:"class"`
 	Packets   int64   `json:"packets"`
 	Drops     Drops   `json:"drops"`
@@ -564,12 +585,14 @@ func (m *Measures) HopRows(r *Result) []HopRow {
 			h := &hops[i]
 			p := &m.Places[h.Place]
 			row := HopRow{Traffic: c.names[way[0].Traffic], Direction: "forward", Node: p.Interface.Node.Name, Interface: p.Interface.Name, At: p.Direction.String(), Packets: h.Packets,
-				Drops: Drops{Policed: uint64(h.Drops[datapath.Policed]), QueueFull: uint64(h.Drops[datapath.QueueFull]), Early: uint64(h.Drops[datapath.Early]), Blocked: uint64(h.Drops[datapath.Blocked])}}
+				Drops: Drops{Policed: uint64(h.Drops[datapath.Policed]), QueueFull: uint64(h.Drops[datapath.QueueFull]), Early: uint64(h.Drops[datapath.Early]), Blocked: uint64(h.Drops[datapath.Blocked]), Link: uint64(h.Drops[datapath.OnLink])}}
 			if way[0].Reverse {
 				row.Direction = "reverse"
 			}
 			if p.Carrier {
-				row.At, row.Class = byCarrier, m.File.ClassNames()[h.Slot]
+				if row.At, row.Class = byCarrier, m.File.ClassNames()[h.Slot]; p.Link {
+					row.At = byLink
+				}
 			} else if _, k := classAt(r, p, h.Slot); k != nil {
 				row.Class = k.Class
 			}

@@ -84,9 +84,43 @@ func (i *Interface) Carries(d Direction) unit.Rate {
 // A Link joins two interfaces.
 type Link struct {
 	Source
-	Ends  []LinkEnd
-	Delay time.Duration
+	Ends   []LinkEnd
+	Delay  time.Duration
+	Loss   LinkLoss
+	Jitter LinkJitter
 }
+
+// LinkLoss is how much of what a link carries gets lost on it, in either direction. The zero LinkLoss
+// is none.
+type LinkLoss struct {
+	Source
+	Part  float64 // of the packets
+	Burst float64 // how many in a row on average; 0: each for itself, at random
+}
+
+// LinkJitter is a delay beyond that of the link, of each packet anew, in either direction. The
+// zero LinkJitter is none.
+type LinkJitter struct {
+	Source
+	Mean     time.Duration
+	Kind     JitterKind
+	Overtake bool // packets may overtake others; otherwise each waits for the one before it
+}
+
+// A JitterKind is how the delays of a jitter are distributed.
+type JitterKind uint8
+
+// The kinds of jitter. Even is the zero JitterKind.
+const (
+	Even        JitterKind = iota // from 0 to twice the mean, all equally likely
+	Exponential                   // most are short
+	HeavyTailed                   // most are very short and a few very long
+)
+
+// JitterWords are the words of the language for the kinds of jitter, in their order.
+func JitterWords() []string { return []string{"even", "exponential", "heavy-tailed"} }
+
+func (k JitterKind) String() string { return JitterWords()[k] }
 
 // A LinkEnd is one end of a link and what the link carries away from it.
 type LinkEnd struct {

@@ -22,8 +22,9 @@ type Rehearsal struct {
 	Source
 	Name    string
 	Lasts   time.Duration
-	StartAt time.Time // zero when not given
-	Traffic []Traffic // its own and that of the loads it takes, in the order of the file
+	WarmUp  time.Duration // from the start, in which nothing is measured
+	StartAt time.Time     // zero when not given
+	Traffic []Traffic     // its own and that of the loads it takes, in the order of the file
 	Expect  []Expectation
 }
 
@@ -37,6 +38,7 @@ const (
 	TCPFlows                     // flows of TCP, one way
 	Exchanges                    // requests and their answers, over TCP
 	Pages                        // pages of several objects, over TCP
+	Video                        // frames of a picture, one way
 	Replay                       // a capture
 )
 
@@ -50,13 +52,29 @@ type Traffic struct {
 	Name string
 	Kind TrafficKind
 
-	Calls   int
+	Calls   int // with Erlangs, that number rounded
 	Codec   codec.Codec
 	Playout time.Duration
+	// Erlangs is how many calls there are on average, which come at random and hold for
+	// Holding on average; 0: Calls, all the time.
+	Erlangs float64
+	Holding time.Duration
+	Speech  float64 // the part of the time in which each end talks; 0: silence is sent too
+	RTCP    bool
 
-	Rate    unit.Rate // of IP bytes
-	Packet  unit.Size // the IP packet's length
-	Poisson bool      // arrivals; otherwise evenly spaced
+	Rate     unit.Rate // of IP bytes; of Video, the mean
+	Packet   unit.Size // the IP packet's length, of Video the longest
+	Arrivals Arrivals
+	On, Off  time.Duration // of OnOff: the mean times
+	Varied   bool          // lengths are exponentially distributed, and Packet is their mean
+	// Frames are those of a Video, a second, and KeyFrames the time from one key frame to the
+	// next; 0: there are none.
+	Frames    int
+	KeyFrames time.Duration
+	Ramp      *Ramp // of Calls or Rate, which are where it ends; nil: there is none
+
+	Speed float64 // of a capture, against its own; 0: the same
+	Loop  bool    // the capture begins again at its end
 
 	// Of flows of TCP
 	Flows         int       // or clients, of Exchanges and Pages
@@ -86,6 +104,44 @@ type Traffic struct {
 	DSCP   codepoint.DSCP
 	Starts time.Duration
 	Lasts  time.Duration // 0: to the end of the rehearsal
+}
+
+// A Ramp is a number that rises or falls evenly over a time. Then it stays.
+type Ramp struct {
+	Source
+	FromRate  unit.Rate // of a stream
+	FromCalls int       // of calls
+	Over      time.Duration
+}
+
+// Arrivals say how the packets of a stream are spaced.
+type Arrivals uint8
+
+// The arrivals. Constant are the zero Arrivals.
+const (
+	Constant Arrivals = iota // evenly
+	Poisson                  // at random, independent of each other
+	OnOff                    // evenly, in bursts with pauses between them, both of heavy-tailed lengths
+)
+
+// ArrivalsWords are the words of the language for the arrivals, in their order.
+func ArrivalsWords() []string { return []string{"constant", "poisson", "on-off"} }
+
+func (a Arrivals) String() string { return ArrivalsWords()[a] }
+
+// Steady reports whether a stream or calls send evenly for as long as they last: what they
+// send in a while is known before.
+func (t *Traffic) Steady() bool {
+	return (t.Kind == Stream && t.Arrivals != OnOff || t.Kind == Calls && t.Erlangs == 0 && t.Speech == 0 && !t.RTCP) && t.Ramp == nil && !t.Varied
+}
+
+// MeanRate returns the rate that a stream, or a video, comes to on average, once its ramp is
+// over.
+func (t *Traffic) MeanRate() unit.Rate {
+	if t.Arrivals == OnOff && t.On+t.Off > 0 {
+		return unit.Rate(float64(t.Rate) * (float64(t.On) / float64(t.On+t.Off)))
+	}
+	return t.Rate
 }
 
 // BothWays reports whether the traffic sends in both directions.

@@ -32,6 +32,8 @@ type port struct {
 	carrier      *carrier // nil: the link carries what the interface sends
 	carrierPlace int32
 	delay        time.Duration
+	medium       *medium // nil: the link loses nothing, and takes its delay
+	linkPlace    int32
 }
 
 // A path is a data path with what the rehearsal measures of it. It is made when the
@@ -47,6 +49,7 @@ type path struct {
 	names     []string            // of each of the data path's counters
 	slots     []slot              // of each of them
 	asking    time.Duration       // when it is asked again, if later than now
+	before    []datapath.Counters // what was counted in the warm-up; nil: there was none
 	pcps, tcs [][8]uint64         // packets by the priority code point and the traffic class they left with
 }
 
@@ -142,8 +145,8 @@ func (r *run) build() *network {
 	for i := range r.file.Network.Nodes {
 		for _, iface := range r.file.Network.Nodes[i].Interfaces {
 			p := &port{iface: iface}
-			first := int32(3 * len(n.ports))
-			p.in.place, p.out.place, p.carrierPlace = first, first+1, first+2
+			first := int32(4 * len(n.ports))
+			p.in.place, p.out.place, p.carrierPlace, p.linkPlace = first, first+1, first+2, first+3
 			n.ports = append(n.ports, p)
 			n.byIface[iface] = p
 			r.newPath(p, policy.In)
@@ -155,7 +158,7 @@ func (r *run) build() *network {
 		if peer == nil {
 			continue
 		}
-		p.peer, p.delay = n.byIface[peer], p.iface.Link.Delay
+		p.peer, p.delay, p.medium = n.byIface[peer], p.iface.Link.Delay, newMedium(r, p)
 		own := &p.iface.Link.Ends[p.iface.End]
 		if rate, framing, slower := own.Carrier(); slower {
 			p.carrier = &carrier{rate: rate, framing: framing, queue: queue.FIFO{Limits: queue.Limits{Bytes: max(1, int64(rate.Bytes(own.Buffer)))}}} // 0 would be no limit

@@ -18,7 +18,7 @@ import (
 func (r *run) result() *measure.Result {
 	res := &measure.Result{
 		Imbrel: 1, Rehearsal: r.plan.Name, Title: r.file.Title, Seed: r.options.Seed,
-		DurationS: r.lasts.Seconds(), Policy: !r.options.WithoutPolicy, Incomplete: r.stopped,
+		DurationS: r.lasts.Seconds(), WarmUpS: r.plan.WarmUp.Seconds(), Policy: !r.options.WithoutPolicy, Incomplete: r.stopped,
 		Interfaces: []measure.Interface{}, Links: []measure.Link{},
 	}
 	var quiet []measure.Interface
@@ -33,20 +33,10 @@ func (r *run) result() *measure.Result {
 			}
 		}
 	}
-	classes := r.classes
 	for _, p := range r.network.ports {
-		c := p.carrier
-		if c == nil {
-			continue
+		if l, ok := r.linkResult(p); ok {
+			res.Links = append(res.Links, l)
 		}
-		l := measure.Link{From: p.iface.Path(), To: p.peer.iface.Path(), SendsBps: int64(c.rate), CarriedBps: r.bps(c.bytes), Drops: c.drops, QueueDelay: c.delay.Summary()}
-		for i, k := range c.classes {
-			if k.bytes > 0 || k.drops > 0 {
-				l.Classes = append(l.Classes, measure.LinkClass{Class: classes[i], CarriedBps: r.bps(k.bytes), Drops: k.drops})
-			}
-		}
-		l.At(measure.Place{Interface: p.iface, Direction: policy.Out, Carrier: true, Plan: p.out.config.Plan})
-		res.Links = append(res.Links, l)
 	}
 	for _, s := range r.sources {
 		if s.capture != nil {
@@ -55,15 +45,16 @@ func (r *run) result() *measure.Result {
 		}
 	}
 	for _, c := range r.collectors {
-		c.Settle(r.lasts)
+		c.Settle(r.until())
 	}
-	res.Traffic = r.collectors[0].Rows(r.plan, classes)
-	res.Classes = r.collectors[0].ClassResults(classes)
+	res.Traffic = r.collectors[0].Rows(r.plan, r.classes)
+	res.Classes = r.collectors[0].ClassResults(r.classes)
 	m := &measure.Measures{File: r.file, Rehearsal: r.plan, Windows: r.windows, Collectors: r.collectors, Quiet: quiet}
 	for _, p := range r.network.ports {
 		m.Places = append(m.Places, measure.Place{Interface: p.iface, Direction: policy.In, Plan: p.in.config.Plan},
 			measure.Place{Interface: p.iface, Direction: policy.Out, Plan: p.out.config.Plan},
-			measure.Place{Interface: p.iface, Direction: policy.Out, Carrier: true, Plan: p.out.config.Plan})
+			measure.Place{Interface: p.iface, Direction: policy.Out, Carrier: true, Plan: p.out.config.Plan},
+			measure.Place{Interface: p.iface, Direction: policy.Out, Carrier: true, Link: true, Plan: p.out.config.Plan})
 	}
 	m.Judge(res)
 	if r.options.Hops {
@@ -73,6 +64,30 @@ func (r *run) result() *measure.Result {
 		res.Series = r.series.result()
 	}
 	return res
+}
+
+// linkResult returns what the carrier after a port, and its link, did; false when there is
+// neither, or the link is perfect.
+func (r *run) linkResult(p *port) (measure.Link, bool) {
+	c := p.carrier
+	if c == nil && p.medium == nil {
+		return measure.Link{}, false
+	}
+	l := measure.Link{From: p.iface.Path(), To: p.peer.iface.Path()}
+	l.At(measure.Place{Interface: p.iface, Direction: policy.Out, Carrier: true, Plan: p.out.config.Plan})
+	if m := p.medium; m != nil {
+		l.SendsBps, l.CarriedBps, l.Lost = int64(p.iface.Rate), r.bps(m.bytes), m.lost
+	}
+	if c == nil {
+		return l, true
+	}
+	l.SendsBps, l.CarriedBps, l.Drops, l.QueueDelay = int64(c.rate), r.bps(c.bytes), c.drops, c.delay.Summary()
+	for i, k := range c.classes {
+		if k.bytes > 0 || k.drops > 0 {
+			l.Classes = append(l.Classes, measure.LinkClass{Class: r.classes[i], CarriedBps: r.bps(k.bytes), Drops: k.drops})
+		}
+	}
+	return l, true
 }
 
 // account notes what of a capture was not sent: what its reader could not use, and what
@@ -89,7 +104,7 @@ func (s *source) account() {
 
 // busy reports whether any packet came to the path.
 func (p *path) busy() bool {
-	return slices.ContainsFunc(p.Counters(), func(c datapath.Counters) bool { return c.OfferedPackets > 0 })
+	return slices.ContainsFunc(p.counted(), func(c datapath.Counters) bool { return c.OfferedPackets > 0 })
 }
 
 func (r *run) interfaceResult(p *port, d policy.Direction, path *path) measure.Interface {
@@ -102,7 +117,7 @@ func (r *run) interfaceResult(p *port, d policy.Direction, path *path) measure.I
 		promises = d == policy.Out || pl.Shape > 0
 	}
 	var sent uint64
-	counters := path.Counters()
+	counters := path.counted()
 	slots := path.measured(r)
 	for i := range counters {
 		c := &counters[i]
@@ -137,7 +152,7 @@ func (r *run) interfaceResult(p *port, d policy.Direction, path *path) measure.I
 			class.Colors = &measure.Colors{Green: c.Colors[0], Yellow: c.Colors[1], Red: c.Colors[2]}
 		}
 		class.Congested, class.TooLarge = c.Congested, c.TooLarge
-		for _, o := range path.Presences(i, r.lasts) {
+		for _, o := range path.Presences(i, r.until()) {
 			held := measure.Presence{HeldS: o.Held.Seconds(), Times: o.Times}
 			if o.Limit == datapath.TheEntry {
 				class.When = &held
@@ -169,7 +184,7 @@ func (r *run) interfaceResult(p *port, d policy.Direction, path *path) measure.I
 // instance returns what was counted of an instance.
 func (r *run) instance(k *datapath.Instance) measure.Instance {
 	out := measure.Instance{Value: k.Value, Offered: k.Offered, Dropped: k.Dropped, Bytes: k.OfferedBytes,
-		OfferedBps: r.bps(k.OfferedBytes), SentBps: r.bps(k.SentBytes), MaxMs: float64(k.MaxWait) / 1e6, BusiestBps: 8 * k.Busiest.Most}
+		OfferedBps: over(k.OfferedBytes, r.until()), SentBps: over(k.SentBytes, r.until()), MaxMs: float64(k.MaxWait) / 1e6, BusiestBps: 8 * k.Busiest.Most}
 	if k.Sent > 0 {
 		out.MeanMs = float64(int64(k.Wait/float64(k.Sent))) / 1e6
 	}
@@ -211,8 +226,8 @@ func fullness(e *plan.Entry, s *slot, c *datapath.Counters, instances []datapath
 func (r *run) worstInstance(s *measure.Seen, rate int64, instances []datapath.Instance) {
 	for i := range instances {
 		k := &instances[i]
-		if need := int64(k.Need.Burst()); k.Red > 0 && r.bps(k.OfferedBytes) < rate && need > s.BurstNeeded {
-			s.BurstNeeded, s.ActiveBps, s.RedOf, s.Red = need, r.bps(k.OfferedBytes), k.Value, k.Red
+		if need := int64(k.Need.Burst()); k.Red > 0 && over(k.OfferedBytes, r.until()) < rate && need > s.BurstNeeded {
+			s.BurstNeeded, s.ActiveBps, s.RedOf, s.Red = need, over(k.OfferedBytes, r.until()), k.Value, k.Red
 		}
 	}
 }
@@ -237,7 +252,7 @@ func (r *run) seen(p *path, i int, c *datapath.Counters) *measure.Seen {
 				f.Drops += n
 			}
 		} else {
-			lasts = max(min(r.windows[w-1].To, r.lasts)-r.windows[w-1].From, time.Millisecond)
+			lasts = max(min(r.windows[w-1].To, r.until())-r.windows[w-1].From, time.Millisecond)
 		}
 		f.OfferedBps, f.SentBps = over(g.offered, lasts), over(g.sent, lasts)
 		marks := g.marks

@@ -86,6 +86,7 @@ type run struct {
 	made        int // flights, spare ones included
 	now         time.Duration
 	lasts       time.Duration // the measured time
+	warm        bool          // the warm-up is over
 	failed      error
 	stopped     bool
 
@@ -130,9 +131,12 @@ func Run(f *policy.File, rehearsal *policy.Rehearsal, o Options) (*measure.Resul
 				o.Progress(min(1, float64(e.at)/float64(rehearsal.Lasts)))
 			}
 			if o.Stop != nil && o.Stop() {
-				r.stopped, r.lasts = true, max(min(r.now, rehearsal.Lasts), time.Millisecond)
+				r.stopped, r.lasts = true, max(min(r.now, rehearsal.Lasts)-rehearsal.WarmUp, time.Millisecond)
 				break
 			}
+		}
+		if !r.warm && r.now >= rehearsal.WarmUp {
+			r.warmed()
 		}
 		r.look()
 		r.step(&e)
@@ -155,7 +159,7 @@ func prepare(f *policy.File, rehearsal *policy.Rehearsal, o Options) (*run, erro
 	if problems := unrehearsed(f, rehearsal); len(problems) > 0 {
 		return nil, problems
 	}
-	r := &run{file: f, plan: rehearsal, options: o, lasts: rehearsal.Lasts, classes: f.ClassNames(), recogniser: recognise.New(f.Apps), calling: make(map[packet.Flow]bool),
+	r := &run{file: f, plan: rehearsal, options: o, lasts: rehearsal.Lasts - rehearsal.WarmUp, classes: f.ClassNames(), recogniser: recognise.New(f.Apps), calling: make(map[packet.Flow]bool),
 		sets: measure.NewSets(f, rehearsal), windows: measure.Windows(rehearsal), fates: make(map[string]*fate)}
 	if err := r.bound(); err != nil {
 		return nil, err
@@ -287,7 +291,7 @@ func (r *run) step(e *event) {
 		}
 	case carried:
 		e.port.carrier.sending = false
-		r.events.plan(event{at: r.now + e.port.delay, kind: arrive, port: e.port.peer, flight: e.flight})
+		r.travel(e.port, e.flight)
 		r.carry(e.port)
 	case wake:
 		e.waker.wake(r)
@@ -326,7 +330,10 @@ func (r *run) tap(p *port, d policy.Direction, f *flight) {
 }
 
 // measured reports whether what happens now counts towards rates.
-func (r *run) measured() bool { return r.now < r.plan.Lasts }
+func (r *run) measured() bool { return r.now >= r.plan.WarmUp && r.now < r.plan.Lasts }
+
+// counts reports whether a packet is measured: it was not sent in the warm-up.
+func (r *run) counts(f *flight) bool { return f.sent >= r.plan.WarmUp }
 
 // enter brings a packet into a node through a port.
 func (r *run) enter(p *port, f *flight) {
@@ -457,18 +464,17 @@ func (r *run) leave(p *port, f *flight) {
 	case f.at == len(f.route)-1:
 		r.deliver(f)
 	case p.carrier == nil:
-		r.events.plan(event{at: r.now + p.delay, kind: arrive, port: p.peer, flight: f})
+		r.travel(p, f)
 	default:
 		f.Arrived = r.now
 		f.Size = int32(p.carrier.framing.Size(f.Length, f.Labels()))
 		if p.carrier.queue.Push(r.now, &f.Packet) != queue.Taken {
-			p.carrier.drops++
-			p.carrier.class(r, f).drops++
-			f.steps = append(f.steps, measure.Step{Place: p.carrierPlace, Slot: f.fate.first, Reason: datapath.QueueFull})
-			if !r.options.WithoutPolicy {
-				r.beyond(f, 2*f.at+2)
+			if r.counts(f) {
+				p.carrier.drops++
+				p.carrier.class(r, f).drops++
 			}
-			r.lose(f)
+			f.steps = append(f.steps, measure.Step{Place: p.carrierPlace, Slot: f.fate.first, Reason: datapath.QueueFull})
+			r.gone(f)
 			return
 		}
 		r.carry(p)
@@ -486,7 +492,9 @@ func (r *run) carry(p *port) {
 		return
 	}
 	c.sending = true
-	c.delay.Add(r.now - pkt.Arrived)
+	if r.now >= r.plan.WarmUp {
+		c.delay.Add(r.now - pkt.Arrived)
+	}
 	f := pkt.Owner.(*flight)
 	f.steps = append(f.steps, measure.Step{Place: p.carrierPlace, Slot: f.fate.first, Wait: r.now - pkt.Arrived})
 	if r.measured() {
@@ -521,6 +529,10 @@ func (r *run) book(f *flight, b func(t *measure.Tally, flow *measure.Flow, end t
 		f.in, f.first = f.fate.in, f.fate.first
 	}
 	k := measure.Key{Traffic: int32(f.source.index), Reverse: f.source.reverse, First: f.first, In: f.in}
+	if !r.counts(f) {
+		r.spare = append(r.spare, f)
+		return
+	}
 	b(r.collectors[0].Tally(f.flow, k), f.flow, f.source.end)
 	for i, w := range r.windows {
 		if f.sent >= w.From && f.sent < w.To {
@@ -544,13 +556,16 @@ func (r *run) deliver(f *flight) {
 }
 
 func (r *run) lose(f *flight) {
-	if c := f.source.capture; c != nil && f.Flow.Protocol == packet.TCP {
+	if c := f.source.capture; c != nil && f.Flow.Protocol == packet.TCP && r.counts(f) {
 		c.TCPLost++
 	}
 	r.book(f, func(t *measure.Tally, flow *measure.Flow, _ time.Duration) {
 		t.Dropped(flow, f.number, f.length(), f.steps)
 	})
 }
+
+// until returns the end of the measured time.
+func (r *run) until() time.Duration { return r.plan.WarmUp + r.lasts }
 
 // bps returns bytes over the measured time as a rate.
 func (r *run) bps(bytes uint64) int64 { return over(bytes, r.lasts) }

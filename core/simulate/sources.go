@@ -53,6 +53,8 @@ func (r *run) start() error {
 			err = r.calls(i, t, end)
 		case t.Kind == policy.Stream:
 			err = r.stream(i, t, end)
+		case t.Kind == policy.Video:
+			err = r.video(i, t, end)
 		case t.Kind.OverTCP():
 			err = r.overTCP(i, t, end)
 		default:
@@ -85,13 +87,29 @@ func (r *run) bound() error {
 			if t.Codec.Interval <= 0 || t.Codec.Payload <= 0 {
 				return fmt.Errorf("%s: `%s`: calls need a codec with an interval and a payload", t.At, t.Name)
 			}
-			packets += 2 * float64(t.Calls) * float64(lasts/t.Codec.Interval+1)
-			sources += 2 * t.Calls
+			calls, held := float64(t.Calls), lasts
+			if t.Erlangs > 0 {
+				if t.Holding <= 0 {
+					return fmt.Errorf("%s: `%s`: calls that come at random need a mean time that they hold for", t.At, t.Name)
+				}
+				calls, held = t.Erlangs*(1+lasts.Seconds()/t.Holding.Seconds()), t.Holding
+			}
+			packets += 2 * calls * float64(held/t.Codec.Interval+1)
+			if t.RTCP {
+				calls *= 2
+			}
+			sources += 2 * int(min(calls, 1e9))
 		case policy.Stream:
 			if t.Rate < unit.MinRate || t.Packet <= 0 {
 				return fmt.Errorf("%s: `%s`: a stream needs a rate of at least %s and a packet length", t.At, t.Name, unit.MinRate)
 			}
-			packets += lasts.Seconds() * float64(t.Rate) / 8 / float64(t.Packet)
+			packets += lasts.Seconds() * float64(t.MeanRate()) / 8 / float64(t.Packet)
+			sources++
+		case policy.Video:
+			if t.Rate < unit.MinRate || t.Packet <= 0 || t.Frames <= 0 {
+				return fmt.Errorf("%s: `%s`: a video needs a rate of at least %s, a packet length and frames", t.At, t.Name, unit.MinRate)
+			}
+			packets += lasts.Seconds() * (float64(t.Rate)/8/float64(t.Packet) + float64(t.Frames))
 			sources++
 		case policy.TCPFlows, policy.Exchanges, policy.Pages:
 			sources += 2 * t.Flows
@@ -162,64 +180,43 @@ func dressed(s traffic.Source, t *policy.Traffic, tagged bool) traffic.Source {
 	return d
 }
 
-func (r *run) calls(index int, t *policy.Traffic, end time.Duration) error {
-	a, b, forth, err := r.ends(t.From, t.To)
-	if err != nil {
-		return err
-	}
-	back, err := r.network.route(b, a)
-	if err != nil {
-		return err
-	}
-	given := t.FromPort != policy.FirstCallPort || t.ToPort != policy.FirstCallPort
-	shift := 0 // past the calls of other traffic between the same addresses
-	for n := range t.Calls {
-		var ends packet.Flow
-		for ; ; shift += 2 {
-			from, to := int(t.FromPort)+2*n+shift, int(t.ToPort)+2*n+shift
-			if max(from, to) > 65535 {
-				return fmt.Errorf("%d calls between two addresses do not have a port each: divide them between more addresses", t.Calls)
-			}
-			ends = packet.Flow{From: t.From, To: t.To, Protocol: packet.UDP, FromPort: uint16(from), ToPort: uint16(to)}
-			if !r.calling[ends] {
-				break
-			}
-			if given {
-				return fmt.Errorf("the ports %d and %d are those of another call between %s and %s: give others, or none", from, to, t.From, t.To)
-			}
-		}
-		r.calling[ends], r.calling[ends.Reverse()] = true, true
-		random := traffic.Random(r.options.Seed, t.Name, n)
-		measures, other := measure.NewCall(t.Codec, t.Playout, t.Starts, end-t.Starts)
-		for _, reverse := range []bool{false, true} {
-			flow, from, hops := ends, a, forth
-			if reverse {
-				flow, from, hops, measures = ends.Reverse(), b, back, other
-			}
-			start := t.Starts + time.Duration(random.Int64N(int64(t.Codec.Interval)))
-			call := &traffic.Call{Codec: t.Codec, Flow: flow, DSCP: t.DSCP, Start: start, End: end, ID: random.Uint32()}
-			r.add(&source{Source: dressed(call, t, !reverse), index: index, reverse: reverse, from: from, route: hops, end: end,
-				flow: measures})
-		}
-	}
-	return nil
-}
-
 func (r *run) stream(index int, t *policy.Traffic, end time.Duration) error {
 	from, _, hops, err := r.ends(t.From, t.To)
 	if err != nil {
 		return err
 	}
-	s := &traffic.Stream{Rate: t.Rate, Length: int(t.Packet), DSCP: t.DSCP, Start: t.Starts, End: end,
-		Flow: packet.Flow{From: t.From, To: t.To, FromPort: t.FromPort, ToPort: t.ToPort, Protocol: t.Protocol}}
-	random := traffic.Random(r.options.Seed, t.Name, 0)
-	if t.Poisson {
-		s.Random = random
-	} else { // streams of one rate should not stay in step
-		s.Start += time.Duration(random.Int64N(int64(t.Rate.Time(t.Packet))))
+	s := &traffic.Stream{Rate: t.Rate, Length: int(t.Packet), DSCP: t.DSCP, Start: t.Starts, End: end, Arrivals: t.Arrivals, Varied: t.Varied, On: t.On, Off: t.Off,
+		Flow: packet.Flow{From: t.From, To: t.To, FromPort: t.FromPort, ToPort: t.ToPort, Protocol: t.Protocol}, Random: traffic.Random(r.options.Seed, t.Name, 0)}
+	switch p := t.Ramp; {
+	case p != nil:
+		s.From, s.Over = p.FromRate, p.Over
+	case t.Arrivals == policy.Constant: // streams of one rate should not stay in step
+		s.Start += time.Duration(s.Random.Int64N(int64(t.Rate.Time(t.Packet))))
 	}
-	r.add(&source{Source: dressed(s, t, true), index: index, from: from, route: hops, end: end, flow: measure.NewFlow(t.Starts, end-t.Starts)})
+	r.add(&source{Source: dressed(s, t, true), index: index, from: from, route: hops, end: end, flow: r.newFlow(t, end)})
 	return nil
+}
+
+func (r *run) video(index int, t *policy.Traffic, end time.Duration) error {
+	from, _, hops, err := r.ends(t.From, t.To)
+	if err != nil {
+		return err
+	}
+	random := traffic.Random(r.options.Seed, t.Name, 0)
+	s := &traffic.Video{Rate: t.Rate, Frames: t.Frames, KeyFrames: t.KeyFrames, Packet: int(t.Packet), Line: from.iface.Rate, DSCP: t.DSCP, Start: t.Starts, End: end,
+		Flow: packet.Flow{From: t.From, To: t.To, FromPort: t.FromPort, ToPort: t.ToPort, Protocol: t.Protocol}, ID: random.Uint32(), Random: random}
+	s.Start += time.Duration(random.Int64N(int64(time.Second) / int64(t.Frames)))
+	r.add(&source{Source: dressed(s, t, true), index: index, from: from, route: hops, end: end, flow: r.newFlow(t, end)})
+	return nil
+}
+
+// counted returns the time, or the end of the warm-up where that is later.
+func (r *run) counted(at time.Duration) time.Duration { return max(at, r.plan.WarmUp) }
+
+// newFlow returns the measure of a traffic that lasts until end.
+func (r *run) newFlow(t *policy.Traffic, end time.Duration) *measure.Flow {
+	from := r.counted(t.Starts)
+	return measure.NewFlow(from, max(end-from, 0))
 }
 
 func (r *run) replay(index int, t *policy.Traffic, end time.Duration) error {
@@ -234,10 +231,18 @@ func (r *run) replay(index int, t *policy.Traffic, end time.Duration) error {
 	if err != nil {
 		return err
 	}
+	counted := r.counted(t.Starts)
 	s := &source{index: index, from: from, flows: make(map[packet.Flow]*sourceFlow), end: end,
-		lasts: end - t.Starts, capture: &measure.Capture{Name: t.Name}}
-	s.reader = reader
-	s.Source = &traffic.Replay{Reader: reader, Start: t.Starts, End: end, Admit: func(at time.Duration, p *packet.Packet, err error) bool {
+		lasts: end - counted, capture: &measure.Capture{Name: t.Name}, reader: reader}
+	var again func() (traffic.Reader, error)
+	if t.Loop {
+		again = func() (traffic.Reader, error) {
+			reader, err := r.options.Capture(t.Capture)
+			s.reader = reader
+			return reader, err
+		}
+	}
+	s.Source = &traffic.Replay{Reader: reader, Start: t.Starts, End: end, Speed: t.Speed, Again: again, Admit: func(at time.Duration, p *packet.Packet, err error) bool {
 		s.capture.Packets++
 		// What is not sent is watched all the same: a DNS answer, the other side's hello.
 		unsent := func(count *int64) bool {
@@ -291,14 +296,15 @@ func (r *run) emitNext(s *source) {
 	}
 	p.source, p.sent = s, at
 	defer r.windowed(p)
+	number := &s.number
 	if s.flow != nil {
-		p.flow, p.number, p.route = s.flow, s.number, s.route
-		s.number++
+		p.flow, p.route = s.flow, s.route
 	} else {
 		f := s.track(p.Flow, len(r.windows))
-		p.flow, p.number = f.flow, f.number
-		f.number++
-		p.route = s.next
+		p.flow, number, p.route = f.flow, &f.number, s.next
+	}
+	if p.number = *number; r.counts(p) {
+		*number++
 	}
 	r.events.plan(event{at: at, kind: emit, source: s, flight: p})
 }

@@ -126,7 +126,7 @@ func (r *run) overTCP(index int, t *policy.Traffic, end time.Duration) error {
 		w.base.InitialWindow = tcp.DefaultInitialWindow
 	}
 	for i, c := range r.collectors {
-		from, until := t.Starts, end
+		from, until := r.counted(t.Starts), end
 		if i > 0 {
 			from, until = max(from, r.windows[i-1].From), min(until, r.windows[i-1].To)
 		}
@@ -136,7 +136,7 @@ func (r *run) overTCP(index int, t *policy.Traffic, end time.Duration) error {
 	}
 	for n := range t.Flows {
 		c := &client{tcpTraffic: w, number: n, random: traffic.Random(r.options.Seed, t.Name, n)}
-		c.measures = [2]*measure.Flow{measure.NewFlow(t.Starts, end-t.Starts), measure.NewFlow(t.Starts, end-t.Starts)}
+		c.measures = [2]*measure.Flow{r.newFlow(t, end), r.newFlow(t, end)}
 		spread := settle
 		if t.Back() && t.Think > settle {
 			spread = t.Think
@@ -206,7 +206,7 @@ func (c *client) connect(r *run) error {
 
 // collected returns what is collected now.
 func (c *client) collected(r *run) []*measure.Flows {
-	if r.now >= c.end {
+	if r.now >= c.end || r.now < r.plan.WarmUp {
 		return nil
 	}
 	if len(r.open) == 0 {
@@ -326,7 +326,7 @@ func (c *client) progress(r *run, e *endpoint) {
 	if !e.opened && e.Opened() {
 		e.opened = true
 		if e.gets {
-			for _, f := range c.collected(r) {
+			for _, f := range c.flows {
 				f.Opened(c.number)
 			}
 		}
@@ -373,9 +373,7 @@ func (c *client) progress(r *run, e *endpoint) {
 		return
 	}
 	c.thinking = true
-	for _, f := range c.collected(r) {
-		f.Completed(r.now - c.starts)
-	}
+	c.completed(r)
 	if c.Kind == policy.Pages {
 		for _, l := range c.lines {
 			l.client.Close()
@@ -394,8 +392,19 @@ func (c *client) transferred(r *run, e *endpoint) {
 	}
 	c.thinking = true // it is complete
 	e.Close()
-	for _, f := range c.collected(r) {
+	for _, f := range c.flows {
 		f.Ended(c.number, r.now)
+	}
+	c.completed(r)
+}
+
+// completed books that a transfer, an exchange or a page is complete, if its beginning was
+// booked too.
+func (c *client) completed(r *run) {
+	if c.starts < r.plan.WarmUp {
+		return
+	}
+	for _, f := range c.collected(r) {
 		f.Completed(r.now - c.starts)
 	}
 }
@@ -450,8 +459,9 @@ func (r *run) pump(e *endpoint) {
 		if e.source.reverse {
 			way = 1
 		}
-		f.number = e.client.numbers[way]
-		e.client.numbers[way]++
+		if f.number = e.client.numbers[way]; r.counts(f) {
+			e.client.numbers[way]++
+		}
 		r.windowed(f)
 		r.events.plan(event{at: f.sent, kind: emit, source: e.source, flight: f})
 	}

@@ -35,20 +35,27 @@ type Call struct {
 	Flow       packet.Flow
 	DSCP       codepoint.DSCP
 	Start, End time.Duration
-	ID         uint32 // the RTP synchronisation source
+	ID         uint32  // the RTP synchronisation source
+	Speech     *Speech // nil: all the time
 
-	sent uint32
+	sent     uint32
+	interval uint32 // of the next packet, from the first
 }
 
-// Next yields a packet every interval from Start to End.
+// Next yields a packet every interval from Start to End, in which there is speech.
 func (c *Call) Next(p *packet.Packet, room []byte) (time.Duration, bool, error) {
-	at := c.Start + time.Duration(c.sent)*c.Codec.Interval
+	at := c.Start + time.Duration(c.interval)*c.Codec.Interval
+	if c.Speech != nil && at < c.End {
+		at = c.Speech.next(at, c.Codec.Interval)
+		c.interval = uint32((at - c.Start) / c.Codec.Interval)
+	}
 	if at >= c.End {
 		return 0, false, nil
 	}
 	p.Build(room, c.Flow, c.DSCP, c.Codec.Length(c.Flow.From.Is6()), packet.RTPHeader)
-	p.PutRTP(c.Codec.PayloadType, uint16(c.sent), c.sent*c.Codec.Ticks(), c.ID)
+	p.PutRTP(c.Codec.PayloadType, uint16(c.sent), c.interval*c.Codec.Ticks(), c.ID)
 	c.sent++
+	c.interval++
 	return at, true, nil
 }
 
@@ -71,47 +78,6 @@ func (d *Dressed) Next(p *packet.Packet, room []byte) (time.Duration, bool, erro
 		}
 	}
 	return at, ok, err
-}
-
-// A Stream sends packets of one length at a mean rate, evenly spaced or at
-// random (a Poisson process). Rate counts IP bytes.
-type Stream struct {
-	Rate       unit.Rate
-	Length     int
-	Flow       packet.Flow
-	DSCP       codepoint.DSCP
-	Start, End time.Duration
-	Random     *rand.Rand // nil: evenly spaced
-
-	clock unit.Clock
-	begun bool
-}
-
-// Next yields the stream's next packet.
-func (s *Stream) Next(p *packet.Packet, room []byte) (time.Duration, bool, error) {
-	if !s.begun {
-		s.begun = true
-		s.clock.NotBefore(s.Start)
-		if s.Random != nil {
-			s.clock.NotBefore(s.Start + s.gap())
-		}
-	}
-	at := s.clock.Ready()
-	if at >= s.End {
-		return 0, false, nil
-	}
-	if s.Random != nil {
-		s.clock.NotBefore(at + s.gap())
-	} else {
-		s.clock.Advance(s.Length, s.Rate)
-	}
-	p.Build(room, s.Flow, s.DSCP, s.Length, 0)
-	return at, true, nil
-}
-
-// gap draws the time to the next packet of a Poisson process.
-func (s *Stream) gap() time.Duration {
-	return time.Duration(Exponential(s.Random) * float64(s.Rate.Time(unit.Size(s.Length))))
 }
 
 // Exponential draws from the exponential distribution of mean 1, with the same
@@ -154,14 +120,17 @@ type Replay struct {
 	Reader     Reader
 	Start, End time.Duration
 	Admit      func(at time.Duration, p *packet.Packet, err error) bool
+	Speed      float64 // against the capture's own; 0: the same
+	// Again, when not nil, opens the capture anew when it ends, and it is sent again.
+	Again func() (Reader, error)
 
 	// Wild counts the packets whose time was more than a day from that of the one before.
 	Wild int64
 
-	first  time.Duration
-	last   time.Duration
-	before time.Duration // of the capture's own times
-	begun  bool
+	first, before time.Duration // of the capture's own times: what Base is counted from, the last
+	base, last    time.Duration // when first was sent, and the last packet
+	packets, sent int64         // of this round
+	begun         bool
 }
 
 // Skipped is what of a capture could not be used, in the plural, and how many of them.
@@ -176,28 +145,56 @@ type Skipped struct {
 func (r *Replay) Next(p *packet.Packet, room []byte) (time.Duration, bool, error) {
 	for {
 		frame, wire, at, ok, err := r.Reader.ReadFrame()
+		if err == nil && !ok && r.Again != nil && r.sent > 0 {
+			if err = r.rewind(); err == nil {
+				continue
+			}
+		}
 		if err != nil || !ok {
 			return 0, false, err
 		}
-		if !r.begun {
-			r.begun, r.first, r.before = true, at, at
-		}
-		if at > r.before+wild || at < r.before-wild {
+		switch {
+		case !r.begun:
+			r.begun, r.first = true, at
+			if r.base == 0 {
+				r.base, r.last = r.Start, r.Start
+			}
+		case at > r.before+wild || at < r.before-wild:
 			r.Wild++
-			r.first = at - max(r.last-r.Start, 0)
+			r.first, r.base = at, r.last
 		}
 		r.before = at
-		at = max(at-r.first+r.Start, r.last, r.Start)
-		r.last = at
-		if at >= r.End {
+		r.packets++
+		since := at - r.first
+		if r.Speed > 0 {
+			since = time.Duration(float64(since) / r.Speed)
+		}
+		r.last = max(r.base+since, r.last)
+		if r.last >= r.End {
 			return 0, false, nil
 		}
 		bytes := append(room[:0], frame...)
 		err = p.Parse(bytes, wire)
-		if r.Admit(at, p, err) {
-			return at, true, nil
+		if r.Admit(r.last, p, err) {
+			r.sent++
+			return r.last, true, nil
 		}
 	}
+}
+
+// rewind begins the capture again, after the mean of the distances between its packets.
+func (r *Replay) rewind() error {
+	reader, err := r.Again()
+	if err != nil {
+		return err
+	}
+	gap := time.Millisecond
+	if r.packets > 1 {
+		gap = max(gap, (r.last-r.base)/time.Duration(r.packets-1))
+	}
+	r.Reader, r.base, r.begun, r.packets, r.sent = reader, r.last+gap, false, 0, 0
+	r.last = r.base
+	return nil
 }
 
 // HeavyTail draws a size of the given mean from a Pareto distribution of shape 1.5, whose
@@ -208,4 +205,9 @@ func HeavyTail(r *rand.Rand, mean int64) int64 {
 	least := float64(mean) / 3 / 0.9616
 	x := least / unit.CubeRoot(float64(u*u))
 	return max(1, int64(min(x, float64(100*mean))))
+}
+
+// heavyTailed draws a time of a mean in the same way.
+func heavyTailed(r *rand.Rand, mean time.Duration) time.Duration {
+	return time.Duration(HeavyTail(r, int64(mean)))
 }

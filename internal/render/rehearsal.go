@@ -45,6 +45,7 @@ func (t Text) Rehearsal(r *measure.Result, v *View) {
 	t.captures(r)
 	t.warnings(r)
 	t.expectations(r)
+	t.breaks(r)
 	t.verdict(r)
 }
 
@@ -53,7 +54,11 @@ func (t Text) heading(r *measure.Result, with string, v *View) {
 	if r.Title != "" {
 		title = r.Title + ": "
 	}
-	t.Title("%srehearsal `%s`, %.6g s of traffic, seed %d", title, r.Rehearsal, r.DurationS, r.Seed)
+	warm := ""
+	if r.WarmUpS > 0 {
+		warm = fmt.Sprintf(" after %.6g s of warm-up", r.WarmUpS)
+	}
+	t.Title("%srehearsal `%s`, %.6g s of traffic%s, seed %d", title, r.Rehearsal, r.DurationS, warm, r.Seed)
 	t.Line("%s", with)
 	if v.Checked != "" {
 		t.Line("%s", v.Checked)
@@ -205,6 +210,9 @@ func (t Text) hops(r *measure.Result, v *View) {
 		if h.At == "carrier" {
 			place = h.Node + "/" + h.Interface + ", its carrier"
 		}
+		if h.At == "link" {
+			place = h.Node + "/" + h.Interface + ", its link"
+		}
 		w.add(table.Row{shown, place, h.Class, figure.Count(h.Packets), figure.Count(h.Drops.Total()), reasons(&h.Drops), figure.Milliseconds(h.MeanMs), figure.Milliseconds(h.MaxMs)})
 	}
 	t.put(w)
@@ -217,7 +225,7 @@ func reasons(d *measure.Drops) string {
 	for _, k := range []struct {
 		n    uint64
 		word string
-	}{{d.Policed, "policed"}, {d.QueueFull, "queue full"}, {d.Early, "early"}, {d.Blocked, "blocked"}} {
+	}{{d.Policed, "policed"}, {d.QueueFull, "queue full"}, {d.Early, "early"}, {d.Blocked, "blocked"}, {d.Link, "lost on it"}} {
 		if k.n > 0 {
 			words = append(words, k.word)
 		}
@@ -468,7 +476,7 @@ func (t Text) links(r *measure.Result, v *View) {
 		l := &r.Links[i]
 		switch {
 		case len(v.At) > 0 && !slices.Contains(v.At, l.From):
-		case v.All || l.Drops > 0 || l.QueueDelay != nil && len(r.Links) <= mostInterfaces:
+		case v.All || l.Drops > 0 || l.Lost > 0 || l.QueueDelay != nil && len(r.Links) <= mostInterfaces:
 			shown = append(shown, l)
 		default:
 			quiet++
@@ -477,7 +485,12 @@ func (t Text) links(r *measure.Result, v *View) {
 	if len(shown) == 0 && quiet == 0 {
 		return
 	}
-	t.Title("What the carrier did where a link carries less than its interface sends")
+	lossy := slices.ContainsFunc(shown, func(l *measure.Link) bool { return l.Lost > 0 })
+	if lossy {
+		t.Title("What links lost, and the carrier did where one carries less than its interface sends")
+	} else {
+		t.Title("What the carrier did where a link carries less than its interface sends")
+	}
 	if !v.All {
 		slices.SortStableFunc(shown, func(a, b *measure.Link) int { return cmp.Compare(b.Drops, a.Drops) })
 	}
@@ -486,13 +499,21 @@ func (t Text) links(r *measure.Result, v *View) {
 		shown, left = shown[:mostRows], len(shown)-mostRows
 	}
 	if len(shown) > 0 {
-		w := t.grid([]column{{"from", true}, {"to", true}, {"carries", false}, {"carried", false}, {"drops", false}, {"p99 wait", false}}, nil)
+		columns := []column{{"from", true}, {"to", true}, {"carries", false}, {"carried", false}, {"drops", false}, {"p99 wait", false}}
+		if lossy {
+			columns = append(columns, column{"lost on it", false})
+		}
+		w := t.grid(columns, nil)
 		for _, l := range shown {
 			wait := "-"
 			if l.QueueDelay != nil {
 				wait = figure.Milliseconds(l.QueueDelay.P99)
 			}
-			w.add(table.Row{l.From, l.To, figure.Rate(l.SendsBps), figure.Rate(l.CarriedBps), figure.Count(l.Drops), wait})
+			row := table.Row{l.From, l.To, figure.Rate(l.SendsBps), figure.Rate(l.CarriedBps), figure.Count(l.Drops), wait}
+			if lossy {
+				row = append(row, figure.Count(l.Lost))
+			}
+			w.add(row)
 		}
 		t.put(w)
 	}

@@ -159,6 +159,7 @@ func (t Text) Both(without, with *measure.Result, v *View) {
 	t.captures(with)
 	t.warnings(with)
 	t.bothExpectations(without, with)
+	t.breaks(without, with)
 	if len(without.Expectations) > 0 {
 		t.Line("Without the policies: %s.", summary(without))
 	}

@@ -1,0 +1,139 @@
+package simulate
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"time"
+
+	"imbrel/core/measure"
+	"imbrel/core/packet"
+	"imbrel/core/policy"
+	"imbrel/core/traffic"
+)
+
+// A span is when a call is held.
+type span struct{ from, to time.Duration }
+
+// spans returns when each call of a traffic is held: all the time, from its turn in a ramp
+// on, or at random times of random lengths.
+func (r *run) spans(t *policy.Traffic, end time.Duration) []span {
+	if t.Erlangs > 0 {
+		return erlangs(t, end, traffic.Random(r.options.Seed, t.Name+" arrivals", 0))
+	}
+	out := make([]span, t.Calls)
+	for n := range out {
+		out[n] = span{t.Starts, end}
+		if p := t.Ramp; p != nil && n >= p.FromCalls {
+			out[n].from += time.Duration(float64(p.Over) * (float64(n-p.FromCalls+1) / float64(t.Calls-p.FromCalls)))
+		}
+	}
+	return out
+}
+
+// erlangs draws the calls of a traffic: they arrive at random, so many that there are
+// Erlangs of them on average, and last for exponentially distributed times. As many as there
+// are on average are held when it starts, each for as long as if it had just begun: nothing
+// else follows from having lasted for a while.
+func erlangs(t *policy.Traffic, end time.Duration, random *rand.Rand) []span {
+	var out []span
+	lasts := func() time.Duration { return time.Duration(traffic.Exponential(random) * float64(t.Holding)) }
+	for sum := traffic.Exponential(random); sum < t.Erlangs; sum += traffic.Exponential(random) { // a Poisson number
+		out = append(out, span{t.Starts, min(end, t.Starts+lasts())})
+	}
+	gap := float64(t.Holding) / t.Erlangs
+	for at := t.Starts; ; {
+		if at += time.Duration(traffic.Exponential(random) * gap); at >= end {
+			return out
+		}
+		out = append(out, span{at, min(end, at+lasts())})
+	}
+}
+
+// reuse is how long after the end of a call its ports are used again.
+const reuse = 30 * time.Second
+
+// A line is a pair of ports, and until when it is used.
+type line struct {
+	flow  packet.Flow
+	until time.Duration
+}
+
+// lines gives the calls of a traffic their ports, none of which is another call's at the time.
+type lines struct {
+	t      *policy.Traffic
+	taken  []line
+	shift  int
+	called map[packet.Flow]bool
+}
+
+// flow returns the flow of the next call, which is held in a span.
+func (l *lines) flow(s span) (packet.Flow, error) {
+	t := l.t
+	if t.Erlangs > 0 {
+		for i := range l.taken {
+			if k := &l.taken[i]; k.until+reuse <= s.from {
+				k.until = s.to
+				return k.flow, nil
+			}
+		}
+	}
+	given := t.FromPort != policy.FirstCallPort || t.ToPort != policy.FirstCallPort
+	for {
+		from, to := int(t.FromPort)+l.shift, int(t.ToPort)+l.shift
+		l.shift += 2
+		if max(from, to) > 65534 {
+			return packet.Flow{}, fmt.Errorf("%d calls between two addresses do not have a port each: divide them between more addresses", t.Calls)
+		}
+		f := packet.Flow{From: t.From, To: t.To, Protocol: packet.UDP, FromPort: uint16(from), ToPort: uint16(to)}
+		if !l.called[f] {
+			l.called[f], l.called[f.Reverse()] = true, true
+			l.taken = append(l.taken, line{f, s.to})
+			return f, nil
+		}
+		if given {
+			return f, fmt.Errorf("the ports %d and %d are those of another call between %s and %s: give others, or none", from, to, t.From, t.To)
+		}
+	}
+}
+
+func (r *run) calls(index int, t *policy.Traffic, end time.Duration) error {
+	a, b, forth, err := r.ends(t.From, t.To)
+	if err != nil {
+		return err
+	}
+	back, err := r.network.route(b, a)
+	if err != nil {
+		return err
+	}
+	ports := &lines{t: t, called: r.calling}
+	from := r.counted(t.Starts)
+	for n, held := range r.spans(t, end) {
+		ends, err := ports.flow(held)
+		if err != nil {
+			return err
+		}
+		random := traffic.Random(r.options.Seed, t.Name, n)
+		measures, other := measure.NewCall(t.Codec, t.Playout, from, end-from)
+		var ids [2]uint32
+		for way, reverse := range []bool{false, true} {
+			flow, port, hops := ends, a, forth
+			if reverse {
+				flow, port, hops, measures = ends.Reverse(), b, back, other
+			}
+			start := held.from + time.Duration(random.Int64N(int64(t.Codec.Interval)))
+			ids[way] = random.Uint32()
+			call := &traffic.Call{Codec: t.Codec, Flow: flow, DSCP: t.DSCP, Start: start, End: held.to, ID: ids[way]}
+			if t.Speech > 0 {
+				call.Speech = &traffic.Speech{Active: t.Speech, Random: traffic.Random(r.options.Seed, t.Name+" speech", 2*n+way)}
+			}
+			r.add(&source{Source: dressed(call, t, !reverse), index: index, reverse: reverse, from: port, route: hops, end: held.to, flow: measures})
+			if t.RTCP {
+				flow.FromPort++
+				flow.ToPort++
+				reports := &traffic.Reports{Flow: flow, DSCP: t.DSCP, Start: start, End: held.to, ID: ids[way], Random: traffic.Random(r.options.Seed, t.Name+" rtcp", 2*n+way)}
+				r.add(&source{Source: dressed(reports, t, !reverse), index: index, reverse: reverse, from: port, route: hops, end: held.to, flow: measure.NewFlow(from, end-from)})
+			}
+		}
+	}
+	return nil
+}
