@@ -82,7 +82,7 @@ type Collector struct {
 	tallies map[Key]*Tally
 	flows   []*Flow
 	settled []*Tally // in a fixed order, once Settle was called
-	tcp     map[int32]*Flows
+	tcp     map[oneWay]*Flows
 	until   time.Duration // that Settle was called for
 }
 
@@ -462,10 +462,7 @@ func (c *Collector) Rows(h *policy.Rehearsal, classes []string) []Row {
 	for _, way := range ways(c.settled) {
 		silent(int(way[0].Traffic))
 		sent = int(way[0].Traffic) + 1
-		flows, most := c.tcp[way[0].Traffic], -1
-		if flows != nil && flows.Reverse != way[0].Reverse {
-			flows = nil // what goes this way are acknowledgements
-		}
+		flows, most := c.ofTCP(way[0]), -1 // nil: what goes this way are acknowledgements
 		for len(way) > 0 {
 			n := 1
 			for n < len(way) && way[n].First == way[0].First {
@@ -476,7 +473,7 @@ func (c *Collector) Rows(h *policy.Rehearsal, classes []string) []Row {
 				direction = "reverse"
 			}
 			s := add(way[:n])
-			rows = append(rows, Row{Name: c.names[way[0].Traffic], Direction: direction, Class: classes[way[0].First], OverTCP: c.tcp[way[0].Traffic] != nil, Met: s.met()})
+			rows = append(rows, Row{Name: c.names[way[0].Traffic], Direction: direction, Class: classes[way[0].First], OverTCP: c.overTCP(way[0]), Met: s.met()})
 			if most < 0 || s.sent > rows[most].SentPackets {
 				most = len(rows) - 1
 			}

@@ -284,6 +284,8 @@ type Capture struct {
 	NoRoute  int64 `json:"no_route"`
 	OtherWay int64 `json:"other_way"`
 	TCPLost  int64 `json:"tcp_lost,omitempty"` // packets of TCP that were sent and lost
+	// ClosedLoop counts packets of TCP in place of which flows of as many bytes were at work.
+	ClosedLoop int64 `json:"closed_loop,omitempty"`
 	// Wild counts packets whose time was more than a day from that of the one before: they
 	// were sent with it. NotRead is the part of the file that comes after the end of the
 	// rehearsal. Skipped is what of the file could not be used.

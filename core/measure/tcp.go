@@ -14,8 +14,6 @@ import (
 // Flows collects what the TCP flows of one traffic did: its flows from their sender's and
 // their application's side.
 type Flows struct {
-	// Reverse says that the data goes from the traffic's `to` to its `from`.
-	Reverse     bool
 	from, until time.Duration // when they are to run
 	flows       []flowOfBytes
 	segments    int64
@@ -29,20 +27,39 @@ type Flows struct {
 // A flowOfBytes is what arrived of one flow.
 type flowOfBytes struct {
 	bytes  int64
+	begun  time.Duration // 0: with all
 	ended  time.Duration // 0: it has not
 	opened bool
 }
 
-// Flows returns what is collected of the TCP flows of a traffic, which run from one time
-// until another.
-func (c *Collector) Flows(traffic int, flows int, from, until time.Duration) *Flows {
+// An oneWay is a direction of a traffic.
+type oneWay struct {
+	traffic int32
+	reverse bool
+}
+
+// Flows returns what is collected of the TCP flows of a traffic with data in a direction,
+// which run from one time until another.
+func (c *Collector) Flows(traffic int, reverse bool, flows int, from, until time.Duration) *Flows {
 	f := &Flows{from: from, until: until, flows: make([]flowOfBytes, flows)}
 	if c.tcp == nil {
-		c.tcp = make(map[int32]*Flows)
+		c.tcp = make(map[oneWay]*Flows)
 	}
-	c.tcp[int32(traffic)] = f
+	c.tcp[oneWay{int32(traffic), reverse}] = f
 	return f
 }
+
+// ofTCP returns what was collected of the TCP flows of a tally's traffic with data in its
+// direction, nil when there are none.
+func (c *Collector) ofTCP(t *Tally) *Flows { return c.tcp[oneWay{t.Traffic, t.Reverse}] }
+
+// overTCP reports whether a tally's traffic is flows of TCP.
+func (c *Collector) overTCP(t *Tally) bool {
+	return c.ofTCP(t) != nil || c.tcp[oneWay{t.Traffic, !t.Reverse}] != nil
+}
+
+// Started books that flow n begins at a time; otherwise it begins when all do.
+func (f *Flows) Started(n int, at time.Duration) { f.flows[n].begun = at }
 
 // Arrived books bytes of flow n that its application got.
 func (f *Flows) Arrived(n int, bytes int64) { f.flows[n].bytes += bytes }
@@ -102,7 +119,7 @@ func (f *Flows) goodput(until time.Duration) (all float64, each []float64) {
 			end = min(end, k.ended)
 		}
 		last, bytes = max(last, end), bytes+k.bytes
-		each = append(each, float64(8*k.bytes)/max(end-f.from, time.Millisecond).Seconds())
+		each = append(each, float64(8*k.bytes)/max(end-max(f.from, k.begun), time.Millisecond).Seconds())
 	}
 	return float64(8*bytes) / max(last-f.from, time.Millisecond).Seconds(), each
 }
@@ -131,8 +148,7 @@ func (f *Flows) met(until time.Duration) *TCPMet {
 
 // acknowledges reports whether a tally is of the direction in which no data of TCP flows.
 func (c *Collector) acknowledges(t *Tally) bool {
-	f := c.tcp[t.Traffic]
-	return f != nil && f.Reverse != t.Reverse
+	return c.ofTCP(t) == nil && c.overTCP(t)
 }
 
 // isOfTCP reports whether a metric is one of TCP flows.
@@ -146,8 +162,8 @@ func isOfTCP(m policy.Metric) bool {
 
 // ofFlows measures the TCP flows of one traffic, whose data goes the way of the tallies.
 func (c *Collector) ofFlows(e *policy.Expectation, way []*Tally, f finding) finding {
-	k := c.tcp[way[0].Traffic]
-	if k == nil || k.Reverse != way[0].Reverse {
+	k := c.ofTCP(way[0])
+	if k == nil {
 		f.absent = "-"
 		return f
 	}
@@ -222,7 +238,7 @@ func (m *Measures) closedLoop(p *Place, slot int32) bool {
 				continue
 			}
 			n := h.Dropped()
-			if all += n; c.tcp[t.Traffic] != nil {
+			if all += n; c.overTCP(t) {
 				of += n
 			}
 		}

@@ -33,17 +33,20 @@ type TrafficKind uint8
 
 // The kinds of traffic.
 const (
-	Stream    TrafficKind = iota // packets at a rate, one way
-	Calls                        // calls, both ways
-	TCPFlows                     // flows of TCP, one way
-	Exchanges                    // requests and their answers, over TCP
-	Pages                        // pages of several objects, over TCP
-	Video                        // frames of a picture, one way
-	Replay                       // a capture
+	Stream        TrafficKind = iota // packets at a rate, one way
+	Calls                            // calls, both ways
+	TCPFlows                         // flows of TCP, one way
+	Exchanges                        // requests and their answers, over TCP
+	Pages                            // pages of several objects, over TCP
+	Video                            // frames of a picture, one way
+	Conversations                    // the TCP conversations of a capture, at work; not of the language
+	Replay                           // a capture
 )
 
 // OverTCP reports whether the kind's packets are those of TCP flows at work.
-func (k TrafficKind) OverTCP() bool { return k == TCPFlows || k == Exchanges || k == Pages }
+func (k TrafficKind) OverTCP() bool {
+	return k == TCPFlows || k == Exchanges || k == Pages || k == Conversations
+}
 
 // Traffic is one source or a number of like ones. Kind says which of the fields
 // count.

@@ -36,6 +36,9 @@ type Options struct {
 	// each packet was given there, or in a run without policies would have been given at
 	// an outgoing one.
 	Classified func(at *policy.Interface, d policy.Direction, class string, p *packet.Packet)
+	// ClosedLoop makes each TCP conversation of a replayed capture a flow at work, of as many
+	// bytes, that slows down where packets are lost.
+	ClosedLoop bool
 	// Every, when not zero, is the interval of the series over time.
 	Every time.Duration
 	// Hops asks for what each traffic met at each place.
@@ -158,6 +161,9 @@ func Check(f *policy.File, rehearsal *policy.Rehearsal, o Options) error {
 func prepare(f *policy.File, rehearsal *policy.Rehearsal, o Options) (*run, error) {
 	if problems := unrehearsed(f, rehearsal); len(problems) > 0 {
 		return nil, problems
+	}
+	if o.ClosedLoop {
+		rehearsal = closedLoop(rehearsal)
 	}
 	r := &run{file: f, plan: rehearsal, options: o, lasts: rehearsal.Lasts - rehearsal.WarmUp, classes: f.ClassNames(), recogniser: recognise.New(f.Apps), calling: make(map[packet.Flow]bool),
 		sets: measure.NewSets(f, rehearsal), windows: measure.Windows(rehearsal), fates: make(map[string]*fate)}

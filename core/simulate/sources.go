@@ -55,6 +55,8 @@ func (r *run) start() error {
 			err = r.stream(i, t, end)
 		case t.Kind == policy.Video:
 			err = r.video(i, t, end)
+		case t.Kind == policy.Conversations:
+			err = r.conversations(i, t, end)
 		case t.Kind.OverTCP():
 			err = r.overTCP(i, t, end)
 		default:
@@ -255,6 +257,8 @@ func (r *run) replay(index int, t *policy.Traffic, end time.Duration) error {
 			s.capture.Malformed++
 		case !p.IsIP():
 			s.capture.NotIP++
+		case r.options.ClosedLoop && isTCP(p):
+			s.capture.ClosedLoop++
 		default:
 			to := r.network.where(p.Flow.To)
 			if to == s.from {

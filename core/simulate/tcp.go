@@ -6,6 +6,7 @@ import (
 	"slices"
 	"time"
 
+	"imbrel/core/codepoint"
 	"imbrel/core/measure"
 	"imbrel/core/packet"
 	"imbrel/core/policy"
@@ -39,7 +40,7 @@ type tcpTraffic struct {
 	*policy.Traffic
 	index       int
 	end         time.Duration
-	flows       []*measure.Flows // of the whole time first, then of each window
+	flows       [2][]*measure.Flows // of the data forth and back: of the whole time first, then of each window; none where none flows
 	from, to    *port
 	forth, back []hop
 	tag         *packet.Tag
@@ -58,16 +59,26 @@ type endpoint struct {
 	flow     packet.Flow
 	timer    timer
 	line     unit.Clock // of the host: what it sends comes one after the other
-	gets     bool       // what it receives is the traffic's data
 	got      int64
 	timeouts int64
 	opened   bool
 }
 
+// data returns the direction of the data that an end receives: 0 forth, 1 back.
+func (e *endpoint) data() int {
+	if e.source.reverse {
+		return 0
+	}
+	return 1
+}
+
+// gets reports whether what an end receives is the traffic's data.
+func (e *endpoint) gets() bool { return len(e.traffic.flows[e.data()]) > 0 }
+
 // A client is a flow for bytes, or one who exchanges requests and answers.
 type client struct {
 	*tcpTraffic
-	number   int
+	numbered [2]int // its number among the flows forth and back
 	random   *rand.Rand
 	timer    timer
 	measures [2]*measure.Flow // forth and back
@@ -79,6 +90,8 @@ type client struct {
 	open     int // that are asked for
 	pace     unit.Clock
 	thinking bool
+	sends    [2]int64 // of a conversation, the bytes forth and back
+	over     [2]bool  // all of them have arrived
 }
 
 // An exchange is a connection over which requests are answered.
@@ -130,12 +143,11 @@ func (r *run) overTCP(index int, t *policy.Traffic, end time.Duration) error {
 		if i > 0 {
 			from, until = max(from, r.windows[i-1].From), min(until, r.windows[i-1].To)
 		}
-		f := c.Flows(index, t.Flows, from, max(until, from))
-		f.Reverse = t.Back()
-		w.flows = append(w.flows, f)
+		way := w.way()
+		w.flows[way] = append(w.flows[way], c.Flows(index, t.Back(), t.Flows, from, max(until, from)))
 	}
 	for n := range t.Flows {
-		c := &client{tcpTraffic: w, number: n, random: traffic.Random(r.options.Seed, t.Name, n)}
+		c := &client{tcpTraffic: w, numbered: [2]int{n, n}, random: traffic.Random(r.options.Seed, t.Name, n)}
 		c.measures = [2]*measure.Flow{r.newFlow(t, end), r.newFlow(t, end)}
 		spread := settle
 		if t.Back() && t.Think > settle {
@@ -150,6 +162,14 @@ func (r *run) overTCP(index int, t *policy.Traffic, end time.Duration) error {
 		r.wakeAt(&c.timer, c, c.starts)
 	}
 	return nil
+}
+
+// way returns the direction of the traffic's data, where there is one: 0 forth, 1 back.
+func (w *tcpTraffic) way() int {
+	if w.Back() {
+		return 1
+	}
+	return 0
 }
 
 // connect makes the two ends of one more connection of a client.
@@ -179,42 +199,57 @@ func (c *client) connect(r *run) error {
 		}
 	}
 	r.calling[f], r.calling[f.Reverse()] = true, true
-	forth, back := c.base, c.base
-	forth.Initial, back.Initial = c.random.Uint32(), c.random.Uint32()
-	data := &forth
-	if c.Back() {
-		data = &back
-	}
-	data.RTT = func(v time.Duration) {
-		for _, f := range c.collected(r) {
-			f.RoundTrip(v)
-		}
-	}
-	a := &endpoint{End: tcp.NewEnd(forth), client: c, traffic: c.tcpTraffic, flow: f, gets: c.Back()}
-	b := &endpoint{End: tcp.NewEnd(back), client: c, traffic: c.tcpTraffic, flow: f.Reverse(), gets: !c.Back()}
-	a.peer, b.peer = b, a
-	a.source = &source{index: c.index, from: c.from, route: c.forth, flow: c.measures[0], end: c.end, endpoint: a}
-	b.source = &source{index: c.index, reverse: true, from: c.to, route: c.back, flow: c.measures[1], end: c.end, endpoint: b}
-	if c.calls {
-		a.Open()
-	} else {
-		b.Open()
-	}
-	c.lines = append(c.lines, &exchange{client: a, server: b})
+	c.join(r, f, [2]codepoint.DSCP{c.DSCP, c.DSCP})
 	return nil
 }
 
-// collected returns what is collected now.
-func (c *client) collected(r *run) []*measure.Flows {
+// join makes the two ends of a connection, whose packets have a DSCP forth and one back.
+func (c *client) join(r *run, f packet.Flow, dscp [2]codepoint.DSCP) {
+	var ends [2]*endpoint
+	for way := range ends {
+		config := c.base
+		config.DSCP, config.Initial = dscp[way], c.random.Uint32()
+		if len(c.flows[way]) > 0 {
+			config.RTT = func(v time.Duration) {
+				for _, f := range c.collected(r, way == 1) {
+					f.RoundTrip(v)
+				}
+			}
+		}
+		e := &endpoint{End: tcp.NewEnd(config), client: c, traffic: c.tcpTraffic, flow: f}
+		e.source = &source{index: c.index, reverse: way == 1, from: c.from, route: c.forth, flow: c.measures[way], end: c.end, endpoint: e}
+		if way == 1 {
+			e.flow, e.source.from, e.source.route = f.Reverse(), c.to, c.back
+		}
+		ends[way] = e
+	}
+	ends[0].peer, ends[1].peer = ends[1], ends[0]
+	if c.calls {
+		ends[0].Open()
+	} else {
+		ends[1].Open()
+	}
+	c.lines = append(c.lines, &exchange{client: ends[0], server: ends[1]})
+}
+
+// collected returns what is collected now of the data of a direction.
+func (c *client) collected(r *run, reverse bool) []*measure.Flows {
+	flows := c.flows[0]
+	if reverse {
+		flows = c.flows[1]
+	}
+	if len(flows) == 0 {
+		return nil
+	}
 	if r.now >= c.end || r.now < r.plan.WarmUp {
 		return nil
 	}
 	if len(r.open) == 0 {
-		return c.flows[:1]
+		return flows[:1]
 	}
-	out := append(r.flowsOpen[:0], c.flows[0])
+	out := append(r.flowsOpen[:0], flows[0])
 	for _, w := range r.open {
-		out = append(out, c.flows[w])
+		out = append(out, flows[w])
 	}
 	r.flowsOpen = out
 	return out
@@ -226,11 +261,14 @@ func (c *client) wake(r *run) {
 	if r.now >= c.end {
 		return
 	}
-	if !c.Back() {
+	switch {
+	case c.Kind == policy.Conversations:
+		c.converse(r)
+	case c.Back():
+		c.ask(r)
+	default:
 		c.transfer(r)
-		return
 	}
-	c.ask(r)
 }
 
 // transfer opens the flow, or writes the next bytes of one with a rate of its own.
@@ -238,7 +276,7 @@ func (c *client) transfer(r *run) {
 	line := c.lines[0]
 	writer := line.client
 	if r.now == c.starts {
-		for _, f := range c.collected(r) {
+		for _, f := range c.collected(r, false) {
 			if c.Bytes > 0 {
 				f.Begun()
 			}
@@ -294,7 +332,7 @@ func (c *client) ask(r *run) {
 		}
 	}
 	c.starts, c.left, c.thinking = r.now, c.Objects, false
-	for _, f := range c.collected(r) {
+	for _, f := range c.collected(r, true) {
 		f.Begun()
 	}
 	for _, l := range c.lines {
@@ -325,19 +363,19 @@ func (c *client) request(r *run, l *exchange) {
 func (c *client) progress(r *run, e *endpoint) {
 	if !e.opened && e.Opened() {
 		e.opened = true
-		if e.gets {
-			for _, f := range c.flows {
-				f.Opened(c.number)
-			}
+		for _, f := range c.flows[e.data()] {
+			f.Opened(c.numbered[e.data()])
 		}
 	}
 	if n := e.Received() - e.got; n > 0 {
 		e.got += n
-		if e.gets {
-			for _, f := range c.collected(r) {
-				f.Arrived(c.number, n)
-			}
+		for _, f := range c.collected(r, e.data() == 1) {
+			f.Arrived(c.numbered[e.data()], n)
 		}
+	}
+	if c.Kind == policy.Conversations {
+		c.conversed(r, e)
+		return
 	}
 	if !c.Back() {
 		c.transferred(r, e)
@@ -373,7 +411,7 @@ func (c *client) progress(r *run, e *endpoint) {
 		return
 	}
 	c.thinking = true
-	c.completed(r)
+	c.completed(r, true)
 	if c.Kind == policy.Pages {
 		for _, l := range c.lines {
 			l.client.Close()
@@ -387,24 +425,24 @@ func (c *client) progress(r *run, e *endpoint) {
 
 // transferred sees to the end of a flow for bytes.
 func (c *client) transferred(r *run, e *endpoint) {
-	if !e.gets || c.Bytes == 0 || !e.Ended() || c.thinking {
+	if !e.gets() || c.Bytes == 0 || !e.Ended() || c.thinking {
 		return
 	}
 	c.thinking = true // it is complete
 	e.Close()
-	for _, f := range c.flows {
-		f.Ended(c.number, r.now)
+	for _, f := range c.flows[0] {
+		f.Ended(c.numbered[0], r.now)
 	}
-	c.completed(r)
+	c.completed(r, false)
 }
 
 // completed books that a transfer, an exchange or a page is complete, if its beginning was
 // booked too.
-func (c *client) completed(r *run) {
+func (c *client) completed(r *run, reverse bool) {
 	if c.starts < r.plan.WarmUp {
 		return
 	}
-	for _, f := range c.collected(r) {
+	for _, f := range c.collected(r, reverse) {
 		f.Completed(r.now - c.starts)
 	}
 }
@@ -431,7 +469,6 @@ func (r *run) pump(e *endpoint) {
 	if r.now >= e.traffic.end {
 		return
 	}
-	data := !e.gets
 	for r.failed == nil {
 		s, ok := e.Next(r.now)
 		if !ok {
@@ -441,8 +478,8 @@ func (r *run) pump(e *endpoint) {
 			r.failed = fmt.Errorf("%s: the rehearsal `%s` sends more than %d packets: let it last less long, or send less", r.plan.At, r.plan.Name, maxPackets)
 			break
 		}
-		if data && s.Data > 0 {
-			for _, f := range e.client.collected(r) {
+		if s.Data > 0 {
+			for _, f := range e.client.collected(r, e.source.reverse) {
 				f.Sent(s.Again)
 			}
 		}
@@ -467,10 +504,8 @@ func (r *run) pump(e *endpoint) {
 	}
 	if n := e.Timeouts - e.timeouts; n > 0 {
 		e.timeouts += n
-		if data {
-			for _, f := range e.client.collected(r) {
-				f.TimedOut(n)
-			}
+		for _, f := range e.client.collected(r, e.source.reverse) {
+			f.TimedOut(n)
 		}
 	}
 	r.rearm(e)

@@ -30,6 +30,7 @@ type rehearsalRun struct {
 	seed       uint64
 	without    bool
 	both       bool
+	closed     bool
 	hops       bool
 	suggest    bool
 	every      string
@@ -110,6 +111,7 @@ warned of too.`,
 	c.Flags().StringSliceVar(&r.view.Classes, "class", nil, "show only these `CLASSES`")
 	c.Flags().BoolVar(&r.view.All, "all", false, "show everything, also what is idle or not among the worst")
 	c.Flags().BoolVar(&r.view.Packets, "packets", false, "show packets a second beside bit/s")
+	c.Flags().BoolVar(&r.closed, "closed-loop", false, "make each TCP conversation of a capture a flow of as many bytes, which slows down where packets are lost")
 	c.Flags().StringVar(&r.captureOut, "capture-out", "", "write what enters and leaves each interface as pcapng into the folder `DIR`")
 	numberVar(c.Flags(), &r.repeat, "repeat", 0, 1, mostRepeats, "run `N` times with different seeds, on all processors, and say in how many each expectation holds")
 	c.Flags().StringVar(&r.shard, "shard", "", "run only a `PART` of the repeats, such as 3/16, to be joined with compare --merge")
@@ -391,14 +393,14 @@ func (a *app) runOne(r *rehearsalRun, f *policy.File, plan *policy.Rehearsal, wi
 func (a *app) checkOne(r *rehearsalRun, plan *policy.Rehearsal) error {
 	captures := files.Captures{In: r.in}
 	defer captures.Close()
-	return r.in.WithLines(simulate.Check(r.file, plan, simulate.Options{Seed: r.seed, Capture: captures.Open}))
+	return r.in.WithLines(simulate.Check(r.file, plan, simulate.Options{Seed: r.seed, Capture: captures.Open, ClosedLoop: r.closed}))
 }
 
 // run runs a rehearsal of the file, or of a change of it.
 func (a *app) run(r *rehearsalRun, f *policy.File, plan *policy.Rehearsal, o simulate.Options) (*measure.Result, error) {
 	captures := files.Captures{In: r.in}
 	defer captures.Close()
-	o.Capture, o.Stop = captures.Open, r.stop
+	o.Capture, o.Stop, o.ClosedLoop = captures.Open, r.stop, r.closed
 	res, err := simulate.Run(f, plan, o)
 	if err != nil {
 		return nil, r.in.WithLines(err)

@@ -538,6 +538,9 @@ func (t Text) captures(r *measure.Result) {
 			}
 		}
 		t.Line("The capture of `%s`: %s of %s packets were sent.", c.Name, figure.Count(c.Replayed), figure.Count(c.Packets))
+		if c.ClosedLoop > 0 {
+			t.Line("  In place of %s of TCP its conversations were at work, each with as many bytes: `%s-tcp`.", figure.Count(c.ClosedLoop), c.Name)
+		}
 		for _, s := range c.Skipped {
 			not = append(not, fmt.Sprintf("%s, which cannot be used (%s)", s.Why, figure.Count(s.Count)))
 		}
