@@ -18,6 +18,7 @@ type piece struct {
 	sacked     bool
 	lost       bool // and not sent again
 	at         time.Duration
+	order      int64 // of sending, among all that was sent
 	prev, next int64 // in the order of sending; of those neither sacked nor lost
 }
 
@@ -28,7 +29,8 @@ func (p *piece) end() uint64 { return p.seq + uint64(p.length) }
 type pieces struct {
 	ring          []piece // of a power of two
 	first, after  int64   // numbers
-	oldest, newer int64   // ends of the list by the time of sending; none: -1
+	oldest, newer int64   // ends of the list in the order of sending; none: -1
+	sends         int64   // how often a piece was sent
 }
 
 const none = -1
@@ -53,7 +55,8 @@ func (q *pieces) add(p piece) int64 {
 // link puts a piece at the end of those in the order of sending.
 func (q *pieces) link(n int64) {
 	p := q.at(n)
-	p.prev, p.next = q.newer, none
+	p.prev, p.next, p.order = q.newer, none, q.sends
+	q.sends++
 	if q.newer == none {
 		q.oldest = n
 	} else {
@@ -119,14 +122,14 @@ type sender struct {
 	phase     phase
 	recover   uint64 // where recovery ends
 	reducedAt uint64 // a mark below was answered
+	answered  int64  // the order of sending from which on a loss is another than the one answered last
 	tellCWR   bool
 	limited   bool // the window kept data back
 	urgent    bool // the first piece of a recovery is sent at once (RFC 6675 §5, 4.3)
 	lastSent  time.Duration
 
 	// RACK-TLP, RFC 8985
-	rackAt    time.Duration // when the piece was sent that was delivered and sent last
-	rackEnd   uint64
+	rackOrder int64 // of the piece that was sent last of those that were delivered; -1: none was
 	rackRTT   time.Duration
 	furthest  uint64 // FACK
 	reordered bool
@@ -150,7 +153,7 @@ func (o *sender) begin(c *Config) {
 	o.control = c.Control.algorithm()
 	o.pieces.oldest, o.pieces.newer = none, none
 	o.timer, o.lookAt = never, never
-	o.patience = 1
+	o.patience, o.rackOrder = 1, -1
 	o.allowed = math.MaxInt32
 	o.limit = 1
 }
@@ -184,8 +187,8 @@ func (e *End) acknowledged(now time.Duration, s *Segment) {
 		if p.tries > 1 && rtt < o.rtt.least {
 			return
 		}
-		if p.at > o.rackAt || p.at == o.rackAt && p.end() > o.rackEnd {
-			o.rackAt, o.rackEnd, o.rackRTT = p.at, p.end(), rtt
+		if p.order > o.rackOrder {
+			o.rackOrder, o.rackRTT = p.order, rtt
 		}
 	}
 	for o.pieces.first < o.pieces.after {
@@ -317,10 +320,10 @@ func (e *End) lookForLoss(now time.Duration, flight int64) {
 	o := &e.out
 	o.lookAt = never
 	wait := o.rackRTT + o.reordering()
-	found := false
+	found, anew := false, false
 	for n := o.pieces.oldest; n != none; {
 		p := o.pieces.at(n)
-		if p.at > o.rackAt || p.at == o.rackAt && p.end() >= o.rackEnd {
+		if p.order > o.rackOrder {
 			break
 		}
 		if due := p.at + wait; due > now {
@@ -328,13 +331,17 @@ func (e *End) lookForLoss(now time.Duration, flight int64) {
 			break
 		}
 		next := p.next
+		found, anew = true, anew || p.order >= o.answered
 		o.pieces.unlink(n)
 		o.loses(n)
-		found = true
 		n = next
 	}
-	if found && o.phase == open {
+	switch {
+	case found && o.phase == open:
 		o.phase, o.recover, o.urgent = recovering, o.sent, true
+		e.reduce(flight)
+	case anew: // RFC 5681 §4.3: the loss of a retransmission, or in two successive windows
+		o.phase, o.recover = recovering, o.sent
 		e.reduce(flight)
 	}
 }
@@ -354,6 +361,7 @@ func (o *sender) loses(n int64) {
 // reduce lets congestion control answer a loss.
 func (e *End) reduce(flight int64) {
 	o := &e.out
+	o.answered = o.pieces.sends
 	o.Threshold = o.control.reduced(&o.Window, min(flight, o.Size))
 	o.Size, o.started = o.Threshold, true
 	o.reducedAt = o.sent
@@ -460,7 +468,7 @@ func (e *End) expired(now time.Duration) {
 		o.Threshold = o.control.reduced(&o.Window, min(int64(o.sent-o.acked), o.Size))
 		o.recover, o.started = o.sent, true
 	}
-	o.phase, o.probed, o.lookAt = timedOut, 0, never
+	o.phase, o.probed, o.lookAt, o.answered = timedOut, 0, never, o.pieces.sends
 	o.reducedAt, o.limited = o.acked, true
 	o.Size = o.MSS
 	o.lost, o.nextLost = o.lost[:0], 0
