@@ -199,7 +199,19 @@ func (m *Measures) whyTCP(w *Why, r *Result, e *policy.Expectation, f *finding) 
 	}
 	// What is asked for and what is acknowledged goes the other way.
 	of := m.bothWays(f.of)
-	if s := add(of); s.sent > s.received && e.Metric != policy.RoundTrip {
+	waits := 0.0 // of a packet forth and one back
+	for _, way := range ways(of) {
+		sum, packets := 0.0, int64(0)
+		for _, t := range way {
+			packets += t.received
+			for i := range t.hops {
+				sum += t.hops[i].Wait
+			}
+		}
+		waits += sum / float64(max(packets, 1))
+	}
+	waited := e.Metric == policy.RoundTrip || e.Metric == policy.Completion && waits > e.Limit/2
+	if s := add(of); s.sent > s.received && !waited {
 		both := *f
 		both.of = of
 		m.whyLost(w, r, e, &both)
