@@ -215,9 +215,12 @@ func (s *resolver) traffic(t *trafficLine) {
 
 // bursts checks that a stream has the times of its bursts where it sends in bursts.
 func (s *resolver) bursts(t *trafficLine) {
+	if !s.sound("rehearsals", "loads") {
+		return // what is not given may be what cannot be read
+	}
 	for _, key := range []string{"on", "off"} {
 		switch on := t.Arrivals == policy.OnOff; {
-		case on && !has(t, key) && s.sound("rehearsals", "loads"):
+		case on && !has(t, key):
 			s.problem(t.PlaceOf("arrivals"), 0, "add it, such as on: 200ms and off: 1s", "`arrivals: on-off` needs the key `%s` beside it", key)
 		case !on && has(t, key):
 			s.problem(t.PlaceOf(key), 0, "remove it, or write `arrivals: on-off`", "`%s` means something to arrivals of the kind on-off alone", key)
@@ -275,7 +278,7 @@ func (s *resolver) overTCP(t *trafficLine) {
 		if k.key == "receive-window" {
 			least = 2 * t.Packet
 		}
-		if has(t, k.key) && (k.size < least || k.size > 1<<40) {
+		if has(t, k.key) && (k.size < least || k.size > 1<<40) && s.sound("rehearsals", "loads") {
 			s.problem(t.PlaceOf(k.key), 0, fmt.Sprintf("give from %s to %s", least, unit.Size(1<<40)), "`%s` cannot be %s", k.key, k.size)
 		}
 	}
@@ -286,10 +289,10 @@ func (s *resolver) calls(t *trafficLine) {
 	if !has(t, "playout") {
 		t.Playout = policy.DefaultPlayout
 	}
-	if t.Ramp != nil && t.Ramp.FromCalls >= t.Calls {
+	if t.Ramp != nil && t.Ramp.FromCalls >= t.Calls && s.sound("rehearsals", "loads") {
 		s.problem(t.PlaceOf("calls"), 0, "let it rise: a call that has begun goes on to the end", "a ramp from %d to %d calls does not rise", t.Ramp.FromCalls, t.Calls)
 	}
-	if has(t, "speech") && (t.Speech <= 0 || t.Speech >= 1) {
+	if has(t, "speech") && (t.Speech <= 0 || t.Speech >= 1) && s.sound("rehearsals", "loads") {
 		s.problem(t.PlaceOf("speech"), 0, "give a part between, such as 40%; without the key silence is sent too", "speech of %g %% of the time is none, or all", 100*t.Speech)
 	}
 	if t.codec != "" {

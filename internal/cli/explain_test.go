@@ -201,7 +201,7 @@ func TestExplainSaysWhy(t *testing.T) {
 	r := imbrel(t, dir, "", nil, "explain", "ternrock.yaml", "--from", "10.44.10.40", "--to", "10.44.64.99", "--protocol", "tcp", "--to-port", "8730", "--dscp", "ef", "--why")
 	for _, want := range []string{
 		"EF 46 0x2e (ToS 0xb8) → DF 0 0x00 (ToS 0x00)", "not charts", "except to 10.44.64.99", "takes it: rest, ternrock.yaml:",
-		"is promised 2.92Mbit/s of 11.4Mbit/s when all are busy", "The packet arrives as DF, in a priority queue at 0 of 1 links on its route; `ternrock` treats it as the rest.",
+		"is promised 2.41Mbit/s of 11.4Mbit/s when all are busy", "The packet arrives as DF, in a priority queue at 0 of 1 links on its route; `ternrock` treats it as the rest.",
 	} {
 		if !strings.Contains(r.out, want) {
 			t.Errorf("does not say %q:\n%s%s", want, r.out, r.err)

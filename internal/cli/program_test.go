@@ -132,7 +132,7 @@ func TestDemo(t *testing.T) {
 	if r.status != 0 || r.err != "" {
 		t.Fatalf("exit %d, stderr %q", r.status, r.err)
 	}
-	for _, want := range []string{"Verdict: PASS. All 9 expectations hold.", "voice mos >= 4.2", "FAILS", "Try next:"} {
+	for _, want := range []string{"Verdict: PASS. All 10 expectations hold.", "voice mos >= 4.2", "FAILS", "Try next:"} {
 		if !strings.Contains(r.out, want) {
 			t.Errorf("the demo does not say %q", want)
 		}
