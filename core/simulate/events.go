@@ -1,7 +1,9 @@
 package simulate
 
 import (
+	"cmp"
 	"math/bits"
+	"slices"
 	"time"
 )
 
@@ -28,95 +30,177 @@ const (
 	wake                // a timer rings
 )
 
-// A queue of events: a heap of four children a node, which keeps the least
-// first. The events themselves stay where they are; what moves has no pointers.
+// A queue of events is a calendar (Brown 1988): days of one length, each with the events that
+// are due in it, or in it a whole number of years later, in their order. The next event is
+// then the first of the day it is, or of a day soon after. How long a day is follows from how
+// many days were empty, and how many events were passed to find a place. Days of a power of
+// two of nanoseconds make the day of a time a shift. The zero queue is empty.
 type events struct {
-	heap  []due
+	slots []planned
+	free  uint32 // a list of slots without an event
+	days  []day
+	today uint64 // counted from time 0
+	shift uint   // a day is 1<<shift ns
+	count int
 	order uint64
-	slots []event
-	spare []uint32 // slots without an event
+	// Since the length of a day was looked at last: events taken, days that were empty, and
+	// events that were passed.
+	taken, empty, passed int
 }
 
-// due is when an event is, and in which slot it is.
-type due struct {
-	at, order uint64
-	slot      uint32
+// A planned event is in a slot; next is the slot of the one after it in its day.
+type planned struct {
+	event
+	order uint64
+	next  uint32
 }
 
-// before returns 1 if d comes before o, else 0, without a branch: the processor
-// would guess every other one wrong.
-func (d *due) before(o *due) uint64 {
-	_, less := bits.Sub64(d.order, o.order, 0)
-	_, less = bits.Sub64(d.at, o.at, less)
-	return less
+// A day is the first and the last of its events; nothing: none.
+type day struct{ first, last uint32 }
+
+// nothing is no slot: slots are counted from 1.
+const nothing = 0
+
+// The least and the most days of a year, and for how many events the length of a day stays.
+const (
+	leastDays = 64
+	mostDays  = 1 << 22
+	lookAfter = 4096
+)
+
+// before reports whether a slot's event comes before another's.
+func (s *planned) before(o *planned) bool {
+	return s.at < o.at || s.at == o.at && s.order < o.order
 }
 
+// plan puts an event into the queue.
 func (q *events) plan(e event) {
-	var slot uint32
-	if n := len(q.spare); n > 0 {
-		slot = q.spare[n-1]
-		q.spare = q.spare[:n-1]
+	n := q.free
+	if n != nothing {
+		q.free = q.slots[n].next
 	} else {
-		slot = uint32(len(q.slots))
-		q.slots = append(q.slots, event{})
-	}
-	q.slots[slot] = e
-	d := due{uint64(e.at), q.order, slot}
-	q.order++
-	q.heap = append(q.heap, d)
-	i := len(q.heap) - 1
-	for i > 0 {
-		p := (i - 1) / 4
-		if d.before(&q.heap[p]) == 0 {
-			break
+		if len(q.slots) == 0 {
+			q.slots = append(q.slots, planned{})
+			q.days, q.shift = make([]day, leastDays), 14
 		}
-		q.heap[i] = q.heap[p]
-		i = p
+		n = uint32(len(q.slots))
+		q.slots = append(q.slots, planned{})
 	}
-	q.heap[i] = d
+	s := &q.slots[n]
+	s.event, s.order = e, q.order
+	q.order++
+	if q.count++; q.count > 2*len(q.days) && len(q.days) < mostDays {
+		q.insert(n)
+		q.rebuild(2*len(q.days), q.shift)
+		return
+	}
+	q.insert(n)
 }
 
+// insert puts a slot into its day.
+func (q *events) insert(n uint32) {
+	s := &q.slots[n]
+	number := uint64(s.at) >> q.shift
+	d := &q.days[number&uint64(len(q.days)-1)]
+	q.today = min(q.today, number)
+	switch {
+	case d.first == nothing:
+		d.first, d.last, s.next = n, n, nothing
+	case !s.before(&q.slots[d.last]):
+		q.slots[d.last].next, d.last, s.next = n, n, nothing
+	case s.before(&q.slots[d.first]):
+		s.next, d.first = d.first, n
+	default:
+		at := d.first
+		for {
+			q.passed++
+			next := q.slots[at].next
+			if s.before(&q.slots[next]) {
+				q.slots[at].next, s.next = n, next
+				return
+			}
+			at = next
+		}
+	}
+}
+
+// next takes the first event out.
 func (q *events) next() (event, bool) {
-	if len(q.heap) == 0 {
+	if q.count == 0 {
 		return event{}, false
 	}
-	slot := q.heap[0].slot
-	first := q.slots[slot]
-	q.slots[slot] = event{}
-	q.spare = append(q.spare, slot)
-	n := len(q.heap) - 1
-	last := q.heap[n]
-	q.heap = q.heap[:n]
-	if n > 0 {
-		q.down(last)
+	if q.taken++; q.taken >= lookAfter {
+		q.look()
 	}
-	return first, true
+	mask := uint64(len(q.days) - 1)
+	for tries := 0; ; tries++ {
+		d := &q.days[q.today&mask]
+		if n := d.first; n != nothing {
+			if s := &q.slots[n]; uint64(s.at)>>q.shift == q.today {
+				if d.first = s.next; d.first == nothing {
+					d.last = nothing
+				}
+				s.next, q.free = q.free, n
+				q.count--
+				return s.event, true
+			}
+		}
+		q.today++
+		if q.empty++; tries > int(mask) { // a year without an event
+			q.today = q.soonest()
+		}
+	}
 }
 
-// down puts d in the place of the first, or further down.
-func (q *events) down(d due) {
-	i := 0
-	for {
-		c := 4*i + 1
-		if c+4 <= len(q.heap) {
-			four := (*[4]due)(q.heap[c:])
-			a, b := four[1].before(&four[0]), 2+four[3].before(&four[2])
-			if four[b&3].before(&four[a&3]) == 1 {
-				a = b
-			}
-			c += int(a)
-		} else {
-			for k := c + 1; k < len(q.heap); k++ {
-				if q.heap[k].before(&q.heap[c]) == 1 {
-					c = k
-				}
-			}
+// soonest returns the day of the first event of all.
+func (q *events) soonest() uint64 {
+	best := uint32(nothing)
+	for i := range q.days {
+		if n := q.days[i].first; n != nothing && (best == nothing || q.slots[n].before(&q.slots[best])) {
+			best = n
 		}
-		if c >= len(q.heap) || q.heap[c].before(&d) == 0 {
-			break
-		}
-		q.heap[i] = q.heap[c]
-		i = c
 	}
-	q.heap[i] = d
+	return uint64(q.slots[best].at) >> q.shift
+}
+
+// look makes the days longer where many were empty, and shorter where many events share one.
+func (q *events) look() {
+	shift := q.shift
+	switch {
+	case q.empty > q.taken && shift < 40:
+		shift += min(max(1, uint(bits.Len(uint(q.empty/q.taken)))-1), 40-shift)
+	case q.passed > 2*q.taken && 4*q.empty < q.taken && shift > 4:
+		shift--
+	}
+	days := len(q.days)
+	if q.count < days/8 && days > leastDays {
+		days /= 2
+	}
+	q.taken, q.empty, q.passed = 0, 0, 0
+	if shift != q.shift || days != len(q.days) {
+		q.rebuild(days, shift)
+	}
+}
+
+// rebuild puts all events into days of another number and length.
+func (q *events) rebuild(days int, shift uint) {
+	all := make([]uint32, 0, q.count)
+	for i := range q.days {
+		for n := q.days[i].first; n != nothing; n = q.slots[n].next {
+			all = append(all, n)
+		}
+	}
+	slices.SortFunc(all, func(a, b uint32) int {
+		return cmp.Or(cmp.Compare(q.slots[a].at, q.slots[b].at), cmp.Compare(q.slots[a].order, q.slots[b].order))
+	})
+	q.today = q.today << q.shift >> shift
+	q.shift = shift
+	if days != len(q.days) {
+		q.days = make([]day, days)
+	} else {
+		clear(q.days)
+	}
+	for _, n := range all {
+		q.insert(n)
+	}
 }

@@ -17,11 +17,46 @@ import (
 // where it was dropped. It is shared by packets and never changed.
 type fate struct {
 	in    measure.Set
-	first int32   // the class that takes it first, or the rest
-	slots []int32 // by stage: the entry of the policy attached there, or unasked
+	first int32  // the class that takes it first, or the rest
+	ahead []step // by stage
+}
+
+// A step is what the policy attached at a stage would make of the packet: the entry that takes
+// it, or unasked, given the marks that it comes with.
+type step struct {
+	slot  int32
+	marks uint32
 }
 
 const unasked = -1
+
+// marks returns the marks of a packet in all layers: all that a policy on its way can have
+// changed.
+func marks(p *packet.Packet) uint32 {
+	m := uint32(p.TrafficClass())
+	if p.Tagged {
+		pcp, _ := p.PCP()
+		m |= uint32(pcp)<<8 | 1<<11
+		if p.DEI() {
+			m |= 1 << 12
+		}
+	}
+	if p.Labels() > 0 {
+		tc, _ := p.TC()
+		m |= uint32(tc)<<13 | 1<<16
+	}
+	return m
+}
+
+// known returns the entry that takes a packet at a path, where that follows from what was
+// foreseen: it has come there as foreseen, and what is in force there never changes.
+func (r *run) known(p *path, f *flight, d policy.Direction) (slot int32, ok bool) {
+	if p.config.Plan == nil || p.sometimes {
+		return 0, false
+	}
+	k := &f.fate.ahead[f.stage(d)]
+	return k.slot, k.slot != unasked && k.marks == marks(&f.Packet)
+}
 
 // A stage is a data path on a route: 2n is the n-th node's incoming one, 2n+1 its
 // outgoing one.
@@ -31,7 +66,7 @@ func (f *flight) stage(d policy.Direction) int { return 2*f.at + int(d) }
 // packet at the path it comes to; for one that a policy on its way would have blocked,
 // the last.
 func (r *run) foreseen(f *flight, d policy.Direction) int {
-	if n := f.fate.slots[f.stage(d)]; n != unasked {
+	if n := f.fate.ahead[f.stage(d)].slot; n != unasked {
 		return int(n)
 	}
 	return len(f.hop().path(d).members) - 1
@@ -99,11 +134,11 @@ func (r *run) fateFrom(f *flight, stage int, now epoch) *fate {
 
 // imagine takes a packet along the rest of its route.
 func (r *run) imagine(g *flight, stage int) *fate {
-	out := &fate{first: int32(r.rest), slots: make([]int32, 2*len(g.route))}
-	for i := range out.slots {
-		out.slots[i] = unasked
+	out := &fate{first: int32(r.rest), ahead: make([]step, 2*len(g.route))}
+	for i := range out.ahead {
+		out.ahead[i].slot = unasked
 	}
-	for ; stage < len(out.slots); stage++ {
+	for ; stage < len(out.ahead); stage++ {
 		g.at = stage / 2
 		h, d := g.hop(), policy.Direction(stage%2)
 		if d == policy.In {
@@ -115,8 +150,10 @@ func (r *run) imagine(g *flight, stage int) *fate {
 			h.Forward(&g.Packet, g.inside)
 		}
 		if p := h.path(d); p.attached != nil {
+			k := &out.ahead[stage]
+			k.marks = marks(&g.Packet)
 			n := p.foresight.Take(r.now, &g.Packet)
-			out.slots[stage] = n
+			k.slot = n
 			m := r.member(p, n)
 			out.in = r.sets.Union(out.in, m.in)
 			if out.first == int32(r.rest) {

@@ -41,6 +41,7 @@ type port struct {
 type path struct {
 	*datapath.Path
 	config    datapath.Config
+	sometimes bool // the policy in force has a `when`
 	place     int32
 	attached  *plan.Plan          // the policy attached here, in force or not
 	foresight *datapath.Foresight // of that policy
@@ -223,6 +224,7 @@ func (r *run) newPath(at *port, d policy.Direction) {
 // open makes the data path.
 func (p *path) open(r *run) {
 	p.Path = datapath.New(p.config)
+	p.sometimes = p.Sometimes()
 	if p.names = p.Classes(); p.names == nil {
 		p.names = r.classes
 	}

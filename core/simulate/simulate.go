@@ -214,12 +214,14 @@ func unrehearsed(f *policy.File, rehearsal *policy.Rehearsal) policy.Problems {
 // more: those that are built, and two tags and four labels.
 const room = packet.HeaderRoom + 2*4 + 4*4
 
+// flight returns a packet that is not under way. What its Packet says is that of another:
+// whoever makes it one sets all of it.
 func (r *run) flight() *flight {
 	if n := len(r.spare); n > 0 {
 		p := r.spare[n-1]
 		r.spare = r.spare[:n-1]
-		*p = flight{room: p.room, steps: p.steps[:0], first: int32(r.rest)}
-		p.Owner = p
+		p.source, p.flow, p.route, p.fate, p.inside = nil, nil, nil, nil, nil
+		p.number, p.sent, p.at, p.in, p.first, p.steps = 0, 0, 0, 0, int32(r.rest), p.steps[:0]
 		return p
 	}
 	if r.made++; r.made > mostUnderWay && r.failed == nil {
@@ -370,7 +372,12 @@ func (r *run) offer(at *port, d policy.Direction, f *flight) bool {
 	if p.Path == nil {
 		p.open(r)
 	}
-	reason := p.Enqueue(r.now, &f.Packet)
+	var reason datapath.Reason
+	if slot, ok := r.known(p, f, d); ok {
+		reason = p.EnqueueAs(r.now, &f.Packet, slot)
+	} else {
+		reason = p.Enqueue(r.now, &f.Packet)
+	}
 	r.offered(p, f, reason)
 	if p.config.Plan != nil {
 		r.join(p, f)

@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"math/rand/v2"
+	"runtime"
 	"testing"
 	"time"
 
@@ -84,7 +85,7 @@ func bare(flows int, lasts time.Duration) (packets int) {
 	rate := unit.Rate(100 * unit.MbitPerSecond)
 	each := unit.Rate(float64(rate) * 0.95 / float64(flows) * 700 / 738)
 	gap := float64(each.Time(700))
-	var q events
+	var q eventHeap
 	fifo := queue.FIFO{Limits: queue.Limits{Bytes: 1 << 20}}
 	var clock unit.Clock
 	var spare []*packet.Packet
@@ -140,7 +141,7 @@ func bare(flows int, lasts time.Duration) (packets int) {
 func BenchmarkHops(b *testing.B) {
 	for _, c := range []struct{ nodes, flows int }{{1, 100}, {5, 100}, {5, 10_000}} {
 		b.Run(fmt.Sprintf("%d hops, %d flows", c.nodes, c.flows), func(b *testing.B) {
-			lasts := 4 * time.Second * time.Duration(max(1, c.flows/1000))
+			lasts := 20 * time.Second * time.Duration(max(1, c.flows/5000))
 			f := chain(b, c.nodes, c.flows, lasts)
 			hops, packets := 0, 0
 			var here, there time.Duration
@@ -168,5 +169,28 @@ func BenchmarkHops(b *testing.B) {
 			b.ReportMetric(least/1e6, "Mbare/s")
 			b.ReportMetric(full/least, "of-bare")
 		})
+	}
+}
+
+// TestNoAllocationPerPacket: what a run allocates does not grow with its packets.
+func TestNoAllocationPerPacket(t *testing.T) {
+	allocations := func(lasts time.Duration) (mallocs, packets uint64) {
+		f := chain(t, 3, 50, lasts)
+		var before, after runtime.MemStats
+		runtime.ReadMemStats(&before)
+		res, err := Run(f, &f.Rehearsals[0], Options{Seed: 1})
+		runtime.ReadMemStats(&after)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for i := range res.Traffic {
+			packets += uint64(res.Traffic[i].SentPackets)
+		}
+		return after.Mallocs - before.Mallocs, packets
+	}
+	short, few := allocations(time.Second)
+	long, many := allocations(6 * time.Second)
+	if more := float64(long) - float64(short); more > 0.01*float64(many-few) {
+		t.Errorf("%d packets take %d allocations, and %d packets %d: %.3f for each more", few, short, many, long, more/float64(many-few))
 	}
 }

@@ -5,6 +5,8 @@ package traffic
 
 import (
 	"hash/fnv"
+	"math"
+	"math/bits"
 	"math/rand/v2"
 	"time"
 
@@ -40,6 +42,7 @@ type Call struct {
 
 	sent     uint32
 	interval uint32 // of the next packet, from the first
+	like     packet.Packet
 }
 
 // Next yields a packet every interval from Start to End, in which there is speech.
@@ -52,7 +55,10 @@ func (c *Call) Next(p *packet.Packet, room []byte) (time.Duration, bool, error) 
 	if at >= c.End {
 		return 0, false, nil
 	}
-	p.Build(room, c.Flow, c.DSCP, c.Codec.Length(c.Flow.From.Is6()), packet.RTPHeader)
+	if c.sent == 0 {
+		c.like.Build(make([]byte, packet.HeaderRoom), c.Flow, c.DSCP, c.Codec.Length(c.Flow.From.Is6()), packet.RTPHeader)
+	}
+	p.CopyOf(&c.like, room)
 	p.PutRTP(c.Codec.PayloadType, uint16(c.sent), c.interval*c.Codec.Ticks(), c.ID)
 	c.sent++
 	c.interval++
@@ -84,23 +90,29 @@ func (d *Dressed) Next(p *packet.Packet, room []byte) (time.Duration, bool, erro
 // bits on every machine: the usual library functions may differ in the last bit
 // where the processor has a fused multiply-add.
 func Exponential(r *rand.Rand) float64 {
-	// -ln(u) of u = m/2^53 in (0, 1]: -ln(m) + 53 ln 2, m = f·2^e, f in [1, 2).
+	// -ln(u) of u = m/2^53 in (0, 1]: 53 ln 2 - ln(m), m = f·2^e, f in (1/√2, √2].
 	m := r.Uint64()>>11 + 1
-	e := 0
-	for v := m; v > 1; v >>= 1 {
+	e := bits.Len64(m) - 1
+	f := float64(m) / float64(uint64(1)<<e)
+	if f > math.Sqrt2 {
+		f /= 2
 		e++
 	}
-	f := float64(m) / float64(uint64(1)<<e)
-	// ln f = 2 artanh(s), s = (f-1)/(f+1) in [0, 1/3): a series in s².
+	// ln f = 2 artanh(s), s = (f-1)/(f+1), |s| < 0.172: s + s³/3 + s⁵/5 + … to s²¹.
 	s := (f - 1) / (f + 1)
-	square := float64(s * s)
-	sum, power := 0.0, s
-	for k := 1; k <= 35; k += 2 {
-		sum += float64(power / float64(k))
-		power = float64(power * square)
-	}
-	const ln2 = 0.693147180559945309417232121458
-	return max(0, float64(float64(53-e)*ln2)-float64(2*sum))
+	q := s * s
+	sum := 1.0 / 21
+	sum = float64(sum*q) + 1.0/19
+	sum = float64(sum*q) + 1.0/17
+	sum = float64(sum*q) + 1.0/15
+	sum = float64(sum*q) + 1.0/13
+	sum = float64(sum*q) + 1.0/11
+	sum = float64(sum*q) + 1.0/9
+	sum = float64(sum*q) + 1.0/7
+	sum = float64(sum*q) + 1.0/5
+	sum = float64(sum*q) + 1.0/3
+	sum = float64(sum*q) + 1
+	return max(0, float64(float64(53-e)*math.Ln2)-float64(2*float64(sum*s)))
 }
 
 // A Reader yields the frames of a capture with their own times, counted from
