@@ -62,16 +62,36 @@ type Hop struct {
 	Wait        float64 // sum, in ns: no sum of times is too long for it
 	Slow        float64 // sum, of packets that came too late for an expectation or to be played
 	Max         time.Duration
-	Drops       [datapath.Reasons]int64
+
+	drops *[datapath.Reasons]int64 // nil: none, which most hops have
+}
+
+// Drops returns the drops for a reason.
+func (h *Hop) Drops(reason datapath.Reason) int64 {
+	if h.drops == nil {
+		return 0
+	}
+	return h.drops[reason]
 }
 
 // Dropped returns the drops of every reason.
 func (h *Hop) Dropped() int64 {
 	n := int64(0)
-	for _, d := range h.Drops {
-		n += d
+	for reason := range datapath.Reasons {
+		n += h.Drops(reason)
 	}
 	return n
+}
+
+// drop books drops for a reason.
+func (h *Hop) drop(reason datapath.Reason, n int64) {
+	if n == 0 {
+		return
+	}
+	if h.drops == nil {
+		h.drops = new([datapath.Reasons]int64)
+	}
+	h.drops[reason] += n
 }
 
 // A Collector collects tallies.
@@ -230,8 +250,8 @@ func (h *Hop) add(o *Hop) {
 	h.Wait += o.Wait
 	h.Slow += o.Slow
 	h.Max = max(h.Max, o.Max)
-	for i, n := range o.Drops {
-		h.Drops[i] += n
+	for reason := range datapath.Reasons {
+		h.drop(reason, o.Drops(reason))
 	}
 }
 
@@ -262,7 +282,7 @@ func (t *Tally) walked(steps []Step, slow bool) (waited time.Duration) {
 			h.Slow += float64(s.Wait)
 		}
 		if s.Reason != datapath.Passed {
-			h.Drops[s.Reason]++
+			h.drop(s.Reason, 1)
 		}
 	}
 	return waited

@@ -189,9 +189,9 @@ func inClass(w *Why) string {
 // reasonOf returns the reason for which most packets of a hop were dropped.
 func reasonOf(h *Hop) datapath.Reason {
 	reason := datapath.Passed
-	for i, n := range h.Drops {
-		if n > h.Drops[reason] {
-			reason = datapath.Reason(i)
+	for i := range datapath.Reasons {
+		if h.Drops(i) > h.Drops(reason) {
+			reason = i
 		}
 	}
 	return reason
@@ -585,7 +585,7 @@ func (m *Measures) HopRows(r *Result) []HopRow {
 			h := &hops[i]
 			p := &m.Places[h.Place]
 			row := HopRow{Traffic: c.names[way[0].Traffic], Direction: "forward", Node: p.Interface.Node.Name, Interface: p.Interface.Name, At: p.Direction.String(), Packets: h.Packets,
-				Drops: Drops{Policed: uint64(h.Drops[datapath.Policed]), QueueFull: uint64(h.Drops[datapath.QueueFull]), Early: uint64(h.Drops[datapath.Early]), Blocked: uint64(h.Drops[datapath.Blocked]), Link: uint64(h.Drops[datapath.OnLink])}}
+				Drops: Drops{Policed: uint64(h.Drops(datapath.Policed)), QueueFull: uint64(h.Drops(datapath.QueueFull)), Early: uint64(h.Drops(datapath.Early)), Blocked: uint64(h.Drops(datapath.Blocked)), Link: uint64(h.Drops(datapath.OnLink))}}
 			if way[0].Reverse {
 				row.Direction = "reverse"
 			}

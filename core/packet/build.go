@@ -80,14 +80,6 @@ func (p *Packet) Build(room []byte, flow Flow, dscp codepoint.DSCP, length, extr
 	p.Seal()
 }
 
-// CopyOf makes p the same packet as another, with its bytes in room, which needs HeaderRoom
-// bytes and which p keeps. It is for what is made once and sent often.
-func (p *Packet) CopyOf(other *Packet, room []byte) {
-	owner := p.Owner
-	*p = *other
-	p.Bytes, p.Owner = append(room[:0], other.Bytes...), owner
-}
-
 // PutRTP writes an RTP header (RFC 3550 §5.1) after the UDP header of a packet
 // that Build made with RTPHeader extra bytes, and mends the UDP checksum.
 func (p *Packet) PutRTP(payloadType uint8, sequence uint16, timestamp, source uint32) {

@@ -55,8 +55,11 @@ type planned struct {
 	next  uint32
 }
 
-// A day is the first and the last of its events; nothing: none.
-type day struct{ first, last uint32 }
+// A day is the first and the last of its events, and when these are; nothing: none.
+type day struct {
+	first, last    uint32
+	begins, endsAt time.Duration
+}
 
 // nothing is no slot: slots are counted from 1.
 const nothing = 0
@@ -105,11 +108,12 @@ func (q *events) insert(n uint32) {
 	q.today = min(q.today, number)
 	switch {
 	case d.first == nothing:
-		d.first, d.last, s.next = n, n, nothing
-	case !s.before(&q.slots[d.last]):
-		q.slots[d.last].next, d.last, s.next = n, n, nothing
-	case s.before(&q.slots[d.first]):
-		s.next, d.first = d.first, n
+		*d = day{n, n, s.at, s.at}
+		s.next = nothing
+	case s.at > d.endsAt || s.at == d.endsAt && !s.before(&q.slots[d.last]):
+		q.slots[d.last].next, d.last, d.endsAt, s.next = n, n, s.at, nothing
+	case s.at < d.begins || s.at == d.begins && s.before(&q.slots[d.first]):
+		s.next, d.first, d.begins = d.first, n, s.at
 	default:
 		at := d.first
 		for {
@@ -135,15 +139,14 @@ func (q *events) next() (event, bool) {
 	mask := uint64(len(q.days) - 1)
 	for tries := 0; ; tries++ {
 		d := &q.days[q.today&mask]
-		if n := d.first; n != nothing {
-			if s := &q.slots[n]; uint64(s.at)>>q.shift == q.today {
-				if d.first = s.next; d.first == nothing {
-					d.last = nothing
-				}
-				s.next, q.free = q.free, n
-				q.count--
-				return s.event, true
+		if n := d.first; n != nothing && uint64(d.begins)>>q.shift == q.today {
+			s := &q.slots[n]
+			if d.first = s.next; d.first != nothing {
+				d.begins = q.slots[d.first].at
 			}
+			s.next, q.free = q.free, n
+			q.count--
+			return s.event, true
 		}
 		q.today++
 		if q.empty++; tries > int(mask) { // a year without an event

@@ -34,7 +34,7 @@ type Stream struct {
 	begun bool
 	burst time.Duration // when it ends
 	sent  float64       // of a ramp: the bits until the next packet
-	like  packet.Packet // what the packets are like, where all are the same
+	like  like
 }
 
 // Next yields the stream's next packet.
@@ -72,10 +72,7 @@ func (s *Stream) Next(p *packet.Packet, room []byte) (time.Duration, bool, error
 		p.Build(room, s.Flow, s.DSCP, length, 0)
 		return at, true, nil
 	}
-	if s.like.Bytes == nil {
-		s.like.Build(make([]byte, packet.HeaderRoom), s.Flow, s.DSCP, length, 0)
-	}
-	p.CopyOf(&s.like, room)
+	s.like.next(p, room, s.Flow, s.DSCP, length, 0)
 	return at, true, nil
 }
 

@@ -28,7 +28,14 @@ type Source interface {
 func Random(seed uint64, name string, number int) *rand.Rand {
 	h := fnv.New64a()
 	h.Write([]byte(name))
-	return rand.New(rand.NewPCG(seed, h.Sum64()^uint64(number)*0x9e3779b97f4a7c15))
+	var both struct { // in one place: they are used together
+		source rand.PCG
+		rand   rand.Rand
+	}
+	b := &both
+	b.source.Seed(seed, h.Sum64()^uint64(number)*0x9e3779b97f4a7c15)
+	b.rand = *rand.New(&b.source)
+	return &b.rand
 }
 
 // A Call is one direction of one call.
@@ -42,7 +49,7 @@ type Call struct {
 
 	sent     uint32
 	interval uint32 // of the next packet, from the first
-	like     packet.Packet
+	like     like
 }
 
 // Next yields a packet every interval from Start to End, in which there is speech.
@@ -55,14 +62,30 @@ func (c *Call) Next(p *packet.Packet, room []byte) (time.Duration, bool, error) 
 	if at >= c.End {
 		return 0, false, nil
 	}
-	if c.sent == 0 {
-		c.like.Build(make([]byte, packet.HeaderRoom), c.Flow, c.DSCP, c.Codec.Length(c.Flow.From.Is6()), packet.RTPHeader)
-	}
-	p.CopyOf(&c.like, room)
+	c.like.next(p, room, c.Flow, c.DSCP, c.Codec.Length(c.Flow.From.Is6()), packet.RTPHeader)
 	p.PutRTP(c.Codec.PayloadType, uint16(c.sent), c.interval*c.Codec.Ticks(), c.ID)
 	c.sent++
 	c.interval++
 	return at, true, nil
+}
+
+// like is what the packets of a source are like that differ in nothing, or in their payload
+// alone: the bytes of the first, which is made once. What is read from them is not kept: of
+// ten thousand sources it would take more memory than the processor has at hand.
+type like struct {
+	length int // at hand; 0: there was none yet
+	bytes  [packet.HeaderRoom]byte
+}
+
+// next makes p the next packet.
+func (l *like) next(p *packet.Packet, room []byte, flow packet.Flow, dscp codepoint.DSCP, length, extra int) {
+	if l.length == 0 {
+		p.Build(room, flow, dscp, length, extra)
+		l.length = copy(l.bytes[:], p.Bytes)
+		return
+	}
+	// It was made here, so the parse cannot fail.
+	_ = p.Parse(append(room[:0], l.bytes[:l.length]...), packet.EthernetHeader+length)
 }
 
 // Dressed is a source whose packets have what their hosts put around or into them.
