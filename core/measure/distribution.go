@@ -3,6 +3,8 @@
 package measure
 
 import (
+	"encoding/json"
+	"errors"
 	"math"
 	"math/bits"
 	"time"
@@ -133,6 +135,11 @@ type Milliseconds struct {
 	P95  float64 `json:"p95"`
 	P99  float64 `json:"p99"`
 	Max  float64 `json:"max"`
+	// Distribution is all of it, where it was asked for: what several of them hold can be
+	// put together.
+	Distribution *Distribution `json:"distribution,omitempty"`
+
+	of *Distribution
 }
 
 // Summary returns the distribution's statistics, or nil when it is empty.
@@ -141,7 +148,85 @@ func (d *Distribution) Summary() *Milliseconds {
 		return nil
 	}
 	ms := func(name string) float64 { return inMilliseconds(d.Statistic(name)) }
-	return &Milliseconds{ms("mean"), ms("p50"), ms("p95"), ms("p99"), ms("max")}
+	return &Milliseconds{Mean: ms("mean"), P50: ms("p50"), P95: ms("p95"), P99: ms("p99"), Max: ms("max"), of: d}
+}
+
+// Resolution is by how much a percentile may be off, as a part of it: half a bucket of the
+// first half of an octave.
+const Resolution = 1.0 / (2 << fineness)
+
+// A written distribution is one in JSON. Bucket n holds the durations v of whole nanoseconds
+// with bucket(v) = n: with u = v >> 10, n = u below 128, and otherwise, with o = the bits of u
+// less 7, n = 64·o + (u >> o).
+type written struct {
+	Resolution float64  `json:"resolution"`
+	Count      int64    `json:"count"`
+	SumNs      float64  `json:"sum_ns"`
+	LeastNs    int64    `json:"least_ns"`
+	MaxNs      int64    `json:"max_ns"`
+	First      int32    `json:"first_bucket"`
+	Counts     []uint32 `json:"counts"`
+}
+
+// MarshalJSON writes all that the distribution holds.
+func (d *Distribution) MarshalJSON() ([]byte, error) {
+	counts := d.counts
+	for len(counts) > 0 && counts[len(counts)-1] == 0 {
+		counts = counts[:len(counts)-1]
+	}
+	first := d.first
+	for len(counts) > 0 && counts[0] == 0 {
+		counts, first = counts[1:], first+1
+	}
+	return json.Marshal(written{Resolution, d.count, d.sum, int64(d.least), int64(d.max), first, counts})
+}
+
+// UnmarshalJSON reads what MarshalJSON wrote. What contradicts itself is an error.
+func (d *Distribution) UnmarshalJSON(data []byte) error {
+	var w written
+	if err := json.Unmarshal(data, &w); err != nil {
+		return err
+	}
+	n := int64(0)
+	for _, c := range w.Counts {
+		n += int64(c)
+	}
+	last := bucket(math.MaxInt64)
+	if n != w.Count || w.First < 0 || int64(w.First)+int64(len(w.Counts)) > int64(last)+1 || w.LeastNs < 0 || w.MaxNs < w.LeastNs || w.Count > 0 && w.Resolution != Resolution {
+		return errors.New("a distribution contradicts itself, or is of another version")
+	}
+	*d = Distribution{w.Count, w.SumNs, time.Duration(w.LeastNs), time.Duration(w.MaxNs), w.First, w.Counts}
+	return nil
+}
+
+// KeepDistributions puts each distribution that the result's figures are of beside them.
+func (r *Result) KeepDistributions() {
+	keep := func(m *Milliseconds) {
+		if m != nil {
+			m.Distribution = m.of
+		}
+	}
+	met := func(m *Met) {
+		keep(m.Delay)
+		if m.TCP != nil {
+			keep(m.TCP.RTT)
+			keep(m.TCP.Completion)
+		}
+	}
+	for i := range r.Traffic {
+		met(&r.Traffic[i].Met)
+	}
+	for i := range r.Classes {
+		met(&r.Classes[i].Met)
+	}
+	for i := range r.Interfaces {
+		for j := range r.Interfaces[i].Classes {
+			keep(r.Interfaces[i].Classes[j].QueueDelay)
+		}
+	}
+	for i := range r.Links {
+		keep(r.Links[i].QueueDelay)
+	}
 }
 
 // inMilliseconds rounds nanoseconds to whole ones and returns milliseconds.

@@ -19,7 +19,10 @@ type Summary struct {
 	Verdict      string   `json:"verdict"` // "pass": each expectation holds in each run
 	Expectations []Held   `json:"expectations"`
 	Figures      []Figure `json:"figures"`
-	Incomplete   bool     `json:"incomplete,omitempty"` // interrupted: of the runs that were done
+	// Pooled are the percentiles of the packets of all runs together, where each run has its
+	// distributions.
+	Pooled     []Pool `json:"pooled,omitempty"`
+	Incomplete bool   `json:"incomplete,omitempty"` // interrupted: of the runs that were done
 }
 
 // Held is in how many runs an expectation holds, and what was measured.
@@ -41,6 +44,18 @@ type Figure struct {
 	Metric    string `json:"metric"`
 	Unit      string `json:"unit"`
 	Interval
+}
+
+// A Pool is one distribution of all runs.
+type Pool struct {
+	Of         string                `json:"of"`
+	Name       string                `json:"name"`
+	Direction  string                `json:"direction,omitempty"`
+	Class      string                `json:"class,omitempty"`
+	Metric     string                `json:"metric"` // delay, rtt or completion
+	Resolution float64               `json:"resolution"`
+	Packets    int64                 `json:"count"`
+	Ms         *measure.Milliseconds `json:"ms"`
 }
 
 // An Interval is the mean of a figure over runs, and the bounds between which the mean of
@@ -186,12 +201,47 @@ func Of(runs []*measure.Result) *Summary {
 			}
 		}
 	}
+	pools := func(p Pool, met []*measure.Met) {
+		for _, k := range []struct {
+			metric string
+			of     func(m *measure.Met) *measure.Milliseconds
+		}{{"delay", func(m *measure.Met) *measure.Milliseconds { return m.Delay }}, {"rtt", roundTrip}, {"completion", completion}} {
+			var all measure.Distribution
+			for _, m := range met {
+				if one := k.of(m); one != nil && one.Distribution != nil {
+					all.Merge(one.Distribution)
+				}
+			}
+			if all.Count() > 0 {
+				p.Metric, p.Resolution, p.Packets, p.Ms = k.metric, measure.Resolution, all.Count(), all.Summary()
+				s.Pooled = append(s.Pooled, p)
+			}
+		}
+	}
 	for i := range first.Traffic {
 		row := &first.Traffic[i]
-		figures(Figure{Of: "traffic", Name: row.Name, Direction: row.Direction, Class: row.Class}, RowsLike(row, runs))
+		met := RowsLike(row, runs)
+		figures(Figure{Of: "traffic", Name: row.Name, Direction: row.Direction, Class: row.Class}, met)
+		pools(Pool{Of: "traffic", Name: row.Name, Direction: row.Direction, Class: row.Class}, met)
 	}
 	for i := range first.Classes {
-		figures(Figure{Of: "class", Name: first.Classes[i].Class}, ClassLike(first.Classes[i].Class, runs))
+		met := ClassLike(first.Classes[i].Class, runs)
+		figures(Figure{Of: "class", Name: first.Classes[i].Class}, met)
+		pools(Pool{Of: "class", Name: first.Classes[i].Class}, met)
 	}
 	return s
+}
+
+func roundTrip(m *measure.Met) *measure.Milliseconds {
+	if m.TCP == nil {
+		return nil
+	}
+	return m.TCP.RTT
+}
+
+func completion(m *measure.Met) *measure.Milliseconds {
+	if m.TCP == nil {
+		return nil
+	}
+	return m.TCP.Completion
 }

@@ -31,6 +31,7 @@ type rehearsalRun struct {
 	without    bool
 	both       bool
 	closed     bool
+	keep       bool // distributions
 	hops       bool
 	suggest    bool
 	every      string
@@ -112,6 +113,7 @@ warned of too.`,
 	c.Flags().BoolVar(&r.view.All, "all", false, "show everything, also what is idle or not among the worst")
 	c.Flags().BoolVar(&r.view.Packets, "packets", false, "show packets a second beside bit/s")
 	c.Flags().BoolVar(&r.closed, "closed-loop", false, "make each TCP conversation of a capture a flow of as many bytes, which slows down where packets are lost")
+	c.Flags().BoolVar(&r.keep, "distributions", false, "put into the JSON all that each delay's percentiles are made of, so that several runs can be put together")
 	c.Flags().StringVar(&r.captureOut, "capture-out", "", "write what enters and leaves each interface as pcapng into the folder `DIR`")
 	numberVar(c.Flags(), &r.repeat, "repeat", 0, 1, mostRepeats, "run `N` times with different seeds, on all processors, and say in how many each expectation holds")
 	c.Flags().StringVar(&r.shard, "shard", "", "run only a `PART` of the repeats, such as 3/16, to be joined with compare --merge")
@@ -131,6 +133,9 @@ func (a *app) effects(c *cobra.Command, r *rehearsalRun) error {
 		}
 	} else if err := apart(c, "--find", "it makes runs of its own", "suggest", "hops", "every", "at", "class", "all", "packets", "capture-out", "repeat", "fail-on"); err != nil {
 		return err
+	}
+	if r.keep && a.output != "json" {
+		return fmt.Errorf("--distributions has no effect without -o json: the text has the percentiles alone")
 	}
 	if r.shard != "" && r.repeat == 0 {
 		return fmt.Errorf("--shard is a part of --repeat: say how many repeats there are in all")
@@ -404,6 +409,9 @@ func (a *app) run(r *rehearsalRun, f *policy.File, plan *policy.Rehearsal, o sim
 	res, err := simulate.Run(f, plan, o)
 	if err != nil {
 		return nil, r.in.WithLines(err)
+	}
+	if r.keep {
+		res.KeepDistributions()
 	}
 	return res, nil
 }
