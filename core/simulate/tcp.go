@@ -293,11 +293,11 @@ func (c *client) transfer(r *run) {
 		}
 	}
 	if c.AppRate > 0 {
-		bytes := int64(c.base.MSS)
+		bytes := max(int64(c.base.MSS), int64(c.AppRate.Bytes(time.Millisecond))) // a millisecond's at a time, where that is more
 		if c.Bytes > 0 {
 			bytes = min(bytes, int64(c.Bytes)-c.written)
 		}
-		if backlog := writer.Unsent(); backlog < 64*int64(c.base.MSS) { // an application waits when its buffer is full
+		if backlog := writer.Unsent(); backlog < 64*bytes { // an application waits when its buffer is full
 			writer.Write(bytes)
 			c.written += bytes
 		}

@@ -40,7 +40,7 @@ func TestCookbook(t *testing.T) {
 			t.Errorf("%s does not begin with what it shows", name)
 		}
 	}
-	if found < 13 {
+	if found < 19 {
 		t.Errorf("only %d examples in the cookbook", found)
 	}
 }
