@@ -493,7 +493,8 @@ func (c *Collector) Rows(h *policy.Rehearsal, classes []string) []Row {
 				direction = "reverse"
 			}
 			s := add(way[:n])
-			rows = append(rows, Row{Name: c.names[way[0].Traffic], Direction: direction, Class: classes[way[0].First], OverTCP: c.overTCP(way[0]), Met: s.met()})
+			rows = append(rows, Row{Name: c.names[way[0].Traffic], Direction: direction, Class: classes[way[0].First], Met: s.met()})
+			rows[len(rows)-1].OverTCP = c.overTCP(way[0])
 			if most < 0 || s.sent > rows[most].SentPackets {
 				most = len(rows) - 1
 			}

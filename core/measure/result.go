@@ -237,6 +237,7 @@ type LinkClass struct {
 
 // Met is what packets met from end to end.
 type Met struct {
+	OverTCP         bool          `json:"over_tcp,omitempty"` // a row of a traffic of TCP: what is lost of it is sent again
 	SentPackets     int64         `json:"sent_packets"`
 	ReceivedPackets int64         `json:"received_packets"`
 	Loss            float64       `json:"loss"`           // Late ones are not in it
@@ -260,7 +261,6 @@ type Row struct {
 	Name      string `json:"name"`
 	Direction string `json:"direction"` // "forward" or "reverse"
 	Class     string `json:"class"`
-	OverTCP   bool   `json:"over_tcp,omitempty"` // what is lost of it is sent again
 	Met
 }
 

@@ -31,7 +31,12 @@ func Metrics() []Metric {
 		}
 	}
 	return []Metric{
-		{"loss", "%", 0.1, 0.05, -1, func(m *measure.Met) *float64 { return some(100 * m.Loss) }},
+		{"loss", "%", 0.1, 0.05, -1, func(m *measure.Met) *float64 {
+			if m.OverTCP { // it is how TCP finds its rate, and sent again
+				return nil
+			}
+			return some(100 * m.Loss)
+		}},
 		{"late", "%", 0.1, 0.05, -1, func(m *measure.Met) *float64 {
 			if m.Late == nil {
 				return nil

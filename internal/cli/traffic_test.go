@@ -166,7 +166,7 @@ func TestWhereItBreaks(t *testing.T) {
 		t.Errorf("without %+v, with %+v", without.Breaks, with.Breaks)
 	}
 	out := imbrel(t, t.TempDir(), text, nil, "rehearse", "-", "--both").out
-	if !strings.Contains(out, "without the policies, and holds up to 40.0 Mbit/s with them") {
+	if !strings.Contains(out, "without, and holds up to 40.0 Mbit/s with the policies") {
 		t.Errorf("the text does not say it:\n%s", out)
 	}
 	// Calls that are one too many.

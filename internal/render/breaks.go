@@ -28,7 +28,7 @@ func (t Text) breaks(runs ...*measure.Result) {
 		}
 		with := runs[1].Breaks
 		if j := slices.IndexFunc(with, func(o measure.Break) bool { return o.Ramp == b.Ramp && o.Text == b.Text }); j >= 0 {
-			t.Line("  %s %s without the policies, and %s with them", b.Text, t.broke(b), t.broke(&with[j]))
+			t.Line("  %s %s without, and %s with the policies", b.Text, t.broke(b), t.broke(&with[j]))
 		}
 	}
 	if last != "" {

@@ -20,11 +20,11 @@ func (t Text) Repeats(s *repeat.Summary) {
 	t.Title("rehearsal `%s` %s: %s, seeds %s", s.Rehearsal, with, figure.Plural(s.Repeats, "run"), seeds(s.Seeds))
 	t.Line("")
 	if len(s.Expectations) > 0 {
-		w := t.grid([]column{{"expectation", true}, {"holds in", false}, {"mean", false}, {"95 % of means", false}, {"of all runs", false}}, nil)
+		w := t.grid([]column{{"expectation", true}, {"holds in", false}, {"mean ± 95 %", false}, {"of all runs", false}}, nil)
 		for _, h := range s.Expectations {
-			row := table.Row{h.Text, fmt.Sprintf("%d of %d", h.Holds, h.Runs), "-", "-", "-"}
+			row := table.Row{h.Text, fmt.Sprintf("%d of %d", h.Holds, h.Runs), "-", "-"}
 			if v := h.Measured; v != nil {
-				row = table.Row{row[0], row[1], moved(&v.Mean, h.Unit), between(v.Low, v.High, h.Unit), between(v.Least, v.Most, h.Unit)}
+				row = table.Row{row[0], row[1], plusMinus(v, h.Unit), between(v.Least, v.Most, h.Unit)}
 			}
 			w.add(row)
 		}
@@ -35,9 +35,15 @@ func (t Text) Repeats(s *repeat.Summary) {
 	t.repeatVerdict(s)
 }
 
-// figures writes the figures of the traffic, each with half of its interval.
+// figures writes the figures of the traffic, each with half of its interval; those of TCP in a
+// table of their own.
 func (t Text) figures(s *repeat.Summary) {
-	metrics := []string{"rate", "loss", "late", "delay p99", "jitter", "MOS", "goodput", "completion p95"}
+	t.figuresOf(s, "", "rate", "loss", "late", "delay p99", "MOS")
+	t.figuresOf(s, "goodput", "goodput", "sent again", "round trip p99", "completion p95")
+}
+
+// figuresOf writes some metrics of the traffic that has one of them, or of all.
+func (t Text) figuresOf(s *repeat.Summary, needs string, metrics ...string) {
 	type name struct{ name, direction, class string }
 	var names []name
 	of := make(map[name]map[string]*repeat.Figure)
@@ -53,6 +59,10 @@ func (t Text) figures(s *repeat.Summary) {
 		}
 		of[n][f.Metric] = f
 	}
+	names = slices.DeleteFunc(names, func(n name) bool { return needs != "" && of[n][needs] == nil })
+	if len(names) == 0 {
+		return
+	}
 	metrics = slices.DeleteFunc(metrics, func(m string) bool {
 		return !slices.ContainsFunc(names, func(n name) bool { return of[n][m] != nil })
 	})
@@ -60,7 +70,7 @@ func (t Text) figures(s *repeat.Summary) {
 	for _, m := range metrics {
 		columns = append(columns, column{m, false})
 	}
-	w := t.grid(columns, nil)
+	w := t.dense(t.grid(columns, nil))
 	for _, n := range names {
 		title := n.name
 		if n.direction == "reverse" {

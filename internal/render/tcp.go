@@ -65,12 +65,19 @@ func (t Text) tcp(r *measure.Result, v *View) {
 		return
 	}
 	t.Title("What TCP carried (goodput is what the applications got)")
-	w := t.dense(t.grid([]column{{"traffic", true}, {"flows", false}, {"goodput", false}, {"slowest flow", false}, {"sent again", false}, {"timeouts", false},
-		{"p50 round trip", false}, {"p99", false}, {"completed", false}, {"p50 time", false}, {"p95", false}}, nil))
+	timed := slices.ContainsFunc(rows, func(r *measure.Row) bool { return r.TCP.Begun > 0 })
+	columns := []column{{"traffic", true}, {"flows", false}, {"goodput", false}, {"slowest flow", false}, {"sent again", false}, {"timeouts", false}, {"p50 round trip", false}, {"p99", false}}
+	if timed {
+		columns = append(columns, column{"completed", false}, column{"p50 time", false}, column{"p95", false})
+	}
+	w := t.dense(t.grid(columns, nil))
 	for _, row := range rows {
 		m := row.TCP
-		w.add(table.Row{row.Name, flows(m), figure.Rate(m.GoodputBps), figure.Rate(m.LowestBps), figure.Ratio(m.Retransmissions), figure.Count(m.Timeouts),
-			times(m.RTT, p50), times(m.RTT, p99), completed(m), times(m.Completion, p50), times(m.Completion, p95)})
+		cells := table.Row{row.Name, flows(m), figure.Rate(m.GoodputBps), figure.Rate(m.LowestBps), figure.Ratio(m.Retransmissions), figure.Count(m.Timeouts), times(m.RTT, p50), times(m.RTT, p99)}
+		if timed {
+			cells = append(cells, completed(m), times(m.Completion, p50), times(m.Completion, p95))
+		}
+		w.add(cells)
 	}
 	t.put(w)
 	t.Line("")
