@@ -55,10 +55,9 @@ func New(c Config) *Path {
 	return p
 }
 
-// plain makes the path a plain FIFO.
+// plain makes the path a plain FIFO, which needs no scheduler.
 func (p *Path) plain(c *Config) {
-	p.elements = []*element{{node: 1, limits: queue.Limits{Bytes: int64(plan.FIFO(c.Rate, c.Framing))}}}
-	p.start()
+	p.fifo = &queue.FIFO{Limits: queue.Limits{Bytes: int64(plan.FIFO(c.Rate, c.Framing))}}
 	p.classOf = c.ClassOf
 	if p.classOf == nil {
 		p.classOf = func(*packet.Packet) int { return 0 }
@@ -67,7 +66,6 @@ func (p *Path) plain(c *Config) {
 	if p.countAs != nil {
 		p.counters = make([]Counters, len(p.parents))
 	}
-	p.tree = schedule.New(schedule.Entry{Children: []schedule.Entry{{}}}, plan.FullPacket(c.Framing))
 }
 
 // start makes the states of the elements without instances.

@@ -71,22 +71,25 @@ func (r Reason) String() string {
 
 // Counters are what the data path counts for one entry, at any level. Bytes are
 // as the interface counts. Offered = Sent + Drops + what waits.
+//
+// What every packet touches comes first.
 type Counters struct {
 	OfferedPackets, OfferedBytes uint64
 	SentPackets, SentBytes       uint64
-	Drops                        [Reasons]uint64
-	Colors                       [3]uint64                     // packets metered, by meter.Color
-	TooLarge                     uint64                        // of the red ones, those that no bucket holds
-	Marks                        [codepoint.MaxDSCP + 1]uint64 // packets sent, by DSCP
-	Congested                    uint64                        // packets sent that a queue here gave ECN's CE
 	MaxQueueBytes                int64
-	Conforming                   Busiest // metered, and not red
+	Colors                       [3]uint64 // packets metered, by meter.Color
+	Conforming                   Busiest   // metered, and not red
+	Drops                        [Reasons]uint64
+	TooLarge                     uint64                        // of the red ones, those that no bucket holds
+	Congested                    uint64                        // packets sent that a queue here gave ECN's CE
+	Marks                        [codepoint.MaxDSCP + 1]uint64 // packets sent, by DSCP
 }
 
 // A Path is the data path of one interface in one direction.
 type Path struct {
 	framing    packet.Framing
-	classOf    func(*packet.Packet) int // of a plain FIFO
+	fifo       *queue.FIFO              // of a plain FIFO, which has no tree; nil: a policy's
+	classOf    func(*packet.Packet) int // the class of a packet in it
 	classifier *classify.Classifier     // nil: a plain FIFO
 	elements   []*element               // every entry at any level, a parent before what is within it
 	parents    []int32                  // of each counter, the one around it or -1; nil: there is none
@@ -235,10 +238,39 @@ func (p *Path) Enqueue(now time.Duration, pkt *packet.Packet) Reason {
 	if len(p.triggers) > 0 && now >= p.pressure.end {
 		p.look(now)
 	}
-	if p.classifier == nil {
-		return p.EnqueueAs(now, pkt, int32(p.classOf(pkt)))
+	if p.fifo != nil {
+		return p.wait(now, pkt)
 	}
 	return p.EnqueueAs(now, pkt, p.classifier.Number(pkt))
+}
+
+// wait puts a packet into a plain FIFO.
+func (p *Path) wait(now time.Duration, pkt *packet.Packet) Reason {
+	pkt.Arrived = now
+	pkt.Size = int32(p.framing.Size(pkt.Length+int(pkt.GrowsBy), pkt.Labels()+int(pkt.GrowsLabels)))
+	pkt.Slot = int32(p.classOf(pkt))
+	c := &p.counters[pkt.Slot]
+	c.OfferedPackets++
+	c.OfferedBytes += uint64(pkt.Size)
+	if p.fifo.Push(now, pkt) != queue.Taken {
+		c.Drops[QueueFull]++
+		return QueueFull
+	}
+	c.MaxQueueBytes = max(c.MaxQueueBytes, p.fifo.Level().Bytes)
+	return Passed
+}
+
+// leave takes the next packet out of a plain FIFO.
+func (p *Path) leave(now time.Duration) (*packet.Packet, time.Duration) {
+	pkt := p.fifo.Pop(now)
+	if pkt == nil {
+		return nil, schedule.Never
+	}
+	c := &p.counters[pkt.Slot]
+	c.SentPackets++
+	c.SentBytes += uint64(pkt.Size)
+	c.Marks[pkt.DSCP()]++
+	return pkt, now
 }
 
 // Sometimes reports whether an entry or a limit of the policy has a `when`.
@@ -251,10 +283,7 @@ func (p *Path) EnqueueAs(now time.Duration, pkt *packet.Packet, class int32) Rea
 	pkt.Arrived = now
 	pkt.Size = int32(p.framing.Size(pkt.Length+int(pkt.GrowsBy), pkt.Labels()+int(pkt.GrowsLabels)))
 	pkt.Slot = class
-	e := p.elements[0]
-	if p.classifier != nil {
-		e = p.elements[class]
-	}
+	e := p.elements[class]
 	c := &p.counters[pkt.Slot]
 	c.OfferedPackets++
 	c.OfferedBytes += uint64(pkt.Size)
@@ -345,6 +374,9 @@ func (p *Path) discard(pkt *packet.Packet, v queue.Verdict) {
 // Dequeue gives back the packet to send now. When there is none it returns nil
 // and the time to ask again, or schedule.Never; the next Enqueue is another.
 func (p *Path) Dequeue(now time.Duration) (*packet.Packet, time.Duration) {
+	if p.fifo != nil {
+		return p.leave(now)
+	}
 	for {
 		leaf, again := p.tree.Next(now)
 		if leaf < 0 {

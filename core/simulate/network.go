@@ -238,7 +238,7 @@ func (p *path) measured(r *run) []slot {
 	p.slots = make([]slot, len(p.names))
 	for i := range p.slots {
 		s := &p.slots[i]
-		if s.windows = make([]figures, 1+len(r.windows)); p.config.Plan == nil {
+		if s.windows = make([]figures, len(r.windows)); p.config.Plan == nil {
 			continue
 		}
 		e := p.attached.Entries[i]

@@ -122,7 +122,7 @@ func (r *run) interfaceResult(p *port, d policy.Direction, path *path) measure.I
 	for i := range counters {
 		c := &counters[i]
 		if path.Parent(i) < 0 {
-			sent += slots[i].windows[0].sent
+			sent += slots[i].whole.sent
 		}
 		if path.config.Plan == nil && c.OfferedPackets == 0 {
 			continue // a FIFO lists the classes that came
@@ -130,10 +130,10 @@ func (r *run) interfaceResult(p *port, d policy.Direction, path *path) measure.I
 		slot := &slots[i]
 		class := measure.Class{
 			Class: path.names[i], OfferedPackets: c.OfferedPackets, SentPackets: c.SentPackets, OfferedBytes: c.OfferedBytes, SentBytes: c.SentBytes,
-			OfferedBps: r.bps(slot.windows[0].offered), SentBps: r.bps(slot.windows[0].sent),
+			OfferedBps: r.bps(slot.whole.offered), SentBps: r.bps(slot.whole.sent),
 			Drops: measure.Drops{Policed: c.Drops[datapath.Policed], QueueFull: c.Drops[datapath.QueueFull],
 				Early: c.Drops[datapath.Early], Blocked: c.Drops[datapath.Blocked]},
-			Marks: make(map[string]uint64), MaxQueueBytes: slot.windows[0].maxQueue,
+			Marks: make(map[string]uint64), MaxQueueBytes: slot.whole.maxQueue,
 		}
 		if promises {
 			e := path.attached.Entries[i]
@@ -242,8 +242,11 @@ func (r *run) seen(p *path, i int, c *datapath.Counters) *measure.Seen {
 	if p.config.Plan != nil {
 		out.BurstNeeded, out.QueueNeeded = int64(s.burst.Burst()), int64(s.queue.Burst())
 	}
-	for w := range s.windows {
-		g := &s.windows[w]
+	for w := range 1 + len(s.windows) {
+		g := &s.whole
+		if w > 0 {
+			g = &s.windows[w-1]
+		}
 		f := measure.Figures{OfferedPackets: g.offeredPackets, SentPackets: g.sentPackets, Drops: g.drops, MaxQueue: g.maxQueue, Delay: g.delay}
 		lasts := r.lasts
 		if w == 0 {

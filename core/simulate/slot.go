@@ -11,7 +11,8 @@ import (
 // A slot is what is measured of the packets of one entry at a path, or of one class in
 // a plain FIFO, those within it included.
 type slot struct {
-	windows []figures // of the whole time first, then of each window
+	whole   figures   // of the whole time
+	windows []figures // of each window
 	waiting int64     // bytes now
 	sent    datapath.Busiest
 	burst   meter.Need // of the policer
@@ -43,7 +44,7 @@ func (r *run) offered(p *path, f *flight, reason datapath.Reason) {
 	for i := int(f.Slot); i >= 0; i = p.Parent(i) {
 		s := &slots[i]
 		if counts {
-			s.windows[0].offered += uint64(size)
+			s.whole.offered += uint64(size)
 		}
 		if s.last == 0 {
 			s.first = r.now
@@ -55,10 +56,10 @@ func (r *run) offered(p *path, f *flight, reason datapath.Reason) {
 		}
 		if reason == datapath.Passed {
 			s.waiting += size
-			s.windows[0].maxQueue = max(s.windows[0].maxQueue, s.waiting)
+			s.whole.maxQueue = max(s.whole.maxQueue, s.waiting)
 		}
 		for _, w := range r.open {
-			g := &s.windows[w]
+			g := &s.windows[w-1]
 			g.offeredPackets++
 			g.offered += uint64(size)
 			if reason == datapath.Passed {
@@ -79,7 +80,7 @@ func (r *run) discards(p *path, f *flight) {
 		s := &p.slots[i]
 		s.waiting -= int64(f.Size)
 		for _, w := range r.open {
-			s.windows[w].drops++
+			s.windows[w-1].drops++
 		}
 	}
 	if r.series != nil {
@@ -95,13 +96,13 @@ func (r *run) sends(p *path, f *flight) {
 		s := &p.slots[i]
 		s.waiting -= size
 		s.sent.Add(r.now, int(size))
-		g := &s.windows[0]
+		g := &s.whole
 		g.delay.Add(wait)
 		if counts {
 			g.sent += uint64(size)
 		}
 		for _, w := range r.open {
-			g := &s.windows[w]
+			g := &s.windows[w-1]
 			g.sentPackets++
 			g.sent += uint64(size)
 			g.delay.Add(wait)

@@ -28,7 +28,7 @@ func (r *run) warmed() {
 					c.OfferedPackets += n
 				}
 				c.OfferedBytes -= uint64(s.waiting)
-				s.windows[0] = figures{maxQueue: s.waiting}
+				s.whole = figures{maxQueue: s.waiting}
 				s.first, s.last = 0, 0
 			}
 			p.pcps, p.tcs = nil, nil
