@@ -97,11 +97,7 @@ func (l *lines) flow(s span) (packet.Flow, error) {
 }
 
 func (r *run) calls(index int, t *policy.Traffic, end time.Duration) error {
-	a, b, forth, err := r.ends(t.From, t.To)
-	if err != nil {
-		return err
-	}
-	back, err := r.network.route(b, a)
+	a, b, forth, back, err := r.bothWays(t)
 	if err != nil {
 		return err
 	}

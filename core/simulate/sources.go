@@ -163,6 +163,14 @@ func (r *run) ends(from, to netip.Addr) (a, b *port, hops []hop, err error) {
 	return a, b, hops, err
 }
 
+// bothWays returns the ports of a traffic's ends, and the routes forth and back.
+func (r *run) bothWays(t *policy.Traffic) (a, b *port, forth, back []hop, err error) {
+	if a, b, forth, err = r.ends(t.From, t.To); err == nil {
+		back, err = r.network.route(b, a)
+	}
+	return a, b, forth, back, err
+}
+
 // dressed makes the packets of a traffic's hosts say what the traffic says: a tag,
 // and that their transport understands congestion marks.
 func dressed(s traffic.Source, t *policy.Traffic, tagged bool) traffic.Source {

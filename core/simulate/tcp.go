@@ -108,11 +108,7 @@ const settle = 100 * time.Millisecond
 
 // overTCP makes the clients of a traffic.
 func (r *run) overTCP(index int, t *policy.Traffic, end time.Duration) error {
-	a, b, forth, err := r.ends(t.From, t.To)
-	if err != nil {
-		return err
-	}
-	back, err := r.network.route(b, a)
+	a, b, forth, back, err := r.bothWays(t)
 	if err != nil {
 		return err
 	}
