@@ -7,6 +7,7 @@
 package datapath
 
 import (
+	"cmp"
 	"math/rand/v2"
 	"slices"
 	"time"
@@ -196,6 +197,18 @@ func (c *Counters) Subtract(before *Counters) {
 	for i := range c.Marks {
 		c.Marks[i] -= before.Marks[i]
 	}
+}
+
+// Add adds what another path counted of the same entry. The most that waited or conformed is
+// the more of both.
+func (c *Counters) Add(o *Counters) {
+	c.add(o)
+	c.TooLarge += o.TooLarge
+	for i, n := range o.Colors {
+		c.Colors[i] += n
+	}
+	c.MaxQueueBytes = max(c.MaxQueueBytes, o.MaxQueueBytes)
+	c.Conforming.Most = max(c.Conforming.Most, o.Conforming.Most)
 }
 
 // add adds what the packets of an entry within this one have in common with it.
@@ -403,6 +416,27 @@ func (p *Path) Dequeue(now time.Duration) (*packet.Packet, time.Duration) {
 		}
 		return pkt, now
 	}
+}
+
+// Drain returns all packets that wait, in the order in which they came, and drops none. The path
+// is of no use after it.
+func (p *Path) Drain() []*packet.Packet {
+	var out []*packet.Packet
+	take := func(pop func(time.Duration) *packet.Packet) {
+		for pkt := pop(0); pkt != nil; pkt = pop(0) { // at time 0 nothing has waited for too long
+			out = append(out, pkt)
+		}
+	}
+	if p.fifo != nil {
+		take(p.fifo.Pop)
+	}
+	for _, s := range p.nodes {
+		if s != nil && s.queue != nil {
+			take(s.queue.Pop)
+		}
+	}
+	slices.SortStableFunc(out, func(a, b *packet.Packet) int { return cmp.Compare(a.Arrived, b.Arrived) })
+	return out
 }
 
 // Mark rewrites a packet's marks at every layer that m names and the packet

@@ -1,0 +1,357 @@
+package gate_test
+
+import (
+	"bytes"
+	"encoding/binary"
+	"fmt"
+	"math/rand/v2"
+	"net/netip"
+	"slices"
+	"testing"
+	"time"
+
+	"imbrel/core/codepoint"
+	"imbrel/core/gate"
+	"imbrel/core/language"
+	"imbrel/core/measure"
+	"imbrel/core/packet"
+	"imbrel/core/policy"
+	"imbrel/core/simulate"
+)
+
+const house = `{"imbrel": 1,
+	"maps": {"down": {"af41": "af42"}},
+	"classes": [
+		{"name": "voice", "match": [{"to-port": "16384-32767", "protocol": "udp"}]},
+		{"name": "films", "match": [{"from": "10.1.2.0/24"}]},
+		{"name": "files", "match": [{"protocol": "tcp"}]}],
+	"policies": [
+		{"name": "edge", "treat": [{"class": "voice", "mark": "ef"}, {"class": "films", "mark": "af41", "each": "source", "police": {"rate": "2Mbit/s", "burst": "8kB", "red": {"map": "down"}}}, {"class": "rest", "mark": "df"}]},
+		{"name": "up", "shape": "9Mbit/s", "treat": [
+			{"class": "voice", "priority": 1, "police": {"calls": 6, "codec": "g711"}},
+			{"class": "films", "at-least": "30%", "queue": {"drop": "red", "limit": "60ms"}},
+			{"class": "files", "at-least": "20%", "queue": {"drop": "DROP"}},
+			{"class": "rest", "treat": [{"class": "films"}, {"class": "rest"}]}]},
+		{"name": "down", "shape": "9Mbit/s", "treat": [{"class": "voice", "priority": 1, "at-most": "1Mbit/s"}, {"class": "rest", "queue": {"drop": "codel"}}]}],
+	"attach": [{"policy": "edge", "at": "west/lan", "direction": "in"}, {"policy": "up", "at": "west/wan", "direction": "out"}, {"policy": "down", "at": "west/wan", "direction": "in"}],
+	"network": {"nodes": [
+		{"name": "west", "interfaces": [{"name": "lan", "rate": "1Gbit/s", "subnets": ["10.1.0.0/16"]}, {"name": "wan", "rate": "100Mbit/s"}]},
+		{"name": "east", "interfaces": [{"name": "wan", "rate": "100Mbit/s"}, {"name": "lan", "rate": "1Gbit/s", "subnets": ["10.2.0.0/16"]}]}],
+		"links": [{"ends": [{"at": "west/wan"}, {"at": "east/wan"}], "delay": "2ms"}]},
+	"rehearsals": [{"name": "r", "lasts": "6s", "traffic": [
+		{"name": "calls", "calls": 5, "codec": "g711", "between": ["10.1.0.7", "10.2.0.9"]},
+		{"name": "film", "rate": "6Mbit/s", "packet": "1200B", "arrivals": "poisson", "from": "10.1.2.8", "to": "10.2.0.8"},
+		{"name": "other", "rate": "2Mbit/s", "packet": "700B", "arrivals": "poisson", "from": "10.1.0.10", "to": "10.2.0.10"},
+		{"name": "file", "tcp": 3, "from": "10.1.0.8", "to": "10.2.0.8"},
+		{"name": "back", "tcp": 2, "from": "10.2.0.8", "to": "10.1.0.8", "from-port": 443}],
+		"expect": ["voice drops at west/wan out = 0", "voice delay p99 at west/wan out <= 5ms", "films drops at west/wan out = 0", "calls loss = 0"]}]}`
+
+func read(t testing.TB, text string) *policy.File {
+	t.Helper()
+	doc, err := language.FromJSON("house.json", []byte(text))
+	if err != nil {
+		t.Fatal(err)
+	}
+	f, err := language.Read(doc, time.LoadLocation)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return f
+}
+
+func ports(f *policy.File) (*policy.Node, []*policy.Interface) {
+	n := &f.Network.Nodes[0]
+	return n, n.Interfaces
+}
+
+// A crossing is a frame at an interface at a time.
+type crossing struct {
+	at    time.Duration
+	port  int
+	frame []byte
+}
+
+// TestGateDoesAsRehearsed: the frames that a rehearsal brings to a node, brought to a gate at
+// the same times, leave it at the same times with the same bytes, and its counters are those
+// of the rehearsal.
+func TestGateDoesAsRehearsed(t *testing.T) {
+	for _, drop := range []string{"tail", "codel", "fq-codel"} {
+		f := read(t, string(bytes.Replace([]byte(house), []byte("DROP"), []byte(drop), 1)))
+		node, ifaces := ports(f)
+		var came, left []crossing
+		// Frames are captured with all of their bytes' headers; the gate needs them whole.
+		whole := func(p *packet.Packet) []byte {
+			b := make([]byte, p.WireLength())
+			copy(b, p.Bytes)
+			return b
+		}
+		rehearsed, err := simulate.Run(f, &f.Rehearsals[0], simulate.Options{Seed: 1, Tap: func(at *policy.Interface, d policy.Direction, now time.Duration, p *packet.Packet) error {
+			n := slices.Index(ifaces, at)
+			switch {
+			case n < 0:
+			case d == policy.In:
+				b := whole(p)
+				b[5], b[11] = byte(1-n), byte(n) // stations of their own
+				came = append(came, crossing{now, n, b})
+			case at.Attached[d] != nil:
+				left = append(left, crossing{now, n, whole(p)})
+			}
+			return nil
+		}})
+		if err != nil {
+			t.Fatal(err)
+		}
+		g, err := gate.New(f, node, ifaces, 0, gate.Options{Seed: 1})
+		if err != nil {
+			t.Fatal(err)
+		}
+		var sent []crossing
+		now := time.Duration(0)
+		send := func(n int, b []byte) {
+			if ifaces[n].Attached[policy.Out] != nil {
+				sent = append(sent, crossing{now, n, bytes.Clone(b)})
+			}
+		}
+		next := gate.Never
+		for _, c := range came {
+			for next <= c.at {
+				now = next
+				next = g.Run(now, send)
+			}
+			now = c.at
+			g.Take(now, c.port, c.frame, send)
+			next = g.Run(now, send)
+		}
+		for next != gate.Never {
+			now = next
+			next = g.Run(now, send)
+		}
+		if len(sent) != len(left) || len(left) < 3000 {
+			for i, l := range left {
+				if i >= len(sent) || !bytes.Equal(sent[i].frame[14:], l.frame[14:]) {
+					t.Logf("frame %d at %v", i, l.at)
+					break
+				}
+			}
+			t.Fatalf("%s: %d frames left the gate, and %d the rehearsal; %+v", drop, len(sent), len(left), g.Counts)
+		}
+		for i, l := range left {
+			s := sent[i]
+			s.frame[5], s.frame[11] = l.frame[5], l.frame[11]
+			takes := time.Duration(float64(max(len(l.frame)+24, 84)) * 8 / 100e6 * 1e9) // on the wire at 100 Mbit/s
+			if d := l.at - s.at - takes; d < -1 || d > 1 || !bytes.Equal(s.frame, l.frame) {
+				t.Fatalf("%s: frame %d leaves at %v with %x; in the rehearsal it is sent at %v with %x", drop, i, s.at, s.frame[:60], l.at, l.frame[:60])
+			}
+		}
+		res := g.Result(6*time.Second, &f.Rehearsals[0])
+		for _, r := range rehearsed.Interfaces {
+			for _, o := range res.Interfaces {
+				if o.Interface != r.Interface || o.Direction != r.Direction || o.Node != r.Node {
+					continue
+				}
+				for i := range r.Classes {
+					a, b := &r.Classes[i], &o.Classes[i]
+					if a.OfferedPackets != b.OfferedPackets || a.SentBytes != b.SentBytes || a.Drops != b.Drops || fmt.Sprint(a.Marks, a.Colors) != fmt.Sprint(b.Marks, b.Colors) || a.MaxQueueBytes != b.MaxQueueBytes {
+						t.Errorf("%s, %s %s: rehearsed %+v, at the gate %+v", drop, o.Interface, a.Class, a, b)
+					}
+				}
+			}
+		}
+		if len(res.Expectations) != 3 || !res.Expectations[0].Holds || res.Expectations[2].Holds || res.Verdict != "fail" {
+			t.Errorf("%s: the expectations of the gate's interfaces: %+v", drop, res.Expectations)
+		}
+		if g.Waiting() != 0 || g.PassedBy != 0 || g.Taken != uint64(len(came)) {
+			t.Errorf("%s: %d wait, counts %+v", drop, g.Waiting(), g.Counts)
+		}
+	}
+}
+
+// frame builds a frame of a length between two stations.
+func frame(from, to byte, flow packet.Flow, length int) []byte {
+	var p packet.Packet
+	p.Build(make([]byte, packet.HeaderRoom), flow, codepoint.DSCP(0), length, 0)
+	b := make([]byte, p.WireLength())
+	copy(b, p.Bytes)
+	b[5], b[11] = to, from
+	return b
+}
+
+func upload(port uint16) packet.Flow {
+	return packet.Flow{From: netip.MustParseAddr("10.1.0.8"), To: netip.MustParseAddr("10.2.0.8"), Protocol: packet.UDP, FromPort: 9, ToPort: port}
+}
+
+// TestReload: what waits stays and leaves by the new policies, no frame is lost or made, and the
+// counters of entries that remain go on.
+func TestReload(t *testing.T) {
+	for _, drop := range []string{"tail", "codel", "fq-codel"} {
+		text := string(bytes.Replace([]byte(house), []byte("DROP"), []byte(drop), 1))
+		f := read(t, text)
+		node, ifaces := ports(f)
+		g, err := gate.New(f, node, ifaces, 0, gate.Options{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		sent := 0
+		send := func(n int, b []byte) {
+			if n == 1 {
+				sent++
+			}
+		}
+		tcp := upload(80)
+		tcp.Protocol = packet.TCP
+		for i := range 12 {
+			g.Take(time.Duration(i)*time.Microsecond, 0, frame(1, 2, tcp, 1500), send)
+			g.Take(time.Duration(i)*time.Microsecond, 0, frame(1, 2, upload(9), 1000), send)
+		}
+		g.Run(time.Millisecond, send)
+		waiting, before := g.Waiting(), sent
+		if waiting < 15 {
+			t.Fatalf("%s: only %d frames wait", drop, waiting)
+		}
+		// The new policy gives the files nothing of their own: they go to the rest.
+		other := read(t, string(bytes.Replace([]byte(text), []byte(`{"class": "files", "at-least": "20%", "queue": {"drop": "`+drop+`"}},`), nil, 1)))
+		node2, ifaces2 := ports(other)
+		g.Reload(other, node2, ifaces2, 2*time.Millisecond, send)
+		if g.Waiting()+sent-before != waiting {
+			t.Errorf("%s: %d waited, and after the reload %d wait and %d are sent", drop, waiting, g.Waiting(), sent-before)
+		}
+		for next := g.Run(2*time.Millisecond, send); next != gate.Never; {
+			next = g.Run(next, send)
+		}
+		res := g.Result(time.Second, nil)
+		var rest *measure.Class
+		for i := range res.Interfaces {
+			for j := range res.Interfaces[i].Classes {
+				if k := &res.Interfaces[i].Classes[j]; k.Class == "rest" && res.Interfaces[i].Direction == "out" {
+					rest = k
+				} else if k.Class == "files" {
+					t.Errorf("%s: an entry that is gone still counts: %+v", drop, k)
+				}
+			}
+		}
+		if sent != 24 || rest == nil || rest.SentPackets+2 < 24-2 || rest.OfferedPackets != rest.SentPackets+rest.Drops.Total() {
+			t.Errorf("%s: %d of 24 frames are sent; rest %+v", drop, sent, rest)
+		}
+		if g.Reloads != 1 || g.Waiting() != 0 {
+			t.Errorf("%s: %+v, %d wait", drop, g.Counts, g.Waiting())
+		}
+	}
+}
+
+// TestWhatNoClassHolds: what links need passes at once, whatever waits, and by all ports where it
+// is for all.
+func TestWhatNoClassHolds(t *testing.T) {
+	f := read(t, string(bytes.Replace([]byte(house), []byte("DROP"), []byte("tail"), 1)))
+	node, ifaces := ports(f)
+	g, _ := gate.New(f, node, ifaces, 0, gate.Options{})
+	var sent []crossing
+	send := func(n int, b []byte) { sent = append(sent, crossing{port: n, frame: bytes.Clone(b)}) }
+	for range 40 {
+		g.Take(0, 0, frame(1, 2, upload(9), 1000), send)
+	}
+	arp := make([]byte, 60)
+	for i := range 6 {
+		arp[i] = 0xff
+	}
+	arp[6], arp[11], arp[12], arp[13] = 2, 1, 8, 6
+	discovery := frame(1, 2, packet.Flow{From: netip.MustParseAddr("fe80::1"), To: netip.MustParseAddr("ff02::1"), Protocol: 58}, 72)
+	discovery[54] = 135
+	broken := frame(1, 2, upload(9), 60)
+	binary.BigEndian.PutUint16(broken[16:], 3)
+	for _, b := range [][]byte{arp, discovery, broken} {
+		was := len(sent)
+		g.Take(0, 0, b, send)
+		if len(sent) != was+1 || sent[was].port != 1 || !bytes.Equal(sent[was].frame, b) {
+			t.Errorf("%x does not pass at once: %d frames", b[:20], len(sent)-was)
+		}
+	}
+	if g.PassedBy != 3 || g.Malformed != 1 {
+		t.Errorf("%+v", g.Counts)
+	}
+	// A frame to a station at the port that it came by goes nowhere.
+	was := len(sent)
+	g.Take(0, 0, frame(3, 1, upload(9), 100), send)
+	if len(sent) != was || g.SamePort != 1 {
+		t.Errorf("%d frames are sent, %+v", len(sent)-was, g.Counts)
+	}
+	g.Take(0, 0, make([]byte, gate.MaxFrame+1), send)
+	g.Take(0, 0, nil, send)
+	if g.TooLong != 1 || g.Malformed != 2 {
+		t.Errorf("%+v", g.Counts)
+	}
+	if _, err := gate.New(f, node, ifaces[:1], 0, gate.Options{}); err == nil {
+		t.Error("a gate of one port is none")
+	}
+}
+
+// TestLate: a gate that is asked late sends as much as one that is asked in time, and after a
+// pause that is too long no more than that catches up.
+func TestLate(t *testing.T) {
+	f := read(t, string(bytes.Replace([]byte(house), []byte("DROP"), []byte("tail"), 1)))
+	node, ifaces := ports(f)
+	rate := func(step time.Duration) float64 {
+		g, _ := gate.New(f, node, ifaces, 0, gate.Options{})
+		bits := 0.0
+		send := func(n int, b []byte) { bits += float64(len(b)+24) * 8 }
+		for at := time.Duration(0); at < 4*time.Second; at += step {
+			for range int(step/time.Millisecond) + 1 {
+				g.Take(at, 0, frame(1, 2, upload(9), 1500), send)
+			}
+			g.Run(at, send)
+		}
+		return bits / 4
+	}
+	for _, step := range []time.Duration{time.Millisecond, 3 * time.Millisecond, 9 * time.Millisecond} {
+		if r := rate(step); r < 0.99*9e6 || r > 1.01*9e6 {
+			t.Errorf("asked every %v it sends %.3f Mbit/s; the shape is 9", step, r/1e6)
+		}
+	}
+	if r := rate(50 * time.Millisecond); r > 9e6*0.4 {
+		t.Errorf("asked every 50 ms it sends %.3f Mbit/s; ten milliseconds of each fifty can be made up for", r/1e6)
+	}
+}
+
+// FuzzFrames: no frames make a gate panic, grow or lose count.
+func FuzzFrames(f *testing.F) {
+	file := read(f, string(bytes.Replace([]byte(house), []byte("DROP"), []byte("fq-codel"), 1)))
+	node, ifaces := ports(file)
+	f.Add(frame(1, 2, upload(16384), 200), uint64(1))
+	f.Add(frame(1, 2, packet.Flow{From: netip.MustParseAddr("2001:db8::1"), To: netip.MustParseAddr("2001:db8::2"), Protocol: packet.TCP}, 1500), uint64(2))
+	f.Fuzz(func(t *testing.T, data []byte, seed uint64) {
+		g, _ := gate.New(file, node, ifaces, 0, gate.Options{})
+		r := rand.New(rand.NewPCG(seed, 1))
+		sent := uint64(0)
+		send := func(_ int, b []byte) {
+			if len(b) == 0 {
+				t.Fatal("an empty frame is sent")
+			}
+			sent++
+		}
+		at := time.Duration(0)
+		for i := range 20 {
+			b := bytes.Clone(data)
+			if i > 0 && len(b) > 0 {
+				b[r.IntN(len(b))] ^= byte(1 << r.IntN(8))
+			}
+			at += time.Duration(r.IntN(1e7))
+			g.Take(at, r.IntN(2), b, send)
+			if r.IntN(5) == 0 {
+				g.Reload(file, node, ifaces, at, send)
+			}
+		}
+		for next := g.Run(at, send); next != gate.Never; {
+			next = g.Run(next, send)
+		}
+		dropped := uint64(0)
+		for _, i := range g.Result(at, nil).Interfaces {
+			for j, c := range i.Classes {
+				if i.Direction == "out" && j == 0 || c.Class != "rest/films" && c.Class != "rest/rest" {
+					dropped += c.Drops.Total()
+				}
+			}
+		}
+		if g.Waiting() != 0 || sent != g.Sent || g.Sent+g.SamePort+g.TooLong+g.NoRoom > g.Taken {
+			t.Errorf("%d wait, %d sent, %d dropped, %+v", g.Waiting(), sent, dropped, g.Counts)
+		}
+	})
+}

@@ -1,0 +1,167 @@
+package gate
+
+import (
+	"time"
+
+	"imbrel/core/codepoint"
+	"imbrel/core/datapath"
+	"imbrel/core/measure"
+	"imbrel/core/policy"
+)
+
+// observed is what is measured of the frames of one entry beyond what its path counts.
+type observed struct {
+	waiting, most int64 // bytes
+	delay         measure.Distribution
+}
+
+// offered books a frame that the path was offered, in each entry around its own.
+func (s *side) offered(f *frame, reason datapath.Reason) {
+	if reason != datapath.Passed {
+		return
+	}
+	for i := int(f.Slot); i >= 0; i = s.path.Parent(i) {
+		o := &s.observed[i]
+		o.waiting += int64(f.Size)
+		o.most = max(o.most, o.waiting)
+	}
+}
+
+// sent books a frame that left the path at a time.
+func (s *side) sent(f *frame, at time.Duration) {
+	for i := int(f.Slot); i >= 0; i = s.path.Parent(i) {
+		o := &s.observed[i]
+		o.waiting -= int64(f.Size)
+		o.delay.Add(max(0, at-f.Arrived))
+	}
+}
+
+// discarded books a frame that the path dropped after it had taken it.
+func (s *side) discarded(f *frame) {
+	for i := int(f.Slot); i >= 0; i = s.path.Parent(i) {
+		s.observed[i].waiting -= int64(f.Size)
+	}
+	s.gate.waiting--
+	s.gate.free(f)
+}
+
+// Result returns what each side with a policy has done since its counters began, in the form
+// of a rehearsal's, and what of the expectations about these interfaces held.
+func (g *Gate) Result(now time.Duration, rehearsal *policy.Rehearsal) *measure.Result {
+	r := &measure.Result{Imbrel: 1, Title: g.file.Title, Policy: true, Verdict: "none", Warnings: []measure.Warning{}, Expectations: []measure.Outcome{}, Interfaces: []measure.Interface{},
+		Links: []measure.Link{}, Traffic: []measure.Row{}, Classes: []measure.ClassResult{}}
+	h := policy.Rehearsal{Lasts: now, Name: "gate"}
+	if rehearsal != nil {
+		r.Rehearsal, h.Name = rehearsal.Name, rehearsal.Name
+		for _, e := range rehearsal.Expect {
+			if e.Where != nil && e.Where.Node.Name == g.node.Name && !e.Windowed() && g.has(e.Where, e.Direction) {
+				h.Expect = append(h.Expect, e)
+			}
+		}
+	}
+	for _, p := range g.ports {
+		for _, s := range []*side{p.in, p.out} {
+			if s.path != nil {
+				r.Interfaces = append(r.Interfaces, s.result(now))
+				r.DurationS = max(r.DurationS, (now - s.since).Seconds())
+			}
+		}
+	}
+	c := measure.NewCollector(measure.NewSets(g.file, &h), &h)
+	c.Settle(now)
+	m := &measure.Measures{File: g.file, Rehearsal: &h, Collectors: []*measure.Collector{c}}
+	m.Judge(r)
+	return r
+}
+
+// has reports whether a policy of the gate is in force at an interface in a direction.
+func (g *Gate) has(iface *policy.Interface, d policy.Direction) bool {
+	for _, p := range g.ports {
+		if p.iface == iface {
+			return p.iface.Attached[d] != nil
+		}
+	}
+	return false
+}
+
+// result returns what a side did.
+func (s *side) result(now time.Duration) measure.Interface {
+	seconds := max(now-s.since, time.Millisecond).Seconds()
+	rate := func(bytes uint64) int64 { return int64(float64(bytes)*8/seconds + 0.5) }
+	out := measure.Interface{Node: s.port.iface.Node.Name, Interface: s.port.iface.Name, Direction: s.direction.String(), PolicyAt: s.plan.Policy.Name, RateBps: int64(s.plan.Whole)}
+	out.At(measure.Place{Interface: s.port.iface, Direction: s.direction, Plan: s.plan})
+	var sent uint64
+	for i, c := range s.counters() {
+		e, o := s.plan.Entries[i], &s.observed[i]
+		if s.path.Parent(i) < 0 {
+			sent += c.SentBytes
+		}
+		k := measure.Class{Class: e.Name, OfferedPackets: c.OfferedPackets, SentPackets: c.SentPackets, OfferedBytes: c.OfferedBytes, SentBytes: c.SentBytes,
+			OfferedBps: rate(c.OfferedBytes), SentBps: rate(c.SentBytes), Marks: make(map[string]uint64), MaxQueueBytes: o.most, Congested: c.Congested, TooLarge: c.TooLarge,
+			Drops: measure.Drops{Policed: c.Drops[datapath.Policed], QueueFull: c.Drops[datapath.QueueFull], Early: c.Drops[datapath.Early], Blocked: c.Drops[datapath.Blocked]}}
+		if s.direction == policy.Out || s.plan.Shape > 0 {
+			promised := int64(e.Promise)
+			k.PromisedBps, k.PerInstance = &promised, e.Instances() != nil
+		}
+		seen := &measure.Seen{Entry: e, Slot: int32(i), ActiveBps: k.OfferedBps, Windows: []measure.Figures{{OfferedPackets: c.OfferedPackets, SentPackets: c.SentPackets,
+			Drops: k.Drops.Total(), OfferedBps: k.OfferedBps, SentBps: k.SentBps, MaxQueue: o.most, Delay: o.delay, Marks: make(map[codepoint.DSCP]uint64)}}}
+		for dscp, n := range c.Marks {
+			if n > 0 {
+				k.Marks[codepoint.DSCP(dscp).Name()] = n
+				seen.Windows[0].Marks[codepoint.DSCP(dscp)] = n
+			}
+		}
+		if c.Colors != [3]uint64{} {
+			k.Colors = &measure.Colors{Green: c.Colors[0], Yellow: c.Colors[1], Red: c.Colors[2]}
+		}
+		if most, shared, all := s.path.Instances(i, 5); most > 0 {
+			k.Instances = &measure.Instances{Most: most, Shared: shared, Top: []measure.Instance{}}
+			for _, n := range all {
+				k.Instances.Top = append(k.Instances.Top, measure.Instance{Value: n.Value, Offered: n.Offered, Dropped: n.Dropped, Bytes: n.OfferedBytes,
+					OfferedBps: rate(n.OfferedBytes), SentBps: rate(n.SentBytes), MaxMs: float64(n.MaxWait) / 1e6, BusiestBps: 8 * n.Busiest.Most})
+			}
+		}
+		k.See(seen)
+		out.Classes = append(out.Classes, k)
+	}
+	out.SentBps = rate(sent)
+	return out
+}
+
+// Reload puts the policies of another file in force, between two frames: the node and the
+// interfaces of the ports are those of the new file with the same names. What waits under the
+// policies before is classified anew, in the order in which it would have left, and those
+// conversations that are recognised are watched from the beginning. An error changes nothing.
+func (g *Gate) Reload(f *policy.File, node *policy.Node, ports []*policy.Interface, now time.Duration, send func(port int, frame []byte)) {
+	g.send, g.now = send, max(g.now, now)
+	now = g.now
+	type held struct {
+		f  *frame
+		in bool
+	}
+	var all []held
+	for _, p := range g.ports {
+		for _, s := range []*side{p.in, p.out} {
+			if s.path == nil {
+				continue
+			}
+			s.counted = s.counters()
+			for _, pkt := range s.path.Drain() {
+				all = append(all, held{pkt.Owner.(*frame), s.direction == policy.In})
+			}
+		}
+	}
+	g.waiting = 0
+	g.Reloads++
+	g.put(f, node, ports, now)
+	for _, h := range all {
+		h.f.Next = nil
+		switch p := g.ports[h.f.from]; {
+		case h.in && p.in.path != nil:
+			p.in.take(h.f, now)
+			p.in.run(now, now)
+		default:
+			g.forward(h.f, now)
+		}
+	}
+}
