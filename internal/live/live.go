@@ -1,0 +1,88 @@
+package live
+
+import (
+	"encoding/json"
+	"fmt"
+	"os"
+	"time"
+
+	"imbrel/core/gate"
+	"imbrel/core/measure"
+	"imbrel/core/policy"
+)
+
+// A Config says what a gate is run with.
+type Config struct {
+	// Load reads the policy file: at the start, and at each reload.
+	Load   func() (*policy.File, error)
+	Node   string
+	Ports  []Port
+	Take   []string      // interfaces of the machine that are taken though it uses them itself
+	For    time.Duration // 0: until it is stopped
+	Expect string        // the rehearsal whose expectations are judged
+	Seed   uint64
+	Reload <-chan os.Signal  // each asks for the file to be read anew; may be nil
+	Notice func(text string) // what happens meanwhile, for people; may be nil
+	// Came and Sent, when not nil, see each frame that comes to a port and leaves by one.
+	Came, Sent func(port int, at time.Duration, frame []byte)
+}
+
+// A Port is an interface of the node and the machine's interface that it is at.
+type Port struct{ Interface, Device string }
+
+// A Report is what a gate has done.
+type Report struct {
+	*measure.Result
+	Gate    gate.Counts  `json:"gate"`
+	Ports   []PortReport `json:"ports"`
+	Waiting int          `json:"waiting"` // frames now
+}
+
+// A PortReport counts the frames of an interface of the machine.
+type PortReport struct {
+	Port     string `json:"port"`
+	Device   string `json:"device"`
+	Received uint64 `json:"received"`
+	Sent     uint64 `json:"sent"`
+	Refused  uint64 `json:"refused"` // that the kernel did not take
+	Cut      uint64 `json:"cut"`     // longer than is read
+	Giants   uint64 `json:"giants"`  // of those refused, longer than the interface sends
+	Lost     uint64 `json:"lost"`    // while the interface was gone
+}
+
+// NodeOf returns the node of a name.
+func NodeOf(f *policy.File, name string) (*policy.Node, error) {
+	var names []string
+	for i := range f.Network.Nodes {
+		if n := &f.Network.Nodes[i]; n.Name == name {
+			return n, nil
+		}
+		names = append(names, f.Network.Nodes[i].Name)
+	}
+	return nil, fmt.Errorf("the file has no node `%s`; %sit has %s", name, policy.DidYouMean(name, names), policy.OrList(names))
+}
+
+// InterfaceOf returns the node's interface of a name.
+func InterfaceOf(n *policy.Node, name string) (*policy.Interface, error) {
+	var names []string
+	for _, i := range n.Interfaces {
+		if i.Name == name {
+			return i, nil
+		}
+		names = append(names, i.Name)
+	}
+	return nil, fmt.Errorf("the node `%s` has no interface `%s`; %sit has %s", n.Name, name, policy.DidYouMean(name, names), policy.OrList(names))
+}
+
+// Snapshot returns what the gate that has an interface has done so far.
+func Snapshot(device string) (*Report, error) {
+	text, err := Ask(device, "snapshot")
+	if err != nil {
+		return nil, err
+	}
+	var r Report
+	if err := json.Unmarshal(text, &r); err != nil {
+		return nil, fmt.Errorf("the gate at %s is of another version: %w", device, err)
+	}
+	return &r, nil
+}

@@ -1,0 +1,16 @@
+//go:build !linux
+
+package live
+
+import (
+	"context"
+	"errors"
+)
+
+var errLinux = errors.New("real interfaces are used on Linux alone: there are no packet sockets here")
+
+// RunGate says that there is no gate on this system.
+func RunGate(context.Context, Config) (*Report, error) { return nil, errLinux }
+
+// Ask says so too.
+func Ask(string, string) ([]byte, error) { return nil, errLinux }
