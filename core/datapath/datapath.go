@@ -87,23 +87,23 @@ type Counters struct {
 }
 
 // A Path is the data path of one interface in one direction.
-type Path struct {
+type Path struct { // what every packet touches comes first
+	fifo       *queue.FIFO // of a plain FIFO, which has no tree; nil: a policy's
+	counters   []Counters  // of each element alone
+	triggers   []*trigger
+	parents    []int32 // of each counter, the one around it or -1; nil: there is none
 	framing    packet.Framing
-	fifo       *queue.FIFO              // of a plain FIFO, which has no tree; nil: a policy's
-	classOf    func(*packet.Packet) int // the class of a packet in it
+	elements   []*element // every entry at any level, a parent before what is within it
+	tree       *schedule.Tree
+	nodes      []*state                 // of each of the scheduler's entries
+	pressure   pressure                 // what was sent, where a `when` looks at it
+	classOf    func(*packet.Packet) int // of a plain FIFO, the class of a packet
 	classifier *classify.Classifier     // nil: a plain FIFO
-	elements   []*element               // every entry at any level, a parent before what is within it
-	parents    []int32                  // of each counter, the one around it or -1; nil: there is none
 	countAs    *plan.Plan               // by whose entries is counted; nil: by ClassOf alone
 	stopped    int                      // of the acts of the packet that was policed last, the one that did it
 	turned     func(e *plan.Entry, l Limit, at time.Duration, inForce bool)
-	counters   []Counters // of each element alone
-	nodes      []*state   // of each of the scheduler's entries
-	tree       *schedule.Tree
 	drop       func(*packet.Packet, Reason)
 	inName     func(int32) string
-	pressure   pressure
-	triggers   []*trigger
 	startAt    time.Time
 }
 
@@ -402,7 +402,9 @@ func (p *Path) Dequeue(now time.Duration) (*packet.Packet, time.Duration) {
 			continue
 		}
 		p.tree.Sent(now, leaf, int(pkt.Size), s.waiting.Packets > 0)
-		p.pressure.bytes += int64(pkt.Size)
+		if len(p.triggers) > 0 {
+			p.pressure.bytes += int64(pkt.Size)
+		}
 		c := &p.counters[pkt.Slot]
 		c.SentPackets++
 		c.SentBytes += uint64(pkt.Size)

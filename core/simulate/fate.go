@@ -51,7 +51,7 @@ func marks(p *packet.Packet) uint32 {
 // known returns the entry that takes a packet at a path, where that follows from what was
 // foreseen: it has come there as foreseen, and what is in force there never changes.
 func (r *run) known(p *path, f *flight, d policy.Direction) (slot int32, ok bool) {
-	if p.config.Plan == nil || p.sometimes {
+	if !p.ruled || p.sometimes {
 		return 0, false
 	}
 	k := &f.fate.ahead[f.stage(d)]

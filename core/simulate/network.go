@@ -21,35 +21,36 @@ import (
 )
 
 // A port is an interface at work.
-type port struct {
-	iface *policy.Interface
-	peer  *port // at the other end of the link, or nil
+type port struct { // what every packet touches comes first
+	sending bool
+	rate    unit.Rate
+	clock   unit.Clock // when what is being sent is sent
+	carrier *carrier   // nil: the link carries what the interface sends
+	medium  *medium    // nil: the link loses nothing, and takes its delay
+	peer    *port      // at the other end of the link, or nil
+	delay   time.Duration
+	iface   *policy.Interface
+
+	carrierPlace, linkPlace int32
 
 	in, out path
-	sending bool
-	clock   unit.Clock // when what is being sent is sent
-
-	carrier      *carrier // nil: the link carries what the interface sends
-	carrierPlace int32
-	delay        time.Duration
-	medium       *medium // nil: the link loses nothing, and takes its delay
-	linkPlace    int32
 }
 
 // A path is a data path with what the rehearsal measures of it. It is made when the
 // first packet comes.
 type path struct {
 	*datapath.Path
-	config    datapath.Config
-	sometimes bool // the policy in force has a `when`
+	ruled     bool // by a policy in force
+	sometimes bool // which has a `when`
 	place     int32
-	attached  *plan.Plan          // the policy attached here, in force or not
-	foresight *datapath.Foresight // of that policy
-	shadow    *datapath.Path      // of a policy not in force: what it would measure of the load
-	members   []member            // what each entry of it makes a packet count for
+	slots     []slot        // of each of the data path's counters
+	members   []member      // what each entry of the attached policy makes a packet count for
+	asking    time.Duration // when it is asked again, if later than now
+	attached  *plan.Plan    // the policy attached here, in force or not
+	shadow    *datapath.Path
+	foresight *datapath.Foresight // of that policy; shadow is of one that is not in force: what it would measure of the load
+	config    *datapath.Config
 	names     []string            // of each of the data path's counters
-	slots     []slot              // of each of them
-	asking    time.Duration       // when it is asked again, if later than now
 	before    []datapath.Counters // what was counted in the warm-up; nil: there was none
 	pcps, tcs [][8]uint64         // packets by the priority code point and the traffic class they left with
 }
@@ -145,7 +146,7 @@ func (r *run) build() *network {
 	n := &network{byIface: make(map[*policy.Interface]*port), table: route.New(r.file), routes: make(map[[2]*port][]hop)}
 	for i := range r.file.Network.Nodes {
 		for _, iface := range r.file.Network.Nodes[i].Interfaces {
-			p := &port{iface: iface}
+			p := &port{iface: iface, rate: iface.Rate}
 			first := int32(4 * len(n.ports))
 			p.in.place, p.out.place, p.carrierPlace, p.linkPlace = first, first+1, first+2, first+3
 			n.ports = append(n.ports, p)
@@ -191,7 +192,7 @@ func (p *port) path(d policy.Direction) *path {
 func (r *run) newPath(at *port, d policy.Direction) {
 	p := at.path(d)
 	p.asking = schedule.Never
-	p.config = datapath.Config{Rate: at.iface.Rate, Framing: at.iface.Framing, Classes: len(r.classes), StartAt: r.plan.StartAt, InName: r.file.InterfaceName,
+	p.config = &datapath.Config{Rate: at.iface.Rate, Framing: at.iface.Framing, Classes: len(r.classes), StartAt: r.plan.StartAt, InName: r.file.InterfaceName,
 		Drop: func(pkt *packet.Packet, why datapath.Reason) { r.discarded(at, d, pkt, why) }}
 	a := at.iface.Attached[d]
 	if a == nil {
@@ -202,7 +203,7 @@ func (r *run) newPath(at *port, d policy.Direction) {
 	p.members = make([]member, len(p.attached.Entries))
 	p.config.CountAs = p.attached
 	p.config.ClassOf = func(pkt *packet.Packet) int { return r.foreseen(pkt.Owner.(*flight), d) }
-	ruled := p.config
+	ruled := *p.config
 	ruled.Plan, ruled.Random = p.attached, traffic.Random(r.options.Seed, at.iface.Path()+" "+d.String(), 0)
 	ruled.Turned = func(e *plan.Entry, l datapath.Limit, when time.Duration, inForce bool) {
 		r.epoch++
@@ -211,7 +212,7 @@ func (r *run) newPath(at *port, d policy.Direction) {
 	var load *datapath.Path
 	switch {
 	case !r.options.WithoutPolicy:
-		p.config = ruled
+		p.config = &ruled
 		p.open(r)
 		load = p.Path
 	case slices.ContainsFunc(p.attached.Entries, func(e *plan.Entry) bool { return len(e.Whens()) > 0 }):
@@ -223,7 +224,8 @@ func (r *run) newPath(at *port, d policy.Direction) {
 
 // open makes the data path.
 func (p *path) open(r *run) {
-	p.Path = datapath.New(p.config)
+	p.Path = datapath.New(*p.config)
+	p.ruled = p.config.Plan != nil
 	p.sometimes = p.Sometimes()
 	if p.names = p.Classes(); p.names == nil {
 		p.names = r.classes

@@ -379,7 +379,7 @@ func (r *run) offer(at *port, d policy.Direction, f *flight) bool {
 		reason = p.Enqueue(r.now, &f.Packet)
 	}
 	r.offered(p, f, reason)
-	if p.config.Plan != nil {
+	if p.ruled {
 		r.join(p, f)
 	}
 	if r.options.Classified != nil && p.attached != nil {
@@ -397,7 +397,7 @@ func (r *run) offer(at *port, d policy.Direction, f *flight) bool {
 func (r *run) dropped(at *port, d policy.Direction, f *flight, reason datapath.Reason, wait time.Duration) {
 	p := at.path(d)
 	f.steps = append(f.steps, measure.Step{Place: p.place, Slot: f.Slot, Wait: wait, Reason: reason})
-	ends := reason == datapath.Blocked || p.config.Plan != nil && reason == datapath.Policed && p.Pardon(&f.Packet)
+	ends := reason == datapath.Blocked || p.ruled && reason == datapath.Policed && p.Pardon(&f.Packet)
 	if !ends && !r.options.WithoutPolicy {
 		stage := f.stage(d)
 		if d == policy.Out {
@@ -467,7 +467,7 @@ func (r *run) send(p *port) {
 	}
 	p.sending = true
 	p.clock.NotBefore(r.now)
-	p.clock.Advance(int(f.Size), p.iface.Rate)
+	p.clock.Advance(int(f.Size), p.rate)
 	r.events.plan(event{at: p.clock.Ready(), kind: sent, port: p, flight: f})
 }
 

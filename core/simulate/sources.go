@@ -14,28 +14,28 @@ import (
 
 // A source is a traffic source at work: one call's direction, one stream, or
 // one capture.
-type source struct {
+type source struct { // what every packet touches comes first
 	traffic.Source
+	from    *port
+	flow    *measure.Flow
+	number  int64
+	route   []hop // nil: looked up for each packet
+	fate    *fate // of its last packet, in an epoch, with what was recognised of it
+	epoch   epoch
+	apps    []uint64
+	length  int
+	end     time.Duration
 	index   int // of the traffic
 	reverse bool
-	from    *port
-	route   []hop // nil: looked up for each packet
-	flow    *measure.Flow
-	flows   map[packet.Flow]*sourceFlow // of a capture
-	end     time.Duration
-	lasts   time.Duration // of a capture
-	capture *measure.Capture
-	reader  traffic.Reader
-	frame   []byte // of the packet that is next, whole
-	number  int64
-	next    []hop // of a capture, that of the packet just admitted
 	// endpoint is the end of a connection that sends it; nil: Source is asked for the packets.
 	endpoint *endpoint
+	capture  *measure.Capture
+	reader   traffic.Reader
 
-	fate   *fate // of its last packet, in an epoch, with what was recognised of it
-	epoch  epoch
-	apps   []uint64
-	length int
+	flows map[packet.Flow]*sourceFlow // of a capture
+	lasts time.Duration               // of a capture
+	frame []byte                      // of the packet that is next, whole
+	next  []hop                       // of a capture, that of the packet just admitted
 }
 
 type sourceFlow struct {

@@ -43,27 +43,34 @@ type Call struct {
 	Codec      codec.Codec
 	Flow       packet.Flow
 	DSCP       codepoint.DSCP
+	ID         uint32 // the RTP synchronisation source
 	Start, End time.Duration
-	ID         uint32  // the RTP synchronisation source
 	Speech     *Speech // nil: all the time
 
 	sent     uint32
-	interval uint32 // of the next packet, from the first
+	interval uint32        // of the next packet, from the first
+	every    time.Duration // what of the codec each packet needs
+	ticks    uint32
+	length   int
+	kind     uint8
 	like     like
 }
 
 // Next yields a packet every interval from Start to End, in which there is speech.
 func (c *Call) Next(p *packet.Packet, room []byte) (time.Duration, bool, error) {
-	at := c.Start + time.Duration(c.interval)*c.Codec.Interval
+	if c.every == 0 {
+		c.every, c.ticks, c.length, c.kind = c.Codec.Interval, c.Codec.Ticks(), c.Codec.Length(c.Flow.From.Is6()), c.Codec.PayloadType
+	}
+	at := c.Start + time.Duration(c.interval)*c.every
 	if c.Speech != nil && at < c.End {
-		at = c.Speech.next(at, c.Codec.Interval)
-		c.interval = uint32((at - c.Start) / c.Codec.Interval)
+		at = c.Speech.next(at, c.every)
+		c.interval = uint32((at - c.Start) / c.every)
 	}
 	if at >= c.End {
 		return 0, false, nil
 	}
-	c.like.next(p, room, c.Flow, c.DSCP, c.Codec.Length(c.Flow.From.Is6()), packet.RTPHeader)
-	p.PutRTP(c.Codec.PayloadType, uint16(c.sent), c.interval*c.Codec.Ticks(), c.ID)
+	c.like.next(p, room, c.Flow, c.DSCP, c.length, packet.RTPHeader)
+	p.PutRTP(c.kind, uint16(c.sent), c.interval*c.ticks, c.ID)
 	c.sent++
 	c.interval++
 	return at, true, nil
