@@ -53,7 +53,8 @@ type Gate struct {
 	node       *policy.Node
 	options    Options
 	ports      []*port
-	stations   map[[6]byte]int // the port at which a hardware address was seen
+	stations   map[[6]byte]int // the port at which a hardware address was seen, plus 1
+	learned    int             // how often that changed
 	recogniser *recognise.Recogniser
 	recognises bool
 	spare      []*frame
@@ -84,6 +85,9 @@ type Counts struct {
 type port struct {
 	number  int
 	iface   *policy.Interface
+	pair    [12]byte // the addresses of the frame before
+	to      int      // where that went
+	learned int      // g.learned then, plus 1
 	in, out *side
 }
 
@@ -256,6 +260,12 @@ func control(p *packet.Packet) bool {
 // place finds the port a frame leaves by, from the hardware addresses that were seen; false
 // where that is the one it came by.
 func (g *Gate) place(f *frame) bool {
+	p := g.ports[f.from]
+	pair := [12]byte(f.room)
+	if p.learned == g.learned+1 && pair == p.pair { // as the frame before
+		f.to = p.to
+		return f.to != f.from
+	}
 	var to, from [6]byte
 	copy(to[:], f.room)
 	copy(from[:], f.room[6:])
@@ -264,13 +274,14 @@ func (g *Gate) place(f *frame) bool {
 			clear(g.stations)
 		}
 		g.stations[from] = f.from + 1
+		g.learned++
 	}
 	f.to = -1
 	if n := g.stations[to]; n > 0 && to[0]&1 == 0 {
 		f.to = n - 1
-		return f.to != f.from
 	}
-	return true
+	p.pair, p.to, p.learned = pair, f.to, g.learned+1
+	return f.to != f.from
 }
 
 // forward gives a frame to the port that it leaves by, or to all others.

@@ -12,6 +12,7 @@ import (
 	"math/rand/v2"
 	"net"
 	"net/http"
+	"net/netip"
 	"os"
 	"os/exec"
 	"runtime"
@@ -24,6 +25,9 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"imbrel/core/gate"
+	"imbrel/core/packet"
+	"imbrel/internal/files"
 	"imbrel/internal/live"
 )
 
@@ -461,4 +465,117 @@ func TestGateRefuses(t *testing.T) {
 		time.Sleep(20 * time.Millisecond)
 	}
 	y.gate(file).end(t)
+}
+
+// BenchmarkGate compares the processor time per frame of a gate with that of a bare relay between
+// the same two interfaces in the same run: frames are read in batches and written in batches.
+func BenchmarkGate(b *testing.B) {
+	y := newYard(b)
+	text := strings.NewReplacer("SHAPE", "9Gbit/s", "rate: 1Gbit/s", "rate: 10Gbit/s").Replace(site)
+	f, _, err := files.ReadPolicy("-", strings.NewReader(text))
+	if err != nil {
+		b.Fatal(err)
+	}
+	for _, size := range []int{46, 1500} {
+		b.Run(fmt.Sprintf("%d bytes", size+14), func(b *testing.B) {
+			var p packet.Packet
+			p.Build(make([]byte, packet.HeaderRoom), packet.Flow{From: netip.MustParseAddr(leftHost), To: netip.MustParseAddr(rightHost), Protocol: packet.UDP, FromPort: 9, ToPort: 9}, 0, size, 0)
+			frame := make([]byte, p.WireLength())
+			copy(frame, p.Bytes)
+			frame[5], frame[11] = 2, 1
+			stop := make(chan struct{})
+			var sender *live.Socket
+			y.in(y.left, func() { sender, err = live.Open("h0") })
+			if err != nil {
+				b.Fatal(err)
+			}
+			sent := make(chan bool)
+			go func() {
+				defer close(sent)
+				for {
+					select {
+					case <-stop:
+						return
+					default:
+						for range 64 {
+							sender.Queue(frame)
+						}
+						sender.Flush()
+					}
+				}
+			}()
+			var cost, rate [2]float64
+			y.in(y.mid, func() {
+				in, err1 := live.Open("g0")
+				out, err2 := live.Open("g1")
+				if err1 != nil || err2 != nil {
+					b.Error(err1, err2)
+					return
+				}
+				defer in.Close()
+				defer out.Close()
+				node := &f.Network.Nodes[0]
+				g, err := gate.New(f, node, node.Interfaces, 0, gate.Options{})
+				if err != nil {
+					b.Error(err)
+					return
+				}
+				base := live.Monotonic()
+				send := func(n int, frame []byte) {
+					if n == 1 {
+						out.Queue(frame)
+					}
+				}
+				work := []func() int{
+					func() int {
+						n, _ := in.Read(func(frame []byte, _ time.Duration) { out.Queue(frame) })
+						out.Flush()
+						return n
+					},
+					func() int {
+						now := live.Monotonic() - base
+						n, _ := in.Read(func(frame []byte, age time.Duration) { g.Take(max(0, now-age), 0, frame, send) })
+						g.Run(live.Monotonic()-base, send)
+						out.Flush()
+						return n
+					},
+				}
+				var frames [2]float64
+				var took, cpu [2]time.Duration
+				for b.Loop() {
+					for way, step := range work { // in turn, so that both meet the same machine
+						begun, spent := time.Now(), threadTime()
+						for time.Since(begun) < 100*time.Millisecond {
+							n := step()
+							frames[way] += float64(n)
+							if n == 0 {
+								_ = live.Wait([]*live.Socket{in}, time.Millisecond)
+							}
+						}
+						took[way] += time.Since(begun)
+						cpu[way] += threadTime() - spent
+					}
+				}
+				for way := range work {
+					cost[way] = float64(cpu[way]) / frames[way]
+					rate[way] = frames[way] / took[way].Seconds()
+				}
+			})
+			close(stop)
+			<-sent
+			sender.Close()
+			b.ReportMetric(cost[0], "relay-ns/frame")
+			b.ReportMetric(cost[1], "gate-ns/frame")
+			b.ReportMetric(rate[0]/1e3, "relay-kframes/s")
+			b.ReportMetric(rate[1]/1e3, "gate-kframes/s")
+			b.ReportMetric(rate[1]/rate[0], "of-relay")
+		})
+	}
+}
+
+// threadTime returns the processor time of this thread.
+func threadTime() time.Duration {
+	var u unix.Rusage
+	_ = unix.Getrusage(unix.RUSAGE_THREAD, &u)
+	return time.Duration(u.Utime.Nano() + u.Stime.Nano())
 }
