@@ -14,3 +14,9 @@ func RunGate(context.Context, Config) (*Report, error) { return nil, errLinux }
 
 // Ask says so too.
 func Ask(string, string) ([]byte, error) { return nil, errLinux }
+
+// Answer says so too.
+func Answer(context.Context, AnswerConfig) error { return errLinux }
+
+// Probe says so too.
+func Probe(context.Context, ProbeConfig) (*ProbeReport, error) { return nil, errLinux }

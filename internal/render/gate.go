@@ -14,7 +14,7 @@ import (
 
 // Gate writes what a gate has done.
 func (t Text) Gate(r *live.Report, v *View) {
-	t.Title("%s: the gate of %.6g s", r.Title, r.DurationS)
+	t.Title("%s: a gate for %.4g s", r.Title, r.DurationS)
 	t.Line("")
 	t.interfaces(r.Result, v)
 	w := t.grid([]column{{"port", true}, {"device", true}, {"received", false}, {"sent", false}, {"refused", false}, {"lost", false}}, nil)

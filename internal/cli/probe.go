@@ -1,0 +1,154 @@
+package cli
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"net"
+	"os"
+	"os/signal"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"imbrel/core/codepoint"
+	"imbrel/core/stamp"
+	"imbrel/core/unit"
+	"imbrel/internal/live"
+	"imbrel/internal/render"
+)
+
+// The bounds of a probing: it is to be no flood.
+const (
+	mostProbes     = 10_000
+	leastInterval  = time.Millisecond
+	mostCodepoints = 64
+	mostKey        = 1024
+)
+
+func (a *app) answer() *cobra.Command {
+	var listen, key string
+	c := &cobra.Command{
+		Use:   "answer",
+		Short: "The far end: answer the probes of another machine",
+		Long: `Answer is the far end of ` + "`imbrel probe`" + `: a reflector of STAMP (RFC 8762), which sends each
+probe back with the number and the marking that it came with. It counts what comes, so
+that what is lost on the way there is told from what is lost on the way back. It sends
+no more than it is sent. It listens on the loopback until an address is named, and goes
+on until it is interrupted.`,
+		Example: `  imbrel answer --listen 192.0.2.9
+  imbrel answer --listen 192.0.2.9:8862 --key-file probes.key`,
+		Args: cobra.NoArgs,
+		RunE: func(*cobra.Command, []string) error {
+			secret, err := readKey(key)
+			if err != nil {
+				return err
+			}
+			ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+			defer stop()
+			return live.Answer(ctx, live.AnswerConfig{Address: withPort(listen), Key: secret, Notice: func(s string) { fmt.Fprintln(a.err, "imbrel answer: "+render.Visible(s)) }})
+		},
+	}
+	c.Flags().StringVar(&listen, "listen", "127.0.0.1", "listen at an `ADDRESS`, HOST or HOST:PORT; the port is 862 when not given")
+	c.Flags().StringVar(&key, "key-file", "", "answer only probes that are authenticated with the key in a `FILE`")
+	return c
+}
+
+func (a *app) probe(text render.Text) *cobra.Command {
+	var dscps []string
+	var count uint64
+	var interval, key string
+	c := &cobra.Command{
+		Use:   "probe ADDRESS",
+		Short: "What of each marking arrives at a far end, and comes back",
+		Long: `Probe sends a few small packets of each codepoint to the far end, where ` + "`imbrel answer`" + `
+or another reflector of STAMP (RFC 8762, with the class of service of RFC 8972) sends
+them back, and says of each with which marking it arrived and came back, what was lost
+on which way, and how long it took: the markings of a real network, without touching a
+device of it. It exits with 1 when a marking does not arrive, or come back, as it was
+sent, and ends at once when nothing listens at the far end.`,
+		Example: `  imbrel probe 192.0.2.9 --dscp ef,af41,df
+  imbrel probe 192.0.2.9:8862 --dscp ef --count 500 --interval 20ms -o json`,
+		Args: between(1, 1, "the address of a far end"),
+		RunE: func(_ *cobra.Command, args []string) error {
+			config := live.ProbeConfig{Address: withPort(args[0]), Count: int(count), Wait: time.Second}
+			if len(dscps) > mostCodepoints {
+				return fmt.Errorf("--dscp names %d codepoints; there are %d", len(dscps), mostCodepoints)
+			}
+			seen := make(map[codepoint.DSCP]bool)
+			for _, name := range dscps {
+				d, err := codepoint.ParseDSCP(name)
+				if err != nil {
+					return fmt.Errorf("--dscp: %w", err)
+				}
+				if seen[d] {
+					return fmt.Errorf("--dscp names %s twice", d.Name())
+				}
+				seen[d] = true
+				config.DSCPs = append(config.DSCPs, d)
+			}
+			var err error
+			if config.Interval, err = unit.ParseDuration(interval); err != nil {
+				return fmt.Errorf("--interval: %w", err)
+			}
+			if config.Interval < leastInterval {
+				return fmt.Errorf("--interval %s: the least is %s, so that probes are no flood", interval, unit.FormatDuration(leastInterval))
+			}
+			if config.Key, err = readKey(key); err != nil {
+				return err
+			}
+			ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+			defer stop()
+			report, err := live.Probe(ctx, config)
+			if err != nil {
+				return err
+			}
+			if a.output == "json" {
+				err = render.JSON(a.out, report)
+			} else {
+				text.Probe(report)
+			}
+			switch {
+			case err != nil:
+				return err
+			case ctx.Err() != nil:
+				return errInterrupted
+			case render.Rewritten(report) > 0:
+				return errFound
+			}
+			return nil
+		},
+	}
+	c.Flags().StringSliceVar(&dscps, "dscp", []string{"ef", "af41", "af31", "cs5", "df"}, "the `CODEPOINTS` to probe")
+	numberVar(c.Flags(), &count, "count", 20, 1, mostProbes, "send `N` probes of each codepoint")
+	c.Flags().StringVar(&interval, "interval", "20ms", "a `TIME` between the probes of one codepoint")
+	c.Flags().StringVar(&key, "key-file", "", "authenticate probes with the key in a `FILE`")
+	return c
+}
+
+// withPort adds the port of STAMP to an address without one.
+func withPort(address string) string {
+	if _, _, err := net.SplitHostPort(address); err == nil {
+		return address
+	}
+	return net.JoinHostPort(strings.Trim(address, "[]"), strconv.Itoa(stamp.Port))
+}
+
+// readKey reads a key from a file: all of it but the end of the last line.
+func readKey(name string) ([]byte, error) {
+	if name == "" {
+		return nil, nil
+	}
+	key, err := os.ReadFile(name)
+	if err != nil {
+		return nil, fmt.Errorf("cannot read the key: %w", err)
+	}
+	key = bytes.TrimRight(key, "\r\n")
+	if len(key) < 16 || len(key) > mostKey {
+		return nil, fmt.Errorf("the key in %s has %d bytes; give it from 16 to %d", name, len(key), mostKey)
+	}
+	return key, nil
+}

@@ -1,0 +1,48 @@
+package live
+
+import (
+	"time"
+
+	"imbrel/core/codepoint"
+	"imbrel/core/measure"
+)
+
+// An AnswerConfig says how an answering end listens.
+type AnswerConfig struct {
+	Address string // host:port
+	Key     []byte // probes without its authentication code are not answered; empty: none is needed
+	Notice  func(text string)
+}
+
+// A ProbeConfig says what is probed.
+type ProbeConfig struct {
+	Address  string // host:port
+	DSCPs    []codepoint.DSCP
+	Count    int // of probes for each
+	Interval time.Duration
+	Wait     time.Duration // for the last answers
+	Key      []byte
+}
+
+// A ProbeReport is what came of probing.
+type ProbeReport struct {
+	Imbrel int      `json:"imbrel"`
+	To     string   `json:"to"`
+	Probes []Probed `json:"probes"`
+	Wrong  int      `json:"not_accepted"` // packets that were no answers, or not with the key
+}
+
+// Probed is what came of the probes with one codepoint.
+type Probed struct {
+	DSCP      string                `json:"dscp"`
+	Sent      int                   `json:"sent"`
+	Arrived   int                   `json:"arrived"`  // at the far end, by its own count
+	Returned  int                   `json:"returned"` // as answers
+	ArrivesAs map[string]int        `json:"arrives_as"`
+	ReturnsAs map[string]int        `json:"returns_as"`
+	Refused   int                   `json:"refused"` // answers that the far end does not send with the wanted codepoint
+	Hops      int                   `json:"ttl"`     // with which the last probe arrived, of 255
+	RoundTrip *measure.Milliseconds `json:"round_trip_ms"`
+	There     *measure.Milliseconds `json:"there_ms"` // as right as the two clocks agree
+	Back      *measure.Milliseconds `json:"back_ms"`
+}

@@ -1,0 +1,322 @@
+package live
+
+import (
+	"context"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"net"
+	"net/netip"
+	"sync"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"imbrel/core/codepoint"
+	"imbrel/core/measure"
+	"imbrel/core/stamp"
+)
+
+// What an answering end remembers is bounded.
+const (
+	mostSessions = 4096
+	sessionLasts = time.Minute
+	mostProbe    = 1500
+)
+
+// clockError is the estimate of a clock that nothing is known of: not synchronised, within half a
+// second (RFC 4656 §4.1.2: 2^-32 s · multiplier · 2^scale).
+const clockError = 31<<8 | 1
+
+// datagrams is a UDP socket that tells the traffic class and the hops of what comes.
+type datagrams struct {
+	conn *net.UDPConn
+	oob  [256]byte
+}
+
+func newDatagrams(c *net.UDPConn) (*datagrams, error) {
+	raw, err := c.SyscallConn()
+	if err != nil {
+		return nil, err
+	}
+	var failed error
+	err = raw.Control(func(fd uintptr) {
+		set := func(level, option, value int) {
+			if e := unix.SetsockoptInt(int(fd), level, option, value); e != nil && failed == nil {
+				failed = e
+			}
+		}
+		if local, _ := c.LocalAddr().(*net.UDPAddr); local != nil && local.IP.To4() == nil {
+			set(unix.IPPROTO_IPV6, unix.IPV6_RECVTCLASS, 1)
+			set(unix.IPPROTO_IPV6, unix.IPV6_RECVHOPLIMIT, 1)
+			set(unix.IPPROTO_IPV6, unix.IPV6_UNICAST_HOPS, 255) // RFC 8762 §4.2
+		} else {
+			set(unix.IPPROTO_IP, unix.IP_RECVTOS, 1)
+			set(unix.IPPROTO_IP, unix.IP_RECVTTL, 1)
+			set(unix.IPPROTO_IP, unix.IP_TTL, 255)
+		}
+		set(unix.SOL_SOCKET, unix.SO_TIMESTAMPNS, 1)
+	})
+	return &datagrams{conn: c}, errors.Join(err, failed)
+}
+
+// An arrival is a datagram that came: when, with which traffic class and how many hops left.
+type arrival struct {
+	from  netip.AddrPort
+	at    time.Time
+	class byte
+	ttl   byte
+}
+
+// read waits for a datagram.
+func (d *datagrams) read(b []byte) (n int, a arrival, err error) {
+	n, m, _, from, err := d.conn.ReadMsgUDPAddrPort(b, d.oob[:])
+	if err != nil {
+		return 0, a, err
+	}
+	a = arrival{from: from, at: time.Now()}
+	rest := d.oob[:m]
+	for len(rest) >= unix.SizeofCmsghdr {
+		h, data, r, err := unix.ParseOneSocketControlMessage(rest)
+		if err != nil {
+			break
+		}
+		rest = r
+		switch {
+		case h.Level == unix.IPPROTO_IP && h.Type == unix.IP_TOS && len(data) >= 1:
+			a.class = data[0]
+		case h.Level == unix.IPPROTO_IP && h.Type == unix.IP_TTL && len(data) >= 4, h.Level == unix.IPPROTO_IPV6 && h.Type == unix.IPV6_HOPLIMIT && len(data) >= 4:
+			a.ttl = byte(binary.NativeEndian.Uint32(data))
+		case h.Level == unix.IPPROTO_IPV6 && h.Type == unix.IPV6_TCLASS && len(data) >= 4:
+			a.class = byte(binary.NativeEndian.Uint32(data))
+		case h.Level == unix.SOL_SOCKET && h.Type == unix.SO_TIMESTAMPNS && len(data) >= 16:
+			a.at = time.Unix(int64(binary.NativeEndian.Uint64(data)), int64(binary.NativeEndian.Uint64(data[8:])))
+		}
+	}
+	return n, a, nil
+}
+
+// class returns the control message that sends a datagram with a traffic class.
+func classMessage(v6 bool, class byte) []byte {
+	level, kind := unix.IPPROTO_IP, unix.IP_TOS
+	if v6 {
+		level, kind = unix.IPPROTO_IPV6, unix.IPV6_TCLASS
+	}
+	b := make([]byte, unix.CmsgSpace(4))
+	binary.NativeEndian.PutUint64(b, uint64(unix.CmsgLen(4)))
+	binary.NativeEndian.PutUint32(b[8:], uint32(level))
+	binary.NativeEndian.PutUint32(b[12:], uint32(kind))
+	binary.NativeEndian.PutUint32(b[unix.CmsgLen(0):], uint32(class))
+	return b
+}
+
+// A sessionKey is a sender and its session.
+type sessionKey struct {
+	from    netip.AddrPort
+	session uint16
+}
+
+type session struct {
+	count uint32
+	last  time.Time
+}
+
+// Answer answers probes until the context ends: a stateful reflector, which counts what comes of
+// each session by itself. It sends no more than it is sent.
+func Answer(ctx context.Context, c AnswerConfig) error {
+	address, err := net.ResolveUDPAddr("udp", c.Address)
+	if err != nil {
+		return fmt.Errorf("%s is no address to listen at: write HOST:PORT", c.Address)
+	}
+	conn, err := net.ListenUDP("udp", address)
+	if err != nil {
+		return fmt.Errorf("cannot listen at %s: %w", c.Address, errors.Unwrap(err))
+	}
+	defer conn.Close()
+	d, err := newDatagrams(conn)
+	if err != nil {
+		return fmt.Errorf("the kernel does not tell the markings of what comes: %w", err)
+	}
+	end := context.AfterFunc(ctx, func() { conn.Close() })
+	defer end()
+	c.Notice("answers at " + conn.LocalAddr().String())
+	sessions := make(map[sessionKey]*session)
+	b := make([]byte, mostProbe+1)
+	for {
+		n, a, err := d.read(b)
+		if ctx.Err() != nil {
+			return nil
+		}
+		if err != nil {
+			if errors.Is(err, net.ErrClosed) {
+				return nil
+			}
+			continue // an error of an earlier answer, such as a port that is closed
+		}
+		p, err := stamp.ParseProbe(b[:n], c.Key)
+		if err != nil || n > mostProbe {
+			continue
+		}
+		k := sessionKey{a.from, p.Session}
+		s := sessions[k]
+		if s == nil {
+			if len(sessions) >= mostSessions {
+				for k, s := range sessions {
+					if a.at.Sub(s.last) > sessionLasts {
+						delete(sessions, k)
+					}
+				}
+				if len(sessions) >= mostSessions {
+					continue
+				}
+			}
+			s = &session{}
+			sessions[k] = s
+		}
+		if s.last = a.at; p.Sequence == 0 {
+			s.count = 0 // it begins again
+		}
+		received := codepoint.DSCP(a.class >> 2)
+		answer := stamp.Answer{Sequence: s.count, Error: clockError, Session: p.Session, Received: a.at, TTL: a.ttl}
+		s.count++
+		back := a.class &^ 3
+		if p.Class != nil {
+			answer.Class = &stamp.Class{Wanted: p.Class.Wanted, Received: received, ECN: a.class & 3}
+			back = byte(p.Class.Wanted) << 2
+		}
+		message := classMessage(a.from.Addr().Unmap().Is6(), back)
+		answer.Time = time.Now()
+		_, _, _ = conn.WriteMsgUDPAddrPort(answer.Reflect(b[:n], c.Key), message, a.from) // a sender that is gone counts it as lost
+	}
+}
+
+// Probe sends probes of each codepoint in turn and returns what came of them. It ends at once where
+// nothing listens at the far end.
+func Probe(ctx context.Context, c ProbeConfig) (*ProbeReport, error) {
+	address, err := net.ResolveUDPAddr("udp", c.Address)
+	if err != nil {
+		return nil, fmt.Errorf("%s is no address to probe: write HOST or HOST:PORT", c.Address)
+	}
+	ctx, stop := context.WithCancelCause(ctx)
+	defer stop(nil)
+	report := &ProbeReport{Imbrel: 1, To: address.String()}
+	ways := make([]*prober, len(c.DSCPs))
+	var reading sync.WaitGroup
+	for i, dscp := range c.DSCPs {
+		conn, err := net.DialUDP("udp", nil, address)
+		if err != nil {
+			return nil, fmt.Errorf("there is no way to %s: %w", address, errors.Unwrap(err))
+		}
+		d, err := newDatagrams(conn)
+		if err != nil {
+			conn.Close()
+			return nil, fmt.Errorf("the kernel does not tell the markings of what comes: %w", err)
+		}
+		p := &prober{datagrams: d, dscp: dscp, session: uint16(i + 1), key: c.Key, seen: make(map[uint32]bool), message: classMessage(address.IP.To4() == nil, byte(dscp)<<2),
+			out: Probed{DSCP: dscp.Name(), ArrivesAs: make(map[string]int), ReturnsAs: make(map[string]int)}}
+		ways[i] = p
+		reading.Go(func() { p.listen(stop) })
+	}
+	closeAll := func() {
+		for _, p := range ways {
+			if p != nil {
+				p.conn.Close()
+			}
+		}
+		reading.Wait()
+	}
+	ticker := time.NewTicker(c.Interval)
+	defer ticker.Stop()
+sending:
+	for n := range c.Count {
+		for _, p := range ways {
+			p.send(uint32(n))
+		}
+		select {
+		case <-ctx.Done():
+			break sending
+		case <-ticker.C:
+		}
+	}
+	select {
+	case <-ctx.Done():
+	case <-time.After(c.Wait):
+	}
+	closeAll()
+	if cause := context.Cause(ctx); errors.Is(cause, errNobody) {
+		return nil, fmt.Errorf("nothing answers at %s: start `imbrel answer` there", address)
+	}
+	for _, p := range ways {
+		report.Wrong += p.wrong
+		report.Probes = append(report.Probes, p.result())
+	}
+	return report, nil
+}
+
+var errNobody = errors.New("nobody listens there")
+
+// A prober probes one codepoint.
+type prober struct {
+	*datagrams
+	dscp    codepoint.DSCP
+	session uint16
+	key     []byte
+	message []byte
+	out     Probed
+	wrong   int
+	seen    map[uint32]bool
+	reached uint32
+
+	trips, there, back measure.Distribution
+}
+
+func (p *prober) send(n uint32) {
+	probe := stamp.Probe{Sequence: n, Time: time.Now(), Error: clockError, Session: p.session, Class: &stamp.Class{Wanted: p.dscp}}
+	if _, _, err := p.conn.WriteMsgUDP(probe.Bytes(p.key), p.message, nil); err == nil {
+		p.out.Sent++
+	}
+}
+
+// listen takes the answers until the socket is closed.
+func (p *prober) listen(stop context.CancelCauseFunc) {
+	b := make([]byte, 2048)
+	for {
+		n, a, err := p.read(b)
+		switch {
+		case errors.Is(err, net.ErrClosed):
+			return
+		case errors.Is(err, unix.ECONNREFUSED):
+			stop(errNobody)
+			return
+		case err != nil:
+			continue
+		}
+		r, err := stamp.ParseAnswer(b[:n], p.key)
+		if err != nil || r.Session != p.session || p.seen[r.Probe.Sequence] {
+			p.wrong++
+			continue
+		}
+		p.seen[r.Probe.Sequence] = true
+		p.out.Returned++
+		p.reached = max(p.reached, r.Sequence+1)
+		p.out.Hops = int(r.TTL)
+		p.out.ReturnsAs[codepoint.DSCP(a.class>>2).Name()]++
+		if r.Class != nil && !r.Class.Unknown {
+			p.out.ArrivesAs[r.Class.Received.Name()]++
+			if r.Class.Refused {
+				p.out.Refused++
+			}
+		}
+		p.trips.Add(max(0, a.at.Sub(r.Probe.Time)-r.Time.Sub(r.Received)))
+		p.there.Add(max(0, r.Received.Sub(r.Probe.Time)))
+		p.back.Add(max(0, a.at.Sub(r.Time)))
+	}
+}
+
+func (p *prober) result() Probed {
+	out := p.out
+	out.Arrived = min(int(p.reached), out.Sent)
+	out.Arrived = max(out.Arrived, out.Returned)
+	out.RoundTrip, out.There, out.Back = p.trips.Summary(), p.there.Summary(), p.back.Summary()
+	return out
+}
