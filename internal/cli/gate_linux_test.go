@@ -275,6 +275,17 @@ func TestGate(t *testing.T) {
 		}
 		return float64(sent(b)-sent(a)) * 8 / took.Seconds()
 	}
+	// Somebody watches: a report a line, or a view of what is sent now.
+	lines, err := y.command("watch", "g1", "--times", "3", "--every", "200ms", "-o", "json").Output()
+	if n := strings.Count(string(lines), `{"imbrel":1,`); err != nil || n != 3 {
+		t.Errorf("%d reports of three are written: %v", n, err)
+	}
+	view, err := y.command("watch", "g0", "--times", "2", "--every", "300ms").Output()
+	for _, want := range []string{"site/wan out: policy up, 8.00 Mbit/s; 2 of 2", "queue full", "█"} {
+		if err != nil || !strings.Contains(string(view), want) {
+			t.Errorf("the view lacks %q: %v\n%s", want, err, view)
+		}
+	}
 	if r := shaped(3 * time.Second); r > 8e6*1.02 || r < 8e6*0.8 {
 		t.Errorf("shaped to 8 Mbit/s the gate sends %.3f", r/1e6)
 	}
@@ -397,8 +408,13 @@ func TestGateRefuses(t *testing.T) {
 			t.Errorf("%s: %v, %s", args, err, errs.String())
 		}
 	}
-	if out, err := y.command("gate", "reload", "g0").CombinedOutput(); err == nil || !strings.Contains(string(out), "no gate has the interface g0") {
-		t.Errorf("a reload without a gate: %v, %s", err, out)
+	for _, args := range []string{"gate reload g0", "watch g0"} {
+		if out, err := y.command(strings.Fields(args)...).CombinedOutput(); err == nil || !strings.Contains(string(out), "no gate has the interface g0") {
+			t.Errorf("%s without a gate: %v, %s", args, err, out)
+		}
+	}
+	if out, err := y.command("watch", "g0", "--every", "1ms").CombinedOutput(); err == nil || !strings.Contains(string(out), "the least is 100ms") {
+		t.Errorf("a gate that is asked too often: %v, %s", err, out)
 	}
 	on := func() (text string) {
 		y.in(y.mid, func() {
