@@ -129,8 +129,8 @@ func New(f *policy.File, node *policy.Node, ports []*policy.Interface, now time.
 	return g, nil
 }
 
-// put puts the policies of a file in force. What waits under those before is sent on at once
-// by the new ones.
+// put puts the policies of a file in force. The counts of the policies before go on; Reload
+// gives what waited to the new ones.
 func (g *Gate) put(f *policy.File, node *policy.Node, ports []*policy.Interface, now time.Duration) {
 	g.file, g.node = f, node
 	g.recogniser, g.recognises = recognise.New(f.Apps), false

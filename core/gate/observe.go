@@ -131,7 +131,7 @@ func (s *side) result(now time.Duration) measure.Interface {
 // Reload puts the policies of another file in force, between two frames: the node and the
 // interfaces of the ports are those of the new file with the same names. What waits under the
 // policies before is classified anew, in the order in which it would have left, and those
-// conversations that are recognised are watched from the beginning. An error changes nothing.
+// conversations that are recognised are watched from the beginning.
 func (g *Gate) Reload(f *policy.File, node *policy.Node, ports []*policy.Interface, now time.Duration, send func(port int, frame []byte)) {
 	g.send, g.now = send, max(g.now, now)
 	now = g.now

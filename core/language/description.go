@@ -251,7 +251,7 @@ var (
 			on("overtake", "true: packets may overtake others", flag, func(j *policy.LinkJitter, v bool) { j.Overtake = v }),
 		))
 
-	// A rampOf reads a number, or {from:, to:, over:}.
+	// A rate, or one that rises: {from:, to:, over:}.
 	aRateRamp = either(
 		as(aRate, func(v unit.Rate) rampLine { return rampLine{toRate: v} }),
 		object("ramp",

@@ -212,7 +212,7 @@ func parseQueueLimit(s string) (policy.Queue, error) {
 
 // parseErlangs reads a number of calls that there are on average.
 func parseErlangs(s string) (float64, error) {
-	v, err := parseDecimal(s)
+	v, err := unit.ParseDecimal(s)
 	if err != nil || v < 0.001 || v > 100_000 {
 		return 0, fmt.Errorf("%.40q is not a number of calls from 0.001 to 100000", s)
 	}
@@ -221,7 +221,7 @@ func parseErlangs(s string) (float64, error) {
 
 // parseBurst reads the mean length of a burst of lost packets.
 func parseBurst(s string) (float64, error) {
-	v, err := parseDecimal(s)
+	v, err := unit.ParseDecimal(s)
 	if err != nil || v < 1 || v > 1_000_000 {
 		return 0, fmt.Errorf("%.40q is not a number of packets from 1 to 1000000", s)
 	}
@@ -231,17 +231,9 @@ func parseBurst(s string) (float64, error) {
 // parseSpeed reads how fast a capture is replayed.
 func parseSpeed(s string) (float64, error) {
 	number, ok := strings.CutSuffix(s, "%")
-	v, err := parseDecimal(strings.TrimSpace(number))
+	v, err := unit.ParseDecimal(strings.TrimSpace(number))
 	if err != nil || !ok || v < 0.01 || v > 1_000_000 {
 		return 0, fmt.Errorf("%.40q is not a percentage from 0.01%% to 1000000%%", s)
 	}
 	return v / 100, nil
-}
-
-// parseDecimal reads digits and at most one point.
-func parseDecimal(s string) (float64, error) {
-	if strings.Trim(s, "0123456789.") != "" {
-		return 0, strconv.ErrSyntax
-	}
-	return strconv.ParseFloat(s, 64)
 }

@@ -248,8 +248,8 @@ func (e *Expectation) ratio(w *words) error {
 		return fmt.Errorf("two classes are compared by a ratio, as in %s : %s rate ratio 2.8..3.2", e.Subject, e.Versus)
 	}
 	least, most, ok := strings.Cut(strings.Join(*w, ""), "..")
-	a, err1 := decimal(least)
-	b, err2 := decimal(most)
+	a, err1 := unit.ParseDecimal(least)
+	b, err2 := unit.ParseDecimal(most)
 	if !ok || err1 != nil || err2 != nil || b < a || math.IsInf(b, 1) {
 		return fmt.Errorf("%.40q is not a range of ratios: write the least and the most, as in 2.8..3.2", strings.Join(*w, " "))
 	}
@@ -306,7 +306,7 @@ func parseLimit(m Metric, s string) (float64, error) {
 		b, err := unit.ParseSize(s)
 		return float64(b), err
 	}
-	v, err := decimal(s)
+	v, err := unit.ParseDecimal(s)
 	if err != nil || !(v >= 1 && v <= 5) {
 		return 0, fmt.Errorf("%.40q is not a MOS: it is a number from 1 to 5", s)
 	}
@@ -318,14 +318,6 @@ func parseLimit(m Metric, s string) (float64, error) {
 func nothing(s string, units ...string) bool {
 	unit := strings.TrimLeft(s, "0")
 	return unit != s && (unit == "" || slices.Contains(units, unit))
-}
-
-// decimal reads a number of digits and a point.
-func decimal(s string) (float64, error) {
-	if strings.Trim(s, "0123456789.") != "" {
-		return 0, strconv.ErrSyntax
-	}
-	return strconv.ParseFloat(s, 64)
 }
 
 // Holds compares a measured value, in the metric's unit, with the limit.

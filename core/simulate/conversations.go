@@ -125,12 +125,9 @@ func (c *conversation) note(way int, p *packet.Packet) {
 // first packet was captured, and each end sends as many bytes as it did. The capture's way in
 // is where its own end is, and the other end is where its address is.
 func (r *run) conversations(index int, t *policy.Traffic, end time.Duration) error {
-	if r.options.Capture == nil {
-		return fmt.Errorf("nothing opens the capture %s: set Options.Capture", t.Capture)
-	}
-	at := r.network.byIface[t.Enters]
-	if at == nil {
-		return fmt.Errorf("the capture enters at no interface of the network")
+	at, err := r.enters(t)
+	if err != nil {
+		return err
 	}
 	all, err := r.conversationsOf(t, end)
 	if err != nil {
@@ -139,7 +136,9 @@ func (r *run) conversations(index int, t *policy.Traffic, end time.Duration) err
 	type placed struct {
 		*conversation
 		traffic *tcpTraffic
+		number  [2]int // among those with data in a direction
 	}
+	var count [2]int
 	var here []placed
 	for _, c := range all {
 		// Forward is from the capture's own side.
@@ -155,29 +154,19 @@ func (r *run) conversations(index int, t *policy.Traffic, end time.Duration) err
 		if err1 != nil || err2 != nil {
 			continue
 		}
-		here = append(here, placed{c, &tcpTraffic{Traffic: t, index: index, end: end, from: at, to: far, forth: forth, back: back}})
+		here = append(here, placed{c, &tcpTraffic{Traffic: t, index: index, end: end, from: at, to: far, forth: forth, back: back}, count})
+		for way := range count {
+			if c.bytes[way] > 0 {
+				count[way]++
+			}
+		}
 	}
 	var flows [2][]*measure.Flows
-	var numbers [2]int // of the conversations with data in a direction
-	for _, c := range here {
-		for way := range numbers {
-			if c.bytes[way] > 0 {
-				numbers[way]++
-			}
+	for way, n := range count {
+		if n > 0 {
+			flows[way] = r.flowsOf(index, t, way == 1, n, end)
 		}
 	}
-	for i, c := range r.collectors {
-		from, until := r.counted(t.Starts), end
-		if i > 0 {
-			from, until = max(from, r.windows[i-1].From), min(until, r.windows[i-1].To)
-		}
-		for way := range flows {
-			if numbers[way] > 0 {
-				flows[way] = append(flows[way], c.Flows(index, way == 1, numbers[way], from, max(until, from)))
-			}
-		}
-	}
-	numbers = [2]int{}
 	for n, c := range here {
 		w := c.traffic
 		w.flows, w.calls = flows, true
@@ -185,15 +174,10 @@ func (r *run) conversations(index int, t *policy.Traffic, end time.Duration) err
 		if c.flow.From.Is6() {
 			w.base.MSS -= packet.IPv6Header - packet.IPv4Header
 		}
-		k := &client{tcpTraffic: w, numbered: numbers, random: traffic.Random(r.options.Seed, t.Name, n), starts: c.at, sends: c.bytes}
+		k := &client{tcpTraffic: w, numbered: c.number, random: traffic.Random(r.options.Seed, t.Name, n), starts: c.at, sends: c.bytes}
 		k.measures = [2]*measure.Flow{r.newFlow(t, end), r.newFlow(t, end)}
 		k.join(r, c.flow, [2]codepoint.DSCP{codepoint.DSCP(c.marks[0] >> 2), codepoint.DSCP(c.marks[1] >> 2)})
 		r.wakeAt(&k.timer, k, c.at)
-		for way := range numbers {
-			if c.bytes[way] > 0 {
-				numbers[way]++
-			}
-		}
 	}
 	return nil
 }

@@ -43,12 +43,12 @@ type path struct {
 	ruled     bool // by a policy in force
 	sometimes bool // which has a `when`
 	place     int32
-	slots     []slot        // of each of the data path's counters
-	members   []member      // what each entry of the attached policy makes a packet count for
-	asking    time.Duration // when it is asked again, if later than now
-	attached  *plan.Plan    // the policy attached here, in force or not
-	shadow    *datapath.Path
-	foresight *datapath.Foresight // of that policy; shadow is of one that is not in force: what it would measure of the load
+	slots     []slot              // of each of the data path's counters
+	members   []member            // what each entry of the attached policy makes a packet count for
+	asking    time.Duration       // when it is asked again, if later than now
+	attached  *plan.Plan          // the policy attached here, in force or not
+	shadow    *datapath.Path      // of that policy where it is not in force: what it would measure of the load
+	foresight *datapath.Foresight // of that policy
 	config    *datapath.Config
 	names     []string            // of each of the data path's counters
 	before    []datapath.Counters // what was counted in the warm-up; nil: there was none

@@ -229,13 +229,36 @@ func (r *run) newFlow(t *policy.Traffic, end time.Duration) *measure.Flow {
 	return measure.NewFlow(from, max(end-from, 0))
 }
 
-func (r *run) replay(index int, t *policy.Traffic, end time.Duration) error {
-	if r.options.Capture == nil {
-		return fmt.Errorf("nothing opens the capture %s: set Options.Capture", t.Capture)
+// flowsOf returns a traffic's flows of a direction in each of the collectors, in what of
+// their windows the traffic lasts.
+func (r *run) flowsOf(index int, t *policy.Traffic, back bool, n int, end time.Duration) []*measure.Flows {
+	var out []*measure.Flows
+	for i, c := range r.collectors {
+		from, until := r.counted(t.Starts), end
+		if i > 0 {
+			from, until = max(from, r.windows[i-1].From), min(until, r.windows[i-1].To)
+		}
+		out = append(out, c.Flows(index, back, n, from, max(until, from)))
 	}
-	from := r.network.byIface[t.Enters]
-	if from == nil {
-		return fmt.Errorf("the capture enters at no interface of the network")
+	return out
+}
+
+// enters returns where a capture enters the network.
+func (r *run) enters(t *policy.Traffic) (*port, error) {
+	if r.options.Capture == nil {
+		return nil, fmt.Errorf("nothing opens the capture %s: set Options.Capture", t.Capture)
+	}
+	at := r.network.byIface[t.Enters]
+	if at == nil {
+		return nil, fmt.Errorf("the capture enters at no interface of the network")
+	}
+	return at, nil
+}
+
+func (r *run) replay(index int, t *policy.Traffic, end time.Duration) error {
+	from, err := r.enters(t)
+	if err != nil {
+		return err
 	}
 	reader, err := r.options.Capture(t.Capture)
 	if err != nil {

@@ -134,14 +134,7 @@ func (r *run) overTCP(index int, t *policy.Traffic, end time.Duration) error {
 	if w.base.InitialWindow == 0 {
 		w.base.InitialWindow = tcp.DefaultInitialWindow
 	}
-	for i, c := range r.collectors {
-		from, until := r.counted(t.Starts), end
-		if i > 0 {
-			from, until = max(from, r.windows[i-1].From), min(until, r.windows[i-1].To)
-		}
-		way := w.way()
-		w.flows[way] = append(w.flows[way], c.Flows(index, t.Back(), t.Flows, from, max(until, from)))
-	}
+	w.flows[w.way()] = r.flowsOf(index, t, t.Back(), t.Flows, end)
 	for n := range t.Flows {
 		c := &client{tcpTraffic: w, numbered: [2]int{n, n}, random: traffic.Random(r.options.Seed, t.Name, n)}
 		c.measures = [2]*measure.Flow{r.newFlow(t, end), r.newFlow(t, end)}

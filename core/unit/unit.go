@@ -183,6 +183,14 @@ func inScale(v int64, scales []scale) string {
 	return trimZeros(new(big.Rat).SetFrac64(v, best.size).FloatString(6)) + best.word
 }
 
+// ParseDecimal reads a number of digits and at most one point: no sign, no exponent.
+func ParseDecimal(s string) (float64, error) {
+	if strings.Trim(s, "0123456789.") != "" {
+		return 0, strconv.ErrSyntax
+	}
+	return strconv.ParseFloat(s, 64)
+}
+
 // decimal reports whether n is a power of ten.
 func decimal(n int64) bool {
 	for n%10 == 0 {
