@@ -1,11 +1,8 @@
 package cli
 
 import (
-	"context"
 	"errors"
 	"fmt"
-	"os"
-	"os/signal"
 	"slices"
 
 	"imbrel/core/find"
@@ -62,10 +59,7 @@ func (a *app) find(text render.Text, r *rehearsalRun, plan *policy.Rehearsal) er
 			return err
 		}
 	}
-	ctx, restore := signal.NotifyContext(context.Background(), os.Interrupt)
-	defer restore()
-	context.AfterFunc(ctx, restore)
-	r.stop = func() bool { return ctx.Err() != nil }
+	defer r.interruptible()()
 	var results []*find.Result
 	modes := []bool{r.without}
 	if r.both {

@@ -1,18 +1,23 @@
 package cli
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"math"
 	"os"
+	"os/signal"
 	"strconv"
 	"strings"
+	"syscall"
+	"time"
 
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 	"golang.org/x/term"
 
 	"imbrel/core/policy"
+	"imbrel/core/unit"
 )
 
 // A number is a flag's value: a whole number as people write it, so that 010 is ten.
@@ -140,3 +145,21 @@ func columns(w any) int {
 
 // leastColumns is the narrowest terminal that is written for.
 const leastColumns = 40
+
+// timeOf returns the time that a flag says, which is at least the least; why says why, or nothing.
+func timeOf(flag, value string, least time.Duration, why string) (time.Duration, error) {
+	d, err := unit.ParseDuration(value)
+	if err != nil {
+		return 0, fmt.Errorf("--%s: %w", flag, err)
+	}
+	if d < least {
+		return 0, fmt.Errorf("--%s %s: the least is %s%s", flag, value, unit.FormatDuration(least), why)
+	}
+	return d, nil
+}
+
+// untilTold returns a context that ends when the program is interrupted or told to end, and
+// what leaves both to the system again.
+func untilTold() (context.Context, context.CancelFunc) {
+	return signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+}

@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"context"
 	"errors"
 	"fmt"
 	"net"
@@ -16,7 +15,6 @@ import (
 
 	"imbrel/core/packet"
 	"imbrel/core/policy"
-	"imbrel/core/unit"
 	"imbrel/internal/files"
 	"imbrel/internal/live"
 	"imbrel/internal/render"
@@ -89,6 +87,7 @@ func (a *app) runGate(text render.Text, r *gateRun, name string) error {
 	if err != nil {
 		return err
 	}
+	config.File = f
 	if err := r.complete(f, &config); err != nil {
 		return err
 	}
@@ -99,7 +98,7 @@ func (a *app) runGate(text render.Text, r *gateRun, name string) error {
 		}
 		defer done()
 	}
-	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	ctx, stop := untilTold()
 	defer stop()
 	hup := make(chan os.Signal, 1)
 	signal.Notify(hup, syscall.SIGHUP)
@@ -155,8 +154,8 @@ func (r *gateRun) complete(f *policy.File, config *live.Config) error {
 		return fmt.Errorf("a gate needs two ports or more: --port INTERFACE=DEVICE for each")
 	}
 	if r.lasts != "" {
-		if config.For, err = unit.ParseDuration(r.lasts); err != nil {
-			return fmt.Errorf("--for: %w", err)
+		if config.For, err = timeOf("for", r.lasts, 0, ""); err != nil {
+			return err
 		}
 	}
 	if r.expect != "" {

@@ -2,21 +2,17 @@ package cli
 
 import (
 	"bytes"
-	"context"
 	"fmt"
 	"net"
 	"os"
-	"os/signal"
 	"strconv"
 	"strings"
-	"syscall"
 	"time"
 
 	"github.com/spf13/cobra"
 
 	"imbrel/core/codepoint"
 	"imbrel/core/stamp"
-	"imbrel/core/unit"
 	"imbrel/internal/live"
 	"imbrel/internal/render"
 )
@@ -36,8 +32,8 @@ func (a *app) answer() *cobra.Command {
 		Short: "The far end: answer the probes of another machine",
 		Long: `Answer is the far end of ` + "`imbrel probe`" + `: a reflector of STAMP (RFC 8762), which sends each
 probe back with the number and the marking that it came with. It counts what comes, so
-that what is lost on the way there is told from what is lost on the way back. It sends
-no more than it is sent. It listens on the loopback until an address is named, and goes
+that the probe can say what was lost on the way there, and what on the way back. It
+sends no more than it is sent. It listens on the loopback until an address is named, and goes
 on until it is interrupted.`,
 		Example: `  imbrel answer --listen 192.0.2.9
   imbrel answer --listen 192.0.2.9:8862 --key-file probes.key`,
@@ -47,7 +43,7 @@ on until it is interrupted.`,
 			if err != nil {
 				return err
 			}
-			ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+			ctx, stop := untilTold()
 			defer stop()
 			return live.Answer(ctx, live.AnswerConfig{Address: withPort(listen), Key: secret, Notice: func(s string) { fmt.Fprintln(a.err, "imbrel answer: "+render.Visible(s)) }})
 		},
@@ -91,16 +87,13 @@ sent, and ends at once when nothing listens at the far end.`,
 				config.DSCPs = append(config.DSCPs, d)
 			}
 			var err error
-			if config.Interval, err = unit.ParseDuration(interval); err != nil {
-				return fmt.Errorf("--interval: %w", err)
-			}
-			if config.Interval < leastInterval {
-				return fmt.Errorf("--interval %s: the least is %s, so that probes are no flood", interval, unit.FormatDuration(leastInterval))
+			if config.Interval, err = timeOf("interval", interval, leastInterval, ", so that probes are no flood"); err != nil {
+				return err
 			}
 			if config.Key, err = readKey(key); err != nil {
 				return err
 			}
-			ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+			ctx, stop := untilTold()
 			defer stop()
 			report, err := live.Probe(ctx, config)
 			if err != nil {

@@ -4,8 +4,6 @@ import (
 	"context"
 	"fmt"
 	"math"
-	"os"
-	"os/signal"
 	"slices"
 	"strings"
 	"time"
@@ -157,6 +155,15 @@ func (a *app) effects(c *cobra.Command, r *rehearsalRun) error {
 }
 
 // check reports flags that make no sense for the file and the rehearsals.
+// interruptible lets an interrupt stop the run at its next step, and returns what ends that. A
+// second interrupt ends the program at once.
+func (r *rehearsalRun) interruptible() func() {
+	ctx, restore := untilTold()
+	context.AfterFunc(ctx, restore)
+	r.stop = func() bool { return ctx.Err() != nil }
+	return restore
+}
+
 func (r *rehearsalRun) check(plans []*policy.Rehearsal) error {
 	if r.captureOut != "" && (r.both || len(plans) > 1) {
 		return fmt.Errorf("--capture-out goes with one run: name one rehearsal, and leave --both out")
@@ -243,10 +250,7 @@ func (a *app) runAll(text render.Text, r *rehearsalRun, plans []*policy.Rehearsa
 	if r.both {
 		modes = []bool{true, false}
 	}
-	ctx, restore := signal.NotifyContext(context.Background(), os.Interrupt)
-	defer restore()
-	context.AfterFunc(ctx, restore) // a second interrupt ends the program at once
-	r.stop = func() bool { return ctx.Err() != nil }
+	defer r.interruptible()()
 	if len(plans) > 1 { // nothing runs before all can
 		for _, plan := range plans {
 			if err := a.checkOne(r, plan); err != nil {

@@ -1,10 +1,7 @@
 package cli
 
 import (
-	"context"
 	"fmt"
-	"os"
-	"os/signal"
 	"runtime"
 	"strconv"
 	"strings"
@@ -51,10 +48,7 @@ func (a *app) repeatAll(text render.Text, r *rehearsalRun, plans []*policy.Rehea
 			return err
 		}
 	}
-	ctx, restore := signal.NotifyContext(context.Background(), os.Interrupt)
-	defer restore()
-	context.AfterFunc(ctx, restore)
-	r.stop = func() bool { return ctx.Err() != nil }
+	defer r.interruptible()()
 	var todo []job
 	for _, plan := range plans {
 		for _, without := range modes {

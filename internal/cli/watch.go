@@ -5,14 +5,11 @@ import (
 	"context"
 	"fmt"
 	"os"
-	"os/signal"
-	"syscall"
 	"time"
 
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
-	"imbrel/core/unit"
 	"imbrel/internal/live"
 	"imbrel/internal/render"
 )
@@ -35,12 +32,9 @@ one report a line.`,
   imbrel watch eth1 --every 5s --times 12 -o json`,
 		Args: between(1, 1, "an interface of this machine that a gate has"),
 		RunE: func(_ *cobra.Command, args []string) error {
-			step, err := unit.ParseDuration(every)
+			step, err := timeOf("every", every, leastWatch, "")
 			if err != nil {
-				return fmt.Errorf("--every: %w", err)
-			}
-			if step < leastWatch {
-				return fmt.Errorf("--every %s: the least is %s", every, unit.FormatDuration(leastWatch))
+				return err
 			}
 			return a.watchGate(text, args[0], step, int(times))
 		},
@@ -52,7 +46,7 @@ one report a line.`,
 
 // watchGate asks the gate at a device again and again, and shows what it says.
 func (a *app) watchGate(text render.Text, device string, step time.Duration, times int) error {
-	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	ctx, stop := untilTold()
 	defer stop()
 	first, err := live.Snapshot(device)
 	if err != nil {

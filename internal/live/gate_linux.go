@@ -36,18 +36,14 @@ func RunGate(ctx context.Context, c Config) (*Report, error) {
 		return nil, err
 	}
 	defer r.close()
-	f, err := c.Load()
+	node, ifaces, err := r.find(c.File)
 	if err != nil {
 		return nil, err
 	}
-	node, ifaces, err := r.find(f)
-	if err != nil {
+	if r.gate, err = gate.New(c.File, node, ifaces, 0, gate.Options{StartAt: time.Now(), Seed: c.Seed}); err != nil {
 		return nil, err
 	}
-	if r.gate, err = gate.New(f, node, ifaces, 0, gate.Options{StartAt: time.Now(), Seed: c.Seed}); err != nil {
-		return nil, err
-	}
-	r.file = f
+	r.file = c.File
 	confine()
 	for _, l := range r.locks {
 		go r.serve(l)

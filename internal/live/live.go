@@ -13,8 +13,8 @@ import (
 
 // A Config says what a gate is run with.
 type Config struct {
-	// Load reads the policy file: at the start, and at each reload.
-	Load   func() (*policy.File, error)
+	File   *policy.File                 // at the start
+	Load   func() (*policy.File, error) // reads it again, at each reload
 	Node   string
 	Ports  []Port
 	Take   []string      // interfaces of the machine that are taken though it uses them itself

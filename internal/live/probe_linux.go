@@ -75,13 +75,7 @@ func (d *datagrams) read(b []byte) (n int, a arrival, err error) {
 		return 0, a, err
 	}
 	a = arrival{from: from, at: time.Now()}
-	rest := d.oob[:m]
-	for len(rest) >= unix.SizeofCmsghdr {
-		h, data, r, err := unix.ParseOneSocketControlMessage(rest)
-		if err != nil {
-			break
-		}
-		rest = r
+	for h, data := range controls(d.oob[:m]) {
 		switch {
 		case h.Level == unix.IPPROTO_IP && h.Type == unix.IP_TOS && len(data) >= 1:
 			a.class = data[0]
@@ -89,8 +83,8 @@ func (d *datagrams) read(b []byte) (n int, a arrival, err error) {
 			a.ttl = byte(binary.NativeEndian.Uint32(data))
 		case h.Level == unix.IPPROTO_IPV6 && h.Type == unix.IPV6_TCLASS && len(data) >= 4:
 			a.class = byte(binary.NativeEndian.Uint32(data))
-		case h.Level == unix.SOL_SOCKET && h.Type == unix.SO_TIMESTAMPNS && len(data) >= 16:
-			a.at = time.Unix(int64(binary.NativeEndian.Uint64(data)), int64(binary.NativeEndian.Uint64(data[8:])))
+		case stamped(&h, data):
+			a.at = stampOf(data)
 		}
 	}
 	return n, a, nil

@@ -6,6 +6,7 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"iter"
 	"net"
 	"time"
 	"unsafe"
@@ -122,8 +123,7 @@ func (s *Socket) Read(take func(frame []byte, age time.Duration)) (int, error) {
 	case e != 0:
 		return 0, e
 	}
-	var now unix.Timespec
-	_ = unix.ClockGettime(unix.CLOCK_REALTIME, &now)
+	now := time.Now().Round(0) // by the clock that the kernel stamps frames with
 	for n := range int(got) {
 		length := int(s.in[n].length)
 		s.Received++
@@ -135,25 +135,18 @@ func (s *Socket) Read(take func(frame []byte, age time.Duration)) (int, error) {
 			}
 			continue
 		}
-		take(s.frame(n, length, &now))
+		take(s.frame(n, length, now))
 	}
 	return int(got), nil
 }
 
 // frame returns the n-th frame that was read, as it was on the wire, and its age.
-func (s *Socket) frame(n, length int, now *unix.Timespec) ([]byte, time.Duration) {
+func (s *Socket) frame(n, length int, now time.Time) ([]byte, time.Duration) {
 	bytes, age := s.frames[n][headroom:headroom+length], time.Duration(0)
-	control := s.controls[n][:s.in[n].header.Controllen]
-	for len(control) >= unix.SizeofCmsghdr {
-		h, data, rest, err := unix.ParseOneSocketControlMessage(control)
-		if err != nil {
-			break
-		}
-		control = rest
+	for h, data := range controls(s.controls[n][:s.in[n].header.Controllen]) {
 		switch {
-		case h.Level == unix.SOL_SOCKET && h.Type == unix.SO_TIMESTAMPNS && len(data) >= 16:
-			sec, nsec := int64(binary.NativeEndian.Uint64(data)), int64(binary.NativeEndian.Uint64(data[8:]))
-			age = max(0, min(time.Second, time.Duration((now.Sec-sec)*1e9+now.Nsec-nsec)))
+		case stamped(&h, data):
+			age = max(0, min(time.Second, now.Sub(stampOf(data))))
 		case h.Level == unix.SOL_PACKET && h.Type == unix.PACKET_AUXDATA && len(data) >= 20:
 			status := binary.NativeEndian.Uint32(data)
 			if status&unix.TP_STATUS_CSUMNOTREADY != 0 {
@@ -173,6 +166,29 @@ func (s *Socket) frame(n, length int, now *unix.Timespec) ([]byte, time.Duration
 		}
 	}
 	return bytes, age
+}
+
+// controls yields the control messages that came with a datagram.
+func controls(b []byte) iter.Seq2[unix.Cmsghdr, []byte] {
+	return func(yield func(unix.Cmsghdr, []byte) bool) {
+		for len(b) >= unix.SizeofCmsghdr {
+			h, data, rest, err := unix.ParseOneSocketControlMessage(b)
+			if err != nil || !yield(h, data) {
+				return
+			}
+			b = rest
+		}
+	}
+}
+
+// stamped reports whether a control message says when a datagram came.
+func stamped(h *unix.Cmsghdr, data []byte) bool {
+	return h.Level == unix.SOL_SOCKET && h.Type == unix.SO_TIMESTAMPNS && len(data) >= 16
+}
+
+// stampOf returns when it came.
+func stampOf(data []byte) time.Time {
+	return time.Unix(int64(binary.NativeEndian.Uint64(data)), int64(binary.NativeEndian.Uint64(data[8:])))
 }
 
 // complete computes the checksum of a TCP or UDP packet over IPv4 or IPv6 that its sender left to
