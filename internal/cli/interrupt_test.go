@@ -8,6 +8,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -46,13 +47,18 @@ func filesIn(t *testing.T, dir, suffix string) (names []string) {
 	return names
 }
 
-// An interrupt ends a rehearsal with what was measured so far, marked so, exit 130, and no
-// file half-written.
+// An interrupt, or a request to end, ends a rehearsal with what was measured so far, marked
+// so, exit 130, and no file half-written.
 func TestInterrupt(t *testing.T) {
+	t.Run("interrupted", func(t *testing.T) { interrupted(t, os.Interrupt) })
+	t.Run("told to end", func(t *testing.T) { interrupted(t, syscall.SIGTERM) })
+}
+
+func interrupted(t *testing.T, by os.Signal) {
 	dir := t.TempDir()
 	put(t, dir, "p.yaml", endless)
 	c, out, errs := started(t, dir, "rehearse", "p.yaml", "-o", "json", "--capture-out", "cap", "--every", "2s")
-	if err := c.Process.Signal(os.Interrupt); err != nil {
+	if err := c.Process.Signal(by); err != nil {
 		t.Skip("this system has no interrupts: ", err)
 	}
 	_ = c.Wait()
