@@ -170,7 +170,7 @@ func (r *run) conversations(index int, t *policy.Traffic, end time.Duration) err
 	for n, c := range here {
 		w := c.traffic
 		w.flows, w.calls = flows, true
-		w.base = tcp.Config{MSS: int(t.Packet) - packet.IPv4Header - tcp.Header, ReceiveWindow: tcp.DefaultWindow, InitialWindow: tcp.DefaultInitialWindow}
+		w.base = tcp.Config{MSS: int(t.Packet) - packet.IPv4Header - tcp.Header - tcp.Timestamps, ReceiveWindow: tcp.DefaultWindow, InitialWindow: tcp.DefaultInitialWindow}
 		if c.flow.From.Is6() {
 			w.base.MSS -= packet.IPv6Header - packet.IPv4Header
 		}
@@ -178,6 +178,7 @@ func (r *run) conversations(index int, t *policy.Traffic, end time.Duration) err
 		k.measures = [2]*measure.Flow{r.newFlow(t, end), r.newFlow(t, end)}
 		k.join(r, c.flow, [2]codepoint.DSCP{codepoint.DSCP(c.marks[0] >> 2), codepoint.DSCP(c.marks[1] >> 2)})
 		r.wakeAt(&k.timer, k, c.at)
+		r.endsOutside(k)
 	}
 	return nil
 }

@@ -136,17 +136,32 @@ func (q *events) next() (event, bool) {
 	if q.taken++; q.taken >= lookAfter {
 		q.look()
 	}
+	d := q.first()
+	n := d.first
+	s := &q.slots[n]
+	if d.first = s.next; d.first != nothing {
+		d.begins = q.slots[d.first].at
+	}
+	s.next, q.free = q.free, n
+	q.count--
+	return s.event, true
+}
+
+// due returns when the first event is; false: there is none.
+func (q *events) due() (time.Duration, bool) {
+	if q.count == 0 {
+		return 0, false
+	}
+	return q.first().begins, true
+}
+
+// first returns the day of the first event, of which there is one, and makes that today.
+func (q *events) first() *day {
 	mask := uint64(len(q.days) - 1)
 	for tries := 0; ; tries++ {
 		d := &q.days[q.today&mask]
-		if n := d.first; n != nothing && uint64(d.begins)>>q.shift == q.today {
-			s := &q.slots[n]
-			if d.first = s.next; d.first != nothing {
-				d.begins = q.slots[d.first].at
-			}
-			s.next, q.free = q.free, n
-			q.count--
-			return s.event, true
+		if d.first != nothing && uint64(d.begins)>>q.shift == q.today {
+			return d
 		}
 		q.today++
 		if q.empty++; tries > int(mask) { // a year without an event

@@ -67,6 +67,8 @@ type flight struct {
 	route  []hop
 	at     int // the hop it is at
 	fate   *fate
+	token  uint32      // of one that is, or was, outside; 0: none
+	where  whereabouts // of that
 	in     measure.Set // what it counts for so far
 	first  int32       // the first class that took it, or the rest
 	steps  []measure.Step
@@ -111,13 +113,21 @@ type run struct {
 	recogniser *recognise.Recogniser
 	recognises bool                 // some application is recognised by more than ports
 	calling    map[packet.Flow]bool // the calls, in both directions: none shares its ports with another
+
+	// Under the real clock.
+	outside    Outside // nil: time is simulated
+	away       map[uint32]*flight
+	tokens     uint32
+	tcpSources map[packet.Flow]*source
+	endpoints  map[Transport]*endpoint
+	beside     OutsideCounts
 }
 
 // Run runs one rehearsal of a file and returns what it measured. An error is
 // about the input: an address to which there is no route, a capture that cannot be
 // read.
 func Run(f *policy.File, rehearsal *policy.Rehearsal, o Options) (*measure.Result, error) {
-	r, err := prepare(f, rehearsal, o)
+	r, err := prepare(f, rehearsal, o, nil)
 	if err != nil {
 		return nil, err
 	}
@@ -126,7 +136,7 @@ func Run(f *policy.File, rehearsal *policy.Rehearsal, o Options) (*measure.Resul
 		if !ok || r.failed != nil {
 			break
 		}
-		if r.now = e.at; r.now > rehearsal.Lasts+mostDraining {
+		if e.at > rehearsal.Lasts+mostDraining {
 			return nil, fmt.Errorf("%s: after `%s` what waits takes more than %d days to be sent: let less wait, or send faster", rehearsal.At, rehearsal.Name, mostDraining/(24*time.Hour))
 		}
 		if steps&0xffff == 0 {
@@ -138,10 +148,7 @@ func Run(f *policy.File, rehearsal *policy.Rehearsal, o Options) (*measure.Resul
 				break
 			}
 		}
-		if !r.warm && r.now >= rehearsal.WarmUp {
-			r.warmed()
-		}
-		r.look()
+		r.timeIs(e.at)
 		r.step(&e)
 	}
 	if r.failed != nil {
@@ -150,15 +157,25 @@ func Run(f *policy.File, rehearsal *policy.Rehearsal, o Options) (*measure.Resul
 	return r.result(), nil
 }
 
+// timeIs brings up to date what follows from the time.
+func (r *run) timeIs(now time.Duration) {
+	r.now = now
+	if !r.warm && r.now >= r.plan.WarmUp {
+		r.warmed()
+	}
+	r.look()
+}
+
 // Check returns what is wrong with a rehearsal before anything is sent: what Run would
 // return.
 func Check(f *policy.File, rehearsal *policy.Rehearsal, o Options) error {
-	_, err := prepare(f, rehearsal, o)
+	_, err := prepare(f, rehearsal, o, nil)
 	return err
 }
 
-// prepare puts the network together and makes the sources.
-func prepare(f *policy.File, rehearsal *policy.Rehearsal, o Options) (*run, error) {
+// prepare puts the network together and makes the sources. The outside is nil where time is
+// simulated.
+func prepare(f *policy.File, rehearsal *policy.Rehearsal, o Options, outside Outside) (*run, error) {
 	if problems := unrehearsed(f, rehearsal); len(problems) > 0 {
 		return nil, problems
 	}
@@ -166,7 +183,10 @@ func prepare(f *policy.File, rehearsal *policy.Rehearsal, o Options) (*run, erro
 		rehearsal = closedLoop(rehearsal)
 	}
 	r := &run{file: f, plan: rehearsal, options: o, lasts: rehearsal.Lasts - rehearsal.WarmUp, classes: f.ClassNames(), recogniser: recognise.New(f.Apps), calling: make(map[packet.Flow]bool),
-		sets: measure.NewSets(f, rehearsal), windows: measure.Windows(rehearsal), fates: make(map[string]*fate)}
+		sets: measure.NewSets(f, rehearsal), windows: measure.Windows(rehearsal), fates: make(map[string]*fate), outside: outside}
+	if outside != nil {
+		r.away, r.tcpSources, r.endpoints = make(map[uint32]*flight), make(map[packet.Flow]*source), make(map[Transport]*endpoint)
+	}
 	if err := r.bound(); err != nil {
 		return nil, err
 	}
@@ -270,6 +290,10 @@ func (p *path) waiting() (n int) {
 func (r *run) step(e *event) {
 	switch e.kind {
 	case emit:
+		if r.outside != nil {
+			r.outward(e.flight)
+			break
+		}
 		r.watch(r.now, &e.flight.Packet)
 		r.foresee(e.flight)
 		r.keep(e.flight)
@@ -474,8 +498,10 @@ func (r *run) send(p *port) {
 // leave takes a packet that a port has sent onto the link, or to the hosts.
 func (r *run) leave(p *port, f *flight) {
 	switch {
+	case f.at == len(f.route)-1 && r.outside != nil:
+		r.handOver(p, f)
 	case f.at == len(f.route)-1:
-		r.deliver(f)
+		r.deliver(f, r.now)
 	case p.carrier == nil:
 		r.travel(p, f)
 	default:
@@ -541,6 +567,10 @@ func (r *run) book(f *flight, b func(t *measure.Tally, flow *measure.Flow, end t
 	if r.options.WithoutPolicy {
 		f.in, f.first = f.fate.in, f.fate.first
 	}
+	if f.token != 0 {
+		delete(r.away, f.token)
+		f.token = 0
+	}
 	k := measure.Key{Traffic: int32(f.source.index), Reverse: f.source.reverse, First: f.first, In: f.in}
 	if !r.counts(f) {
 		r.spare = append(r.spare, f)
@@ -556,9 +586,10 @@ func (r *run) book(f *flight, b func(t *measure.Tally, flow *measure.Flow, end t
 	r.spare = append(r.spare, f)
 }
 
-func (r *run) deliver(f *flight) {
+// deliver books a packet that arrived at a time.
+func (r *run) deliver(f *flight, at time.Duration) {
 	segment, to := f.segment()
-	a := measure.Arrived{Number: f.number, Sent: f.sent, Delay: r.now - f.sent, Length: f.length(), DSCP: f.DSCP()}
+	a := measure.Arrived{Number: f.number, Sent: f.sent, Delay: max(0, at-f.sent), Length: f.length(), DSCP: f.DSCP()}
 	r.book(f, func(t *measure.Tally, flow *measure.Flow, end time.Duration) {
 		a.End = end
 		t.Delivered(flow, &a, f.steps)

@@ -51,7 +51,8 @@ type tcpTraffic struct {
 
 // An endpoint is one end of a connection at a host.
 type endpoint struct {
-	*tcp.End
+	Transport
+	model    *tcp.End // that Transport is; nil: it is one of the outside
 	peer     *endpoint
 	client   *client
 	traffic  *tcpTraffic
@@ -62,6 +63,7 @@ type endpoint struct {
 	got      int64
 	timeouts int64
 	opened   bool
+	highest  uint32 // of the outside, the number after the last byte that it has sent
 }
 
 // data returns the direction of the data that an end receives: 0 forth, 1 back.
@@ -117,9 +119,9 @@ func (r *run) overTCP(index int, t *policy.Traffic, end time.Duration) error {
 		w.tag = d.Tag
 	}
 	w.calls = t.FromOpens()
-	headers := packet.IPv4Header + tcp.Header
+	headers := packet.IPv4Header + tcp.Header + tcp.Timestamps
 	if t.From.Is6() {
-		headers = packet.IPv6Header + tcp.Header
+		headers = packet.IPv6Header + tcp.Header + tcp.Timestamps
 	}
 	w.base = tcp.Config{MSS: int(t.Packet) - headers, DSCP: t.DSCP, ECN: t.ECN, Paced: t.Paced, EveryACK: t.EveryACK, ReceiveWindow: int64(t.ReceiveWindow), InitialWindow: t.InitialWindow}
 	if w.base.MSS < 1 {
@@ -149,6 +151,7 @@ func (r *run) overTCP(index int, t *policy.Traffic, end time.Duration) error {
 			}
 		}
 		r.wakeAt(&c.timer, c, c.starts)
+		r.endsOutside(c)
 	}
 	return nil
 }
@@ -164,6 +167,9 @@ func (w *tcpTraffic) way() int {
 // connect makes the two ends of one more connection of a client.
 func (c *client) connect(r *run) error {
 	f := packet.Flow{From: c.From, To: c.To, Protocol: packet.TCP, FromPort: c.FromPort, ToPort: c.ToPort}
+	if r.outside != nil && c.calls && f.ToPort == 0 {
+		f.ToPort = Discard // real hosts listen at none of 0
+	}
 	own := &f.FromPort
 	if !c.calls {
 		own = &f.ToPort
@@ -195,6 +201,10 @@ func (c *client) connect(r *run) error {
 // join makes the two ends of a connection, whose packets have a DSCP forth and one back.
 func (c *client) join(r *run, f packet.Flow, dscp [2]codepoint.DSCP) {
 	var ends [2]*endpoint
+	var outside [2]OutsideTransport
+	if r.outside != nil {
+		outside = r.outside.Connect(Connection{Flow: f, FromOpens: c.calls, DSCP: dscp, Traffic: c.Traffic, Config: c.base})
+	}
 	for way := range ends {
 		config := c.base
 		config.DSCP, config.Initial = dscp[way], c.random.Uint32()
@@ -205,12 +215,21 @@ func (c *client) join(r *run, f packet.Flow, dscp [2]codepoint.DSCP) {
 				}
 			}
 		}
-		e := &endpoint{End: tcp.NewEnd(config), client: c, traffic: c.tcpTraffic, flow: f}
+		e := &endpoint{client: c, traffic: c.tcpTraffic, flow: f}
+		if r.outside == nil {
+			e.model = tcp.NewEnd(config)
+			e.Transport = e.model
+		} else {
+			e.Transport = outside[way]
+		}
 		e.source = &source{index: c.index, reverse: way == 1, from: c.from, route: c.forth, flow: c.measures[way], end: c.end, endpoint: e}
 		if way == 1 {
 			e.flow, e.source.from, e.source.route = f.Reverse(), c.to, c.back
 		}
 		ends[way] = e
+		if r.outside != nil {
+			r.endpoints[outside[way]], r.tcpSources[e.flow] = e, e.source
+		}
 	}
 	ends[0].peer, ends[1].peer = ends[1], ends[0]
 	if c.calls {
@@ -439,7 +458,7 @@ func (c *client) completed(r *run, reverse bool) {
 // wake lets an end send what has become due.
 func (e *endpoint) wake(r *run) {
 	e.timer.rang()
-	if e.Due() <= r.now {
+	if e.model.Due() <= r.now {
 		r.pump(e)
 		return
 	}
@@ -448,7 +467,7 @@ func (e *endpoint) wake(r *run) {
 
 // rearm sets the timer of an end to when it wants to be asked again.
 func (r *run) rearm(e *endpoint) {
-	if at := e.Due(); at < e.traffic.end {
+	if at := e.model.Due(); at < e.traffic.end {
 		r.wakeAt(&e.timer, e, max(at, r.now))
 	}
 }
@@ -458,8 +477,12 @@ func (r *run) pump(e *endpoint) {
 	if r.now >= e.traffic.end {
 		return
 	}
+	if e.model == nil {
+		r.outside.Push(e.Transport)
+		return
+	}
 	for r.failed == nil {
-		s, ok := e.Next(r.now)
+		s, ok := e.model.Next(r.now)
 		if !ok {
 			break
 		}
@@ -473,7 +496,7 @@ func (r *run) pump(e *endpoint) {
 			}
 		}
 		f := r.flight()
-		e.Build(&f.Packet, f.room, e.flow, &s)
+		e.model.Build(&f.Packet, f.room, e.flow, &s)
 		if e.traffic.tag != nil && !e.source.reverse {
 			f.SetTags([]packet.Tag{*e.traffic.tag})
 		}
@@ -491,7 +514,7 @@ func (r *run) pump(e *endpoint) {
 		r.windowed(f)
 		r.events.plan(event{at: f.sent, kind: emit, source: e.source, flight: f})
 	}
-	if n := e.Timeouts - e.timeouts; n > 0 {
+	if n := e.model.Timeouts - e.timeouts; n > 0 {
 		e.timeouts += n
 		for _, f := range e.client.collected(r, e.source.reverse) {
 			f.TimedOut(n)
@@ -502,7 +525,7 @@ func (r *run) pump(e *endpoint) {
 
 // segment returns the segment that a packet brings to its end.
 func (f *flight) segment() (s tcp.Segment, to *endpoint) {
-	if f.source.endpoint == nil {
+	if f.source.endpoint == nil || f.source.endpoint.model == nil {
 		return s, nil
 	}
 	p := &f.Packet
@@ -510,7 +533,7 @@ func (f *flight) segment() (s tcp.Segment, to *endpoint) {
 		p = f.inside.Packet()
 	}
 	to = f.source.endpoint.peer
-	s, ok := to.Parse(p)
+	s, ok := to.model.Parse(p)
 	if !ok {
 		return s, nil
 	}
@@ -519,7 +542,7 @@ func (f *flight) segment() (s tcp.Segment, to *endpoint) {
 
 // receives gives an end a segment that arrived.
 func (r *run) receives(e *endpoint, s *tcp.Segment) {
-	e.Receive(r.now, s)
+	e.model.Receive(r.now, s)
 	e.client.progress(r, e)
 	r.pump(e)
 }

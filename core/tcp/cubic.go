@@ -73,7 +73,7 @@ func (c *cubic) reduced(w *Window, flight int64) int64 {
 		c.most = size
 	}
 	c.begun, c.part = false, 0
-	return max(int64(float64(flight)*cubicBeta), leastThreshold*w.MSS)
+	return w.whole(int64(float64(flight) * cubicBeta))
 }
 
 // idle moves the epoch, so that the window does not leap after a pause (§4.2, §5.8).

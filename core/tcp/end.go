@@ -24,7 +24,7 @@ func (a Algorithm) algorithm() algorithm {
 
 // A Config says how an end works.
 type Config struct {
-	MSS           int // bytes of data in a full segment
+	MSS           int // bytes of data in a full segment, which has Header and Timestamps before it
 	DSCP          codepoint.DSCP
 	Control       Algorithm
 	NoHyStart     bool // slow start lasts until a loss
@@ -58,6 +58,8 @@ type End struct {
 	force      bool  // a probe of new data is due
 	again      int64 // the piece to send as a probe; none
 	failed     bool
+	clock      uint32 // its timestamps'
+	stamp      uint32 // the other's, to be echoed
 
 	// Counts of segments with data or a SYN or FIN that were sent, those sent again
 	// included, and of timeouts.
@@ -137,6 +139,9 @@ func (e *End) Receive(now time.Duration, s *Segment) {
 	if s.Flags&CWR != 0 && s.Flags&SYN == 0 {
 		e.in.echo = false
 	}
+	if s.Seq <= e.in.next { // RFC 7323 §4.3
+		e.stamp = s.Stamp
+	}
 	e.in.take(now, s, &e.c)
 	if s.Flags&ACK != 0 {
 		e.acknowledged(now, s)
@@ -178,6 +183,7 @@ func (e *End) Next(now time.Duration) (s Segment, ok bool) {
 	if e.failed {
 		return s, false
 	}
+	e.clock = e.c.Initial + uint32(now/time.Millisecond)
 	o := &e.out
 	if o.lookAt <= now {
 		e.lookForLoss(now, int64(o.sent-o.acked))
@@ -290,6 +296,9 @@ func (e *End) data(now time.Duration) (s Segment, ok bool) {
 func (e *End) first(now time.Duration, s Segment) Segment {
 	o := &e.out
 	s.Seq = o.sent
+	if s.Data > 0 && e.in.lastData > 0 && now-e.in.lastData < delayedACK {
+		e.in.replies = true
+	}
 	if e.heard {
 		e.in.answer(&s, &e.c, false)
 	} else {

@@ -12,6 +12,12 @@ type Window struct {
 // slow reports whether the window grows exponentially.
 func (w *Window) slow() bool { return w.Size < w.Threshold }
 
+// whole returns a window after a reduction: whole segments, as systems in use count it, and no
+// fewer than there must be.
+func (w *Window) whole(size int64) int64 {
+	return max(size/w.MSS, leastThreshold) * w.MSS
+}
+
 // infinite is the threshold before the first loss (RFC 5681 §3.1: arbitrarily high).
 const infinite = 1 << 50
 
@@ -46,7 +52,7 @@ func (n *newReno) grow(w *Window, _ time.Duration, acked int64, _ time.Duration)
 // reduced halves what is under way (RFC 5681 equation 4).
 func (n *newReno) reduced(w *Window, flight int64) int64 {
 	n.acked = 0
-	return max(flight/2, leastThreshold*w.MSS)
+	return w.whole(flight / 2)
 }
 
 func (n *newReno) idle(_, _ time.Duration) {}

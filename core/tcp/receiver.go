@@ -6,6 +6,11 @@ import "time"
 // §3.8.6.3 allows half a second; this is what systems in use do).
 const delayedACK = 40 * time.Millisecond
 
+// quickACKs is how many segments are acknowledged at once, each by itself, when data begin to
+// come and after a pause, so that the other end's window opens soon (RFC 5681 §4.2 allows it;
+// this is what systems in use do).
+const quickACKs = 16
+
 // A receiver puts the stream of the other end in order.
 type receiver struct {
 	next   uint64 // everything before it arrived
@@ -14,6 +19,10 @@ type receiver struct {
 	double Range // that arrived twice, to tell in the next acknowledgement (RFC 2883)
 	fin    uint64
 	hasFIN bool
+
+	quick    int           // segments that are acknowledged at once yet
+	lastData time.Duration // when data came last; 0: none did
+	replies  bool          // the application answers what comes: its data carry acknowledgements
 
 	waiting  int64 // bytes that are not acknowledged
 	ackNow   bool
@@ -41,6 +50,15 @@ func (r *receiver) take(now time.Duration, s *Segment, c *Config) {
 	if n.To <= r.next || r.early.has(n) {
 		r.double, r.ackNow = n, true
 		return
+	}
+	if s.Data > 0 {
+		if r.lastData == 0 || now-r.lastData > leastRTO {
+			r.quick = quickACKs
+		}
+		if r.lastData = now; r.quick > 0 && !r.replies {
+			r.quick--
+			r.ackNow = true
+		}
 	}
 	hole := len(r.early) > 0
 	if n.From > r.next {

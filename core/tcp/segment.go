@@ -34,8 +34,11 @@ const (
 // A Range is the bytes From up to, not including, To of a stream.
 type Range struct{ From, To uint64 }
 
-// mostSACK is how many blocks fit in the options when no timestamps do (RFC 2018 §3).
-const mostSACK = 4
+// Timestamps is the length of the timestamps (RFC 7323 §3.2) that are in every segment, filled up.
+const Timestamps = 12
+
+// mostSACK is how many blocks fit in the options beside timestamps (RFC 2018 §3).
+const mostSACK = 3
 
 // A Segment is one TCP segment. Sequence numbers count from 0, the SYN's, and do not wrap;
 // on the wire they are the low 32 bits with the initial sequence number added.
@@ -49,6 +52,8 @@ type Segment struct {
 	Capable  bool // the IP packet says that it can be marked (ECT)
 	Marked   bool // it was marked: congestion experienced
 	Again    bool // a retransmission; on the wire nothing tells
+
+	Stamp, Echo uint32 // the timestamps, in milliseconds
 }
 
 // Length returns what the segment takes of the sequence numbers.
@@ -67,11 +72,11 @@ func (s *Segment) Length() uint64 {
 func (s *Segment) optionBytes() int {
 	switch {
 	case s.Flags&SYN != 0:
-		return 12 // maximum segment size, SACK permitted, window scale; filled up
+		return 8 + Timestamps // maximum segment size, SACK permitted, window scale
 	case s.Blocks > 0:
-		return 4 + 8*s.Blocks
+		return Timestamps + 4 + 8*s.Blocks
 	}
-	return 0
+	return Timestamps
 }
 
 // HeaderBytes returns the length of the segment's TCP header.
@@ -94,12 +99,21 @@ func (s *Segment) put(b []byte, n initials, mss int, scale uint8) {
 	}
 	binary.BigEndian.PutUint16(b[14:], uint16(min(window, 0xffff)))
 	o := b[Header:]
+	if s.Flags&SYN != 0 {
+		o[0], o[1] = 2, 4 // RFC 9293 §3.7.1: options are no part of it (RFC 6691)
+		binary.BigEndian.PutUint16(o[2:], uint16(mss+Timestamps))
+		o[4], o[5] = 4, 2 // RFC 2018 §2
+		o[6], o[7] = 8, 10
+		binary.BigEndian.PutUint32(o[8:], s.Stamp)
+		binary.BigEndian.PutUint32(o[12:], s.Echo)
+		o[16], o[17], o[18], o[19] = 1, 3, 3, scale
+		return
+	}
+	o[0], o[1], o[2], o[3] = 1, 1, 8, 10 // RFC 7323 appendix A
+	binary.BigEndian.PutUint32(o[4:], s.Stamp)
+	binary.BigEndian.PutUint32(o[8:], s.Echo)
+	o = o[Timestamps:]
 	switch {
-	case s.Flags&SYN != 0:
-		o[0], o[1] = 2, 4 // RFC 9293 §3.7.1
-		binary.BigEndian.PutUint16(o[2:], uint16(mss))
-		o[4], o[5], o[6], o[7] = 1, 1, 4, 2 // RFC 2018 §2
-		o[8], o[9], o[10], o[11] = 1, 3, 3, scale
 	case s.Blocks > 0:
 		o[0], o[1], o[2], o[3] = 1, 1, 5, byte(2+8*s.Blocks)
 		for i, k := range s.SACK[:s.Blocks] {
@@ -116,6 +130,7 @@ func (e *End) Build(p *packet.Packet, room []byte, flow packet.Flow, s *Segment)
 	if flow.From.Is6() {
 		ip = 40
 	}
+	s.Stamp, s.Echo = e.clock, e.stamp
 	h := s.HeaderBytes()
 	p.Build(room, flow, e.c.DSCP, ip+h+s.Data, h-Header)
 	s.put(p.Transport(), e.initials, e.c.MSS, e.scale)
@@ -169,6 +184,8 @@ func (e *End) Parse(p *packet.Packet) (s Segment, ok bool) {
 			return s, true
 		case o[0] == 3 && n == 3 && s.Flags&SYN != 0:
 			e.otherScale = min(o[2], 14) // RFC 7323 §2.3
+		case o[0] == 8 && n == 10:
+			s.Stamp, s.Echo = binary.BigEndian.Uint32(o[2:]), binary.BigEndian.Uint32(o[6:])
 		case o[0] == 5:
 			for k := o[2:n]; len(k) >= 8 && s.Blocks < mostSACK; k = k[8:] {
 				s.SACK[s.Blocks] = Range{near(binary.BigEndian.Uint32(k), e.initials.own, e.out.acked), near(binary.BigEndian.Uint32(k[4:]), e.initials.own, e.out.acked)}

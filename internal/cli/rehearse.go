@@ -41,7 +41,8 @@ type rehearsalRun struct {
 	view       render.View
 
 	interval time.Duration // of every
-	stop     func() bool   // an interrupt has come
+	told     context.Context
+	stop     func() bool // an interrupt has come
 }
 
 func (a *app) rehearse(text render.Text) *cobra.Command {
@@ -154,16 +155,16 @@ func (a *app) effects(c *cobra.Command, r *rehearsalRun) error {
 	return nil
 }
 
-// check reports flags that make no sense for the file and the rehearsals.
 // interruptible lets an interrupt stop the run at its next step, and returns what ends that. A
 // second interrupt ends the program at once.
 func (r *rehearsalRun) interruptible() func() {
 	ctx, restore := untilTold()
 	context.AfterFunc(ctx, restore)
-	r.stop = func() bool { return ctx.Err() != nil }
+	r.told, r.stop = ctx, func() bool { return ctx.Err() != nil }
 	return restore
 }
 
+// check reports flags that make no sense for the file and the rehearsals.
 func (r *rehearsalRun) check(plans []*policy.Rehearsal) error {
 	if r.captureOut != "" && (r.both || len(plans) > 1) {
 		return fmt.Errorf("--capture-out goes with one run: name one rehearsal, and leave --both out")

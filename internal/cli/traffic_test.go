@@ -51,7 +51,7 @@ func rowOf(t *testing.T, r *measure.Result, name, direction string) *measure.Row
 // TestTCPInARehearsal: a flow fills its link, two that are alike share it, what is lost is sent
 // again, and everything of a transfer arrives.
 func TestTCPInARehearsal(t *testing.T) {
-	const share = 1460.0 / 1538 // of the wire, that is data
+	const share = 1448.0 / 1538 // of the wire, that is data
 	one := run(t, inHall("100Mbit/s", "25ms", `policies: [{name: p, shape: 98Mbit/s, treat: [{class: rest, queue: {limit: 625kB}}]}]
 attach: [{policy: p, at: west/wan, direction: out}]
 rehearsals: [{name: r, lasts: 30s, warm-up: 5s, traffic: [{name: up, tcp: 1, from: 10.1.0.1, to: 10.2.0.1}], expect: [up goodput >= 50Mbit/s, up retransmissions <= 1%, up rtt p50 <= 150ms]}]

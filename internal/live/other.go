@@ -20,3 +20,6 @@ func Answer(context.Context, AnswerConfig) error { return errLinux }
 
 // Probe says so too.
 func Probe(context.Context, ProbeConfig) (*ProbeReport, error) { return nil, errLinux }
+
+// Stage says so too.
+func Stage(context.Context, StageConfig) (*Staged, error) { return nil, errLinux }

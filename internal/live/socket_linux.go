@@ -304,3 +304,12 @@ func Monotonic() time.Duration {
 	_ = unix.ClockGettime(unix.CLOCK_MONOTONIC, &t)
 	return time.Duration(t.Nano())
 }
+
+// overrun returns how many frames came faster than they were read, since it was asked last.
+func (s *Socket) overrun() uint64 {
+	stats, err := unix.GetsockoptTpacketStats(s.fd, unix.SOL_PACKET, unix.PACKET_STATISTICS)
+	if err != nil {
+		return 0
+	}
+	return uint64(stats.Drops)
+}

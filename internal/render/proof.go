@@ -1,0 +1,230 @@
+package render
+
+import (
+	"fmt"
+	"strings"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+
+	"imbrel/core/figure"
+	"imbrel/core/measure"
+	"imbrel/core/policy"
+	"imbrel/core/proof"
+	"imbrel/internal/live"
+)
+
+// A Proof is a rehearsal held against the same with real packets.
+type Proof struct {
+	Imbrel int `json:"imbrel"`
+	*proof.Proof
+	Rehearsed *measure.Result `json:"rehearsed"`
+	*live.Staged
+}
+
+// mostProof is how many rows of a table are shown where all agree.
+const mostProof = 24
+
+// Proof writes what was rehearsed beside what was measured.
+func (t Text) Proof(r *Proof, all bool) {
+	m := r.Staged.Result
+	with := "with the policies"
+	if !m.Policy {
+		with = "without policies"
+	}
+	t.Title("rehearsal `%s`, %s: %.4g s of simulated time beside %.4g s of real packets", r.Rehearsal, with, r.Rehearsed.DurationS, m.DurationS)
+	t.Line("  %s through %s of hosts, joined by the network of the file under the real clock", figure.Plural(int(r.Staged.Frames), "frame"), figure.Plural(r.Staged.Homes, "namespace"))
+	t.Line("")
+	if len(r.Expectations) > 0 {
+		t.Title("What was expected")
+		w := t.grid([]column{{"expectation", true}, {"rehearsed", false}, {"", true}, {"measured", false}, {"", true}, {"ratio", false}, {"", true}}, nil)
+		for i := range r.Expectations {
+			e := &r.Expectations[i]
+			w.add(table.Row{e.Text, moved(e.Rehearsed, e.Unit), t.held(e.RehearsedHolds), moved(e.Measured, e.Unit), t.held(e.MeasuredHolds), ratioOf(&e.Figure), t.word(e.Word)})
+		}
+		t.put(w)
+		t.Line("")
+	}
+	t.proofTable(r, "traffic", "Traffic, from host to host", "delay p99", all)
+	t.proofTable(r, "class", "Classes, where a policy is in force", "wait p99", all)
+	t.proofTCP(r)
+	k := &r.Tolerances
+	t.paragraph("", fmt.Sprintf("Figures agree within %s of a rate, %.4g %% of the packets of a loss, %.4g ms or %s of a delay, and %.4g of a MOS; with TCP in the class within %s, %.4g %%, and %.4g ms or %s. What fewer than %d packets or transfers met may differ by %s: that is one packet's luck.",
+		figure.Ratio(k.Rate), k.Loss, k.DelayMs, figure.Ratio(k.Delay), k.MOS, figure.Ratio(k.Goodput), k.BesideLoss, k.BesideMs, figure.Ratio(k.Beside), k.Few, figure.Ratio(k.FewDelay)))
+	t.staging(r.Staged)
+	t.Line("")
+	verdict := fmt.Sprintf("%s of %d agree", figure.Plural(r.Agree, "figure"), r.Agree+r.Differ)
+	holds, fails := 0, 0
+	for i := range r.Expectations {
+		if r.Expectations[i].MeasuredHolds {
+			holds++
+		} else {
+			fails++
+		}
+	}
+	if holds+fails > 0 {
+		verdict += fmt.Sprintf("; with real packets %d of %d expectations hold", holds, holds+fails)
+	}
+	if r.Differ+fails > 0 {
+		t.Line("%s", t.bad(verdict+"."))
+	} else {
+		t.Line("%s", t.good(verdict+"."))
+	}
+}
+
+func (t Text) held(holds bool) painted {
+	if holds {
+		return t.good("holds")
+	}
+	return t.bad("fails")
+}
+
+// word prints that a figure differs; that it agrees needs no word.
+func (t Text) word(word string) painted {
+	if word == proof.Agrees {
+		return ""
+	}
+	return t.bad(word)
+}
+
+func ratioOf(f *proof.Figure) string {
+	if f == nil || f.Ratio == nil {
+		return "-"
+	}
+	return fmt.Sprintf("%.3f", *f.Ratio)
+}
+
+// A proofRow is the figures of one traffic or class.
+type proofRow struct {
+	name, where string
+	of          map[string]*proof.Figure
+	differs     []string
+}
+
+func proofRows(r *Proof, of string) []*proofRow {
+	var out []*proofRow
+	for i := range r.Figures {
+		f := &r.Figures[i]
+		if f.Of != of {
+			continue
+		}
+		if n := len(out); n == 0 || out[n-1].name != f.Name || out[n-1].where != f.Where {
+			out = append(out, &proofRow{name: f.Name, where: f.Where, of: make(map[string]*proof.Figure)})
+		}
+		row := out[len(out)-1]
+		row.of[f.Metric] = f
+		if f.Word == proof.Differs {
+			row.differs = append(row.differs, f.Metric)
+		}
+	}
+	return out
+}
+
+// proofTable writes the figures of the traffic, or of the classes.
+func (t Text) proofTable(r *Proof, of, title, delay string, all bool) {
+	columns := []column{{of, true}, {"", true}, {"rehearsed", false}, {"measured", false}, {"ratio", false}, {"rehearsed", false}, {"measured", false}, {"rehearsed", false}, {"measured", false}}
+	above := []string{"", "", "rate", "rate", "rate", "lost", "lost", delay, delay}
+	if of == "traffic" {
+		columns = append(columns, column{"rehearsed", false}, column{"measured", false})
+		above = append(above, "MOS", "MOS")
+	}
+	w := t.dense(t.grid(append(columns, column{"", true}), append(above, "")))
+	left, shown := 0, 0
+	for _, row := range proofRows(r, of) {
+		rate := row.of[string(policy.Throughput)]
+		if rate == nil {
+			continue // of TCP
+		}
+		if shown >= mostProof && !all && len(row.differs) == 0 {
+			left++
+			continue
+		}
+		shown++
+		both := func(metric policy.Metric) (a, b string) {
+			f := row.of[string(metric)]
+			if f == nil {
+				return "-", "-"
+			}
+			return moved(f.Rehearsed, f.Unit), moved(f.Measured, f.Unit)
+		}
+		cells := table.Row{row.name, row.where, moved(rate.Rehearsed, rate.Unit), moved(rate.Measured, rate.Unit), ratioOf(rate)}
+		for _, metric := range []policy.Metric{policy.Loss, policy.Delay, policy.MOS} {
+			if metric == policy.MOS && of != "traffic" {
+				break
+			}
+			a, b := both(metric)
+			cells = append(cells, a, b)
+		}
+		w.add(append(cells, t.differs(row)))
+	}
+	if shown == 0 {
+		return
+	}
+	t.Title("%s", title)
+	t.put(w)
+	if left > 0 {
+		t.Line("  and %s that agree: --all shows them", figure.Plural(left, "more row"))
+	}
+	t.Line("")
+}
+
+// differs names what of a row differs.
+func (t Text) differs(row *proofRow) painted {
+	if len(row.differs) == 0 {
+		return ""
+	}
+	return t.bad(strings.Join(row.differs, ", ") + " " + proof.Differs)
+}
+
+// proofTCP writes the figures of TCP: the model's, and the kernel's.
+func (t Text) proofTCP(r *Proof) {
+	w := t.grid([]column{{"traffic", true}, {"", true}, {"rehearsed", false}, {"kernel's", false}, {"ratio", false}, {"rehearsed", false}, {"kernel's", false}, {"rehearsed", false}, {"kernel's", false}, {"", true}},
+		[]string{"", "", "goodput", "goodput", "goodput", "sent again", "sent again", "completion p50", "completion p50", ""})
+	shown := 0
+	for _, row := range proofRows(r, "traffic") {
+		goodput := row.of[string(policy.Goodput)]
+		if goodput == nil {
+			continue
+		}
+		shown++
+		cells := table.Row{row.name, row.where, moved(goodput.Rehearsed, goodput.Unit), moved(goodput.Measured, goodput.Unit), ratioOf(goodput)}
+		for _, metric := range []policy.Metric{policy.Retransmissions, policy.Completion} {
+			a, b := "-", "-"
+			if f := row.of[string(metric)]; f != nil {
+				a, b = moved(f.Rehearsed, f.Unit), moved(f.Measured, f.Unit)
+			}
+			cells = append(cells, a, b)
+		}
+		w.add(append(cells, t.differs(row)))
+	}
+	if shown == 0 {
+		return
+	}
+	t.Title("TCP: the model's, and the kernel's")
+	t.put(w)
+	t.Line("")
+}
+
+// staging writes how well the machine did its part.
+func (t Text) staging(s *live.Staged) {
+	if l := s.Late; l != nil {
+		t.paragraph("", fmt.Sprintf("This machine did what was due %s late at p99 and %s at most: a figure is no better than that.", figure.Milliseconds(l.P99), figure.Milliseconds(l.Max)))
+		if s.TooLate > 0.01 {
+			t.paragraph("", fmt.Sprintf("%s", t.bad(fmt.Sprintf("%s of it was more than a millisecond late: the machine is too slow for this rehearsal, and what differs may be its doing.", figure.Ratio(s.TooLate)))))
+		}
+	}
+	if s.StoodMs > 0 {
+		t.paragraph("", fmt.Sprintf("It did not let this program run for %s in all, %s at most at a time. The clock stood meanwhile, but not that of the kernel's TCP.", figure.Milliseconds(s.StoodMs), figure.Milliseconds(s.StoodMostMs)))
+	}
+	for _, n := range []struct {
+		count uint64
+		why   string
+	}{{s.Outside.NotSent, "could not be sent by its host"}, {s.Outside.NotTaken, "was sent and did not come to the network"},
+		{s.Outside.NotHad, "left the network and did not come to its host"}, {s.Overrun, "came faster than the network read"}} {
+		if n.count > 0 {
+			t.Line("%s: each %s, and counts as lost.", figure.Plural(int(n.count), "packet"), n.why)
+		}
+	}
+	for _, n := range s.NotReal {
+		t.paragraph("", "Not as the file says: "+n+".")
+	}
+}
