@@ -65,7 +65,7 @@ func (m *Measures) breaks(r *Result) {
 			for k := range windows {
 				fails[k] = m.failsIn(r, e, windows[k])
 			}
-			if k := turn(fails); k < len(windows) {
+			if k := Turn(fails); k < len(windows) {
 				b.Breaks, b.AtS, b.Value = true, windows[k].From.Seconds(), at(t, windows[k].From)
 				if k > 0 {
 					holds := at(t, windows[k-1].From)
@@ -77,10 +77,10 @@ func (m *Measures) breaks(r *Result) {
 	}
 }
 
-// turn returns the place from which on there is most of what fails, and before which least:
+// Turn returns the place from which on there is most of what fails, and before which least:
 // the one with the fewest parts on the wrong side, so that chance in a single part does not
 // count. It is the length where that is best.
-func turn(fails []bool) int {
+func Turn(fails []bool) int {
 	wrong := 0 // of a turn at the end
 	for _, f := range fails {
 		if f {

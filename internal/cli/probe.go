@@ -27,14 +27,17 @@ const (
 
 func (a *app) answer() *cobra.Command {
 	var listen, key string
+	var media int
 	c := &cobra.Command{
 		Use:   "answer",
-		Short: "The far end: answer the probes of another machine",
-		Long: `Answer is the far end of ` + "`imbrel probe`" + `: a reflector of STAMP (RFC 8762), which sends each
-probe back with the number and the marking that it came with. It counts what comes, so
-that the probe can say what was lost on the way there, and what on the way back. It
-sends no more than it is sent. It listens on the loopback until an address is named, and goes
-on until it is interrupted.`,
+		Short: "The far end: answer another machine's probes, calls and floods",
+		Long: `Answer is the far end of ` + "`imbrel probe`, `imbrel call` and `imbrel flood`" + `. It is a reflector
+of STAMP (RFC 8762), sends the packets of calls back with the times at which they came,
+and counts floods; connections of a flood are taken at the same port. It counts what
+comes, so that the other end can say what was lost on the way there, and what on the way back.
+
+It sends no more than it is sent, and only to where it was asked from. It listens on the
+loopback until an address is named, and goes on until it is interrupted.`,
 		Example: `  imbrel answer --listen 192.0.2.9
   imbrel answer --listen 192.0.2.9:8862 --key-file probes.key`,
 		Args: cobra.NoArgs,
@@ -45,11 +48,12 @@ on until it is interrupted.`,
 			}
 			ctx, stop := untilTold()
 			defer stop()
-			return live.Answer(ctx, live.AnswerConfig{Address: withPort(listen), Key: secret, Notice: func(s string) { fmt.Fprintln(a.err, "imbrel answer: "+render.Visible(s)) }})
+			return live.Answer(ctx, live.AnswerConfig{Address: withPort(listen), Media: media, Key: secret, Notice: func(s string) { fmt.Fprintln(a.err, "imbrel answer: "+render.Visible(s)) }})
 		},
 	}
 	c.Flags().StringVar(&listen, "listen", "127.0.0.1", "listen at an `ADDRESS`, HOST or HOST:PORT; the port is 862 when not given")
-	c.Flags().StringVar(&key, "key-file", "", "answer only probes that are authenticated with the key in a `FILE`")
+	c.Flags().StringVar(&key, "key-file", "", "answer only those who have the key in a `FILE`")
+	numberVar(c.Flags(), &media, "media", 16384, 0, 65534, "the even `PORT` of calls, whose reports go to the one after it; 0: any that are free")
 	return c
 }
 

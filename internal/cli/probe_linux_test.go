@@ -24,7 +24,7 @@ func answering(t *testing.T, args ...string) string {
 	address := free.LocalAddr().String()
 	free.Close()
 	var errs bytes.Buffer
-	c := exec.Command(program, append([]string{"answer", "--listen", address}, args...)...)
+	c := exec.Command(program, append([]string{"answer", "--listen", address, "--media", "0"}, args...)...)
 	out, _ := c.StderrPipe()
 	if err := c.Start(); err != nil {
 		t.Fatal(err)

@@ -23,3 +23,9 @@ func Probe(context.Context, ProbeConfig) (*ProbeReport, error) { return nil, err
 
 // Stage says so too.
 func Stage(context.Context, StageConfig) (*Staged, error) { return nil, errLinux }
+
+// Call says so too.
+func Call(context.Context, CallConfig) (*CallReport, error) { return nil, errLinux }
+
+// Flood says so too.
+func Flood(context.Context, FloodConfig) (*FloodReport, error) { return nil, errLinux }

@@ -10,7 +10,8 @@ import (
 // An AnswerConfig says how an answering end listens.
 type AnswerConfig struct {
 	Address string // host:port
-	Key     []byte // probes without its authentication code are not answered; empty: none is needed
+	Media   int    // the port of calls' packets, and the one after it of their reports; 0: any
+	Key     []byte // who does not have it is not answered; empty: none is needed
 	Notice  func(text string)
 }
 

@@ -17,13 +17,6 @@ import (
 	"imbrel/core/stamp"
 )
 
-// What an answering end remembers is bounded.
-const (
-	mostSessions = 4096
-	sessionLasts = time.Minute
-	mostProbe    = 1500
-)
-
 // clockError is the estimate of a clock that nothing is known of: not synchronised, within half a
 // second (RFC 4656 §4.1.2: 2^-32 s · multiplier · 2^scale).
 const clockError = 31<<8 | 1
@@ -102,86 +95,6 @@ func classMessage(v6 bool, class byte) []byte {
 	binary.NativeEndian.PutUint32(b[12:], uint32(kind))
 	binary.NativeEndian.PutUint32(b[unix.CmsgLen(0):], uint32(class))
 	return b
-}
-
-// A sessionKey is a sender and its session.
-type sessionKey struct {
-	from    netip.AddrPort
-	session uint16
-}
-
-type session struct {
-	count uint32
-	last  time.Time
-}
-
-// Answer answers probes until the context ends: a stateful reflector, which counts what comes of
-// each session by itself. It sends no more than it is sent.
-func Answer(ctx context.Context, c AnswerConfig) error {
-	address, err := net.ResolveUDPAddr("udp", c.Address)
-	if err != nil {
-		return fmt.Errorf("%s is no address to listen at: write HOST:PORT", c.Address)
-	}
-	conn, err := net.ListenUDP("udp", address)
-	if err != nil {
-		return fmt.Errorf("cannot listen at %s: %w", c.Address, errors.Unwrap(err))
-	}
-	defer conn.Close()
-	d, err := newDatagrams(conn)
-	if err != nil {
-		return fmt.Errorf("the kernel does not tell the markings of what comes: %w", err)
-	}
-	end := context.AfterFunc(ctx, func() { conn.Close() })
-	defer end()
-	c.Notice("answers at " + conn.LocalAddr().String())
-	sessions := make(map[sessionKey]*session)
-	b := make([]byte, mostProbe+1)
-	for {
-		n, a, err := d.read(b)
-		if ctx.Err() != nil {
-			return nil
-		}
-		if err != nil {
-			if errors.Is(err, net.ErrClosed) {
-				return nil
-			}
-			continue // an error of an earlier answer, such as a port that is closed
-		}
-		p, err := stamp.ParseProbe(b[:n], c.Key)
-		if err != nil || n > mostProbe {
-			continue
-		}
-		k := sessionKey{a.from, p.Session}
-		s := sessions[k]
-		if s == nil {
-			if len(sessions) >= mostSessions {
-				for k, s := range sessions {
-					if a.at.Sub(s.last) > sessionLasts {
-						delete(sessions, k)
-					}
-				}
-				if len(sessions) >= mostSessions {
-					continue
-				}
-			}
-			s = &session{}
-			sessions[k] = s
-		}
-		if s.last = a.at; p.Sequence == 0 {
-			s.count = 0 // it begins again
-		}
-		received := codepoint.DSCP(a.class >> 2)
-		answer := stamp.Answer{Sequence: s.count, Error: clockError, Session: p.Session, Received: a.at, TTL: a.ttl}
-		s.count++
-		back := a.class &^ 3
-		if p.Class != nil {
-			answer.Class = &stamp.Class{Wanted: p.Class.Wanted, Received: received, ECN: a.class & 3}
-			back = byte(p.Class.Wanted) << 2
-		}
-		message := classMessage(a.from.Addr().Unmap().Is6(), back)
-		answer.Time = time.Now()
-		_, _, _ = conn.WriteMsgUDPAddrPort(answer.Reflect(b[:n], c.Key), message, a.from) // a sender that is gone counts it as lost
-	}
 }
 
 // Probe sends probes of each codepoint in turn and returns what came of them. It ends at once where

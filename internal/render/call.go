@@ -1,0 +1,199 @@
+package render
+
+import (
+	"fmt"
+	"strings"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+
+	"imbrel/core/echo"
+	"imbrel/core/figure"
+	"imbrel/core/measure"
+	"imbrel/internal/live"
+)
+
+// Call writes what calls met, and which of them are broken: those below a MOS.
+func (t Text) Call(r *live.CallReport, broken float64) {
+	t.Title("%s of %s to %s for %.4g s, marked %s", figure.Plural(len(r.Calls), "call"), r.Codec, r.To, r.DurationS, r.DSCP)
+	t.Line("")
+	w := t.grid([]column{{"call", false}, {"way", true}, {"sent", false}, {"lost", false}, {"late", false}, {"jitter", false}, {"delay p50", false}, {"p99", false}, {"round trip p50", false}, {"p99", false}, {"MOS", false}}, nil)
+	bad := 0
+	for i := range r.Calls {
+		c := &r.Calls[i]
+		below := false
+		for n, k := range []*echo.Way{&c.Ways.There, &c.Ways.Back} {
+			row := table.Row{"", "back", figure.Count(k.Sent), figure.Ratio(k.Loss), figure.Ratio(k.Late), figure.Milliseconds(k.JitterMs), times(k.Delay, p50), times(k.Delay, p99), "", ""}
+			if n == 0 {
+				trip := func(of func(*measure.Milliseconds) float64) string { return times(c.Ways.RoundTrip, of) }
+				row[0], row[1], row[8], row[9] = c.Call, "there", trip(p50), trip(p99)
+			}
+			w.add(append(row, t.mos(k.MOS, broken)))
+			below = below || k.MOS != nil && *k.MOS < broken
+		}
+		if below {
+			bad++
+		}
+	}
+	t.put(w)
+	t.Line("")
+	if !r.Agree {
+		t.paragraph("  ", "The delay of a way takes the least round trip to be half on each. Round trips, jitter, lost and late need no such thing.")
+	}
+	t.marked(r)
+	if r.Gone {
+		t.Line("%s", t.bad(fmt.Sprintf("The far end was gone after %.4g s: nothing came back any more.", r.DurationS)))
+	}
+	switch {
+	case bad == 0:
+		t.Line("%s", t.good(fmt.Sprintf("All hold: the lowest MOS is %.2f.", r.Worst())))
+	case len(r.Calls) == 1:
+		t.Line("%s", t.bad(fmt.Sprintf("The call is broken: its lowest MOS is %.2f, below %.4g.", r.Worst(), broken)))
+	default:
+		t.Line("%s", t.bad(fmt.Sprintf("%d of %d calls are broken: the lowest MOS is %.2f, below %.4g.", bad, len(r.Calls), r.Worst(), broken)))
+	}
+}
+
+// mos prints a MOS.
+func (t Text) mos(v *float64, broken float64) painted {
+	switch {
+	case v == nil:
+		return "-"
+	case *v < broken:
+		return t.bad(fmt.Sprintf("%.2f", *v))
+	}
+	return t.paint(fmt.Sprintf("%.2f", *v))
+}
+
+// marked says where the packets of calls did not keep their marking.
+func (t Text) marked(r *live.CallReport) {
+	for _, way := range []struct {
+		words string
+		as    map[string]int64
+	}{{"on the way there: they arrive as", r.ArrivesAs}, {"on the way back: they come as", r.ReturnsAs}} {
+		counts := make(map[string]int)
+		for d, n := range way.as {
+			counts[d] = int(n)
+		}
+		if len(counts) > 0 && !only(counts, r.DSCP) {
+			t.Line("  The packets were %s %s %s.", t.bad("rewritten"), way.words, asMarked(counts))
+		}
+	}
+	if r.Wrong > 0 {
+		t.Line("  %s came that were no answers.", figure.Plural(int(r.Wrong), "packet"))
+	}
+}
+
+// floodRows is how many rows the steps of a flood are shown in.
+const floodRows = 10
+
+// Flood writes what came of a flood, and of the calls beside it.
+func (t Text) Flood(r *live.FloodReport, broken float64) {
+	what := fmt.Sprintf("at %s", figure.Rate(r.ToBps))
+	switch {
+	case r.Flows > 0:
+		what = fmt.Sprintf("by %s of TCP", figure.Plural(r.Flows, "flow"))
+	case r.FromBps != r.ToBps:
+		what = fmt.Sprintf("from %s to %s", figure.Rate(r.FromBps), figure.Rate(r.ToBps))
+	}
+	t.Title("a flood to %s %s for %.4g s, marked %s", r.To, what, r.OverS, r.DSCP)
+	t.Line("")
+	columns := []column{{"from", false}, {"sent", false}, {"arrives", false}, {"lost", false}, {"", true}}
+	if r.Flows > 0 {
+		columns = []column{{"from", false}, {"TCP gets", false}, {"", true}}
+	}
+	if r.Call != nil {
+		columns = append(columns, column{"lowest MOS", false})
+	}
+	w := t.grid(columns, nil)
+	for from := 0; from < len(r.Steps); from += max(1, (len(r.Steps)+floodRows-1)/floodRows) {
+		part := r.Steps[from:min(len(r.Steps), from+max(1, (len(r.Steps)+floodRows-1)/floodRows))]
+		var sent, arrived int64
+		lowest := 0.0
+		for _, k := range part {
+			sent += k.SentBps
+			arrived += k.ArrivedBps
+			if k.MOS > 0 && (lowest == 0 || k.MOS < lowest) {
+				lowest = k.MOS
+			}
+		}
+		n := int64(len(part))
+		row := table.Row{fmt.Sprintf("%.4g s", part[0].AtS)}
+		if r.Flows == 0 {
+			loss := 0.0
+			if sent > arrived {
+				loss = float64(sent-arrived) / float64(sent)
+			}
+			row = append(row, figure.Rate(sent/n), figure.Rate(arrived/n), figure.Ratio(loss))
+		} else {
+			row = append(row, figure.Rate(arrived/n))
+		}
+		row = append(row, bar(float64(arrived/n), float64(r.MostBps)))
+		if r.Call != nil {
+			row = append(row, t.mos(&lowest, broken))
+		}
+		w.add(row)
+	}
+	t.put(w)
+	t.Line("")
+	t.flooded(r)
+	if r.Gone {
+		t.Line("%s", t.bad(fmt.Sprintf("The far end was gone after %.4g s.", r.OverS)))
+	}
+	if r.Call == nil {
+		return
+	}
+	t.marked(r.Call)
+	beside := "beside the flood"
+	if r.Flows > 0 {
+		beside = fmt.Sprintf("beside %s of TCP", figure.Plural(r.Flows, "flow"))
+	}
+	calls := "The call"
+	if len(r.Call.Calls) > 1 {
+		calls = fmt.Sprintf("The worst of %d calls", len(r.Call.Calls))
+	}
+	t.Line("  %s has a MOS of %.2f before the flood, and %.2f at its worst.", calls, r.Before, r.During)
+	switch {
+	case r.Breaks == nil:
+		t.Line("%s", t.good(fmt.Sprintf("%s holds %s.", calls, beside)))
+	case r.Flows > 0:
+		t.Line("%s", t.bad(fmt.Sprintf("%s breaks %s, %.4g s after they begin.", calls, beside, r.Breaks.AtS)))
+	default:
+		t.Line("%s", t.bad(fmt.Sprintf("%s breaks at %s.", calls, figure.Rate(r.Breaks.RateBps))))
+	}
+}
+
+// flooded says how much of a flood arrives.
+func (t Text) flooded(r *live.FloodReport) {
+	switch {
+	case r.Flows > 0:
+		again := 0.0
+		if r.Segments > 0 {
+			again = float64(r.Resent) / float64(r.Segments)
+		}
+		var sum int64
+		for _, k := range r.Steps {
+			sum += k.ArrivedBps
+		}
+		t.Line("  TCP gets %s on average, and sends %s again.", figure.Rate(sum/int64(max(1, len(r.Steps)))), figure.Ratio(again))
+	case r.FullUntilBps == nil:
+		t.Line("  Not all arrives at any rate: %s of %s packets do, %s at most.", figure.Count(r.Arrived), figure.Count(r.Sent), figure.Rate(r.MostBps))
+	case r.Arrived*100 < r.Sent*98 || *r.FullUntilBps < r.Steps[len(r.Steps)-1].SentBps:
+		t.Line("  All arrives up to %s; after that %s do at most.", figure.Rate(*r.FullUntilBps), figure.Rate(r.MostBps))
+	default:
+		t.Line("  All arrives.")
+	}
+	if r.Remarked {
+		t.Line("  The packets arrive with several markings.")
+	} else if r.ArrivesAs != "" && r.ArrivesAs != r.DSCP {
+		t.Line("  The packets were %s on the way there: they arrive as %s.", t.bad("rewritten"), r.ArrivesAs)
+	}
+}
+
+// bar draws a part of a whole.
+func bar(v, most float64) string {
+	const width = 24
+	if most <= 0 {
+		return ""
+	}
+	return strings.Repeat("█", int(v/most*width+0.5))
+}
