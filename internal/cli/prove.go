@@ -104,13 +104,12 @@ func (a *app) runProof(text render.Text, r *rehearsalRun, plan *policy.Rehearsal
 	captures := files.Captures{In: r.in}
 	defer captures.Close()
 	show, clear := a.progress("staging " + plan.Name)
-	defer clear()
 	staged, err := live.Stage(r.told, live.StageConfig{File: r.file, Rehearsal: plan,
 		Options: simulate.Options{Seed: r.seed, WithoutPolicy: r.without, ClosedLoop: r.closed, Capture: captures.Open, Progress: show}})
+	clear()
 	if err != nil {
 		return r.in.WithLines(err)
 	}
-	clear()
 	if r.stop() {
 		return errInterrupted
 	}

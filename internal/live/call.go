@@ -32,6 +32,7 @@ type CallReport struct {
 	Agree     bool             `json:"clocks_agree"`           // so it was said
 	ArrivesAs map[string]int64 `json:"arrives_as"`             // DSCPs of packets at the far end
 	ReturnsAs map[string]int64 `json:"returns_as"`             // and here
+	SentLate  float64          `json:"sent_late_ms"`           // how late a packet left this machine at most
 	Wrong     int64            `json:"not_accepted"`           // packets that were no echoes
 	Calls     []Called         `json:"calls"`
 }
@@ -97,12 +98,15 @@ type FloodReport struct {
 	MostBps   int64       `json:"most_arrived_bps"`          // of a step
 	// FullUntilBps is the rate up to which all arrived, where there is one.
 	FullUntilBps *int64 `json:"all_arrives_until_bps,omitempty"`
-	Resent       uint32 `json:"tcp_resent_segments,omitempty"`
-	Segments     uint32 `json:"tcp_segments,omitempty"`
+	// Slow counts the steps in which this machine sent less than nine tenths of what it was to.
+	Slow     int    `json:"slow_steps,omitempty"`
+	Resent   uint32 `json:"tcp_resent_segments,omitempty"`
+	Segments uint32 `json:"tcp_segments,omitempty"`
 
 	Call   *CallReport `json:"call,omitempty"`
 	Before float64     `json:"call_mos_before,omitempty"` // the flood
 	During float64     `json:"call_mos_during,omitempty"` // the lowest of a step
+	Broken int         `json:"broken_steps,omitempty"`    // in which the call was below the MOS
 	Breaks *FloodBreak `json:"call_breaks,omitempty"`     // nil: it does not
 }
 

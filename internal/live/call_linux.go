@@ -74,6 +74,7 @@ type calls struct {
 	began   time.Time
 	heard   atomic.Int64 // when something came back last, since began
 	gone    atomic.Bool
+	late    time.Duration // a packet left at most
 	reading sync.WaitGroup
 }
 
@@ -191,6 +192,7 @@ func (k *calls) run(ctx context.Context) {
 			if wait := due - time.Since(k.began); wait > 0 {
 				time.Sleep(wait)
 			}
+			k.late = max(k.late, time.Since(k.began)-due)
 			l.send(n)
 		}
 		if sent = time.Since(k.began); sent-time.Duration(k.heard.Load()) > goneAfter {
@@ -346,7 +348,7 @@ func (l *line) hear() {
 // result returns what the calls met. The calls are over.
 func (k *calls) result() *CallReport {
 	c := &k.config
-	out := &CallReport{Imbrel: 1, To: k.to.String(), Codec: c.Codec.Name, DSCP: c.DSCP.Name(), Agree: c.Agree, Gone: k.gone.Load(), ArrivesAs: make(map[string]int64), ReturnsAs: make(map[string]int64)}
+	out := &CallReport{Imbrel: 1, To: k.to.String(), Codec: c.Codec.Name, DSCP: c.DSCP.Name(), Agree: c.Agree, Gone: k.gone.Load(), SentLate: milliseconds(k.late), ArrivesAs: make(map[string]int64), ReturnsAs: make(map[string]int64)}
 	for n, l := range k.lines {
 		if m := len(l.packets); m > 0 {
 			out.DurationS = max(out.DurationS, (l.packets[m-1].Sent + c.Codec.Interval).Round(time.Millisecond).Seconds())

@@ -374,6 +374,9 @@ func (f *flooding) result(call *calls) *FloodReport {
 			sent, _ := between(f.sent, from, to)
 			k.OfferedBps = int64(traffic.RampAt(c.From, c.To, c.Over, from+(to-from)/2))
 			k.SentBps = int64(sent * 8 / seconds)
+			if k.SentBps < k.OfferedBps*9/10 {
+				out.Slow++
+			}
 			if sent > 0 {
 				k.Loss = max(0, 1-arrived/sent)
 			}
@@ -381,11 +384,15 @@ func (f *flooding) result(call *calls) *FloodReport {
 		} else {
 			k.SentBps = k.ArrivedBps
 		}
-		out.MostBps = max(out.MostBps, k.ArrivedBps)
+		if to < lasted || i == 0 { // with the last came what had waited
+			out.MostBps = max(out.MostBps, k.ArrivedBps)
+		}
 		if call != nil {
 			if mos, ok := call.lowest(shift+from, shift+to); ok {
 				k.MOS = mos
-				broken = append(broken, mos < c.MOS)
+				if broken = append(broken, mos < c.MOS); mos < c.MOS {
+					out.Broken++
+				}
 				if out.During == 0 || mos < out.During {
 					out.During = mos
 				}

@@ -78,10 +78,16 @@ func (t Text) marked(r *live.CallReport) {
 			t.Line("  The packets were %s %s %s.", t.bad("rewritten"), way.words, asMarked(counts))
 		}
 	}
+	if r.SentLate > tooLate {
+		t.paragraph("  ", fmt.Sprintf("This machine sent packets up to %s late: it was held up, and what is late or lost may be its doing.", figure.Milliseconds(r.SentLate)))
+	}
 	if r.Wrong > 0 {
 		t.Line("  %s came that were no answers.", figure.Plural(int(r.Wrong), "packet"))
 	}
 }
+
+// tooLate is from how many milliseconds on a packet that left late is worth a word.
+const tooLate = 20
 
 // floodRows is how many rows the steps of a flood are shown in.
 const floodRows = 10
@@ -153,6 +159,8 @@ func (t Text) Flood(r *live.FloodReport, broken float64) {
 	}
 	t.Line("  %s has a MOS of %.2f before the flood, and %.2f at its worst.", calls, r.Before, r.During)
 	switch {
+	case r.Breaks == nil && r.Broken > 0:
+		t.Line("%s", t.bad(fmt.Sprintf("%s holds %s, but for %.2g s of it.", calls, beside, float64(r.Broken)*r.OverS/float64(len(r.Steps)))))
 	case r.Breaks == nil:
 		t.Line("%s", t.good(fmt.Sprintf("%s holds %s.", calls, beside)))
 	case r.Flows > 0:
@@ -181,6 +189,9 @@ func (t Text) flooded(r *live.FloodReport) {
 		t.Line("  All arrives up to %s; after that %s do at most.", figure.Rate(*r.FullUntilBps), figure.Rate(r.MostBps))
 	default:
 		t.Line("  All arrives.")
+	}
+	if r.Slow > 0 {
+		t.paragraph("  ", fmt.Sprintf("In %d of %d parts of the time this machine sent less than it was to: it was held up, or is too slow, and they say little.", r.Slow, len(r.Steps)))
 	}
 	if r.Remarked {
 		t.Line("  The packets arrive with several markings.")

@@ -47,8 +47,9 @@ func (t Text) Proof(r *Proof, all bool) {
 	t.proofTable(r, "traffic", "Traffic, from host to host", "delay p99", all)
 	t.proofTable(r, "class", "Classes, where a policy is in force", "wait p99", all)
 	t.proofTCP(r)
+	t.Title("What these figures are worth")
 	k := &r.Tolerances
-	t.paragraph("", fmt.Sprintf("Figures agree within %s of a rate, %.4g %% of the packets of a loss, %.4g ms or %s of a delay, and %.4g of a MOS; with TCP in the class within %s, %.4g %%, and %.4g ms or %s. What fewer than %d packets or transfers met may differ by %s: that is one packet's luck.",
+	t.paragraph("  ", fmt.Sprintf("Figures agree within %s of a rate, %.4g %% of the packets of a loss, %.4g ms or %s of a delay, and %.4g of a MOS; with TCP in the class within %s, %.4g %%, and %.4g ms or %s. What fewer than %d packets or transfers met may differ by %s: that is one packet's luck.",
 		figure.Ratio(k.Rate), k.Loss, k.DelayMs, figure.Ratio(k.Delay), k.MOS, figure.Ratio(k.Goodput), k.BesideLoss, k.BesideMs, figure.Ratio(k.Beside), k.Few, figure.Ratio(k.FewDelay)))
 	t.staging(r.Staged)
 	t.Line("")
@@ -207,13 +208,13 @@ func (t Text) proofTCP(r *Proof) {
 // staging writes how well the machine did its part.
 func (t Text) staging(s *live.Staged) {
 	if l := s.Late; l != nil {
-		t.paragraph("", fmt.Sprintf("This machine did what was due %s late at p99 and %s at most: a figure is no better than that.", figure.Milliseconds(l.P99), figure.Milliseconds(l.Max)))
+		t.paragraph("  ", fmt.Sprintf("This machine did what was due %s late at p99 and %s at most: a figure is no better than that.", figure.Milliseconds(l.P99), figure.Milliseconds(l.Max)))
 		if s.TooLate > 0.01 {
-			t.paragraph("", fmt.Sprintf("%s", t.bad(fmt.Sprintf("%s of it was more than a millisecond late: the machine is too slow for this rehearsal, and what differs may be its doing.", figure.Ratio(s.TooLate)))))
+			t.paragraph("  ", fmt.Sprintf("%s", t.bad(fmt.Sprintf("%s of it was more than a millisecond late: the machine is too slow for this rehearsal, and what differs may be its doing.", figure.Ratio(s.TooLate)))))
 		}
 	}
 	if s.StoodMs > 0 {
-		t.paragraph("", fmt.Sprintf("It did not let this program run for %s in all, %s at most at a time. The clock stood meanwhile, but not that of the kernel's TCP.", figure.Milliseconds(s.StoodMs), figure.Milliseconds(s.StoodMostMs)))
+		t.paragraph("  ", fmt.Sprintf("It did not let this program run for %s in all, %s at most at a time. The clock stood meanwhile, but not that of the kernel's TCP.", figure.Milliseconds(s.StoodMs), figure.Milliseconds(s.StoodMostMs)))
 	}
 	for _, n := range []struct {
 		count uint64
@@ -221,7 +222,7 @@ func (t Text) staging(s *live.Staged) {
 	}{{s.Outside.NotSent, "could not be sent by its host"}, {s.Outside.NotTaken, "was sent and did not come to the network"},
 		{s.Outside.NotHad, "left the network and did not come to its host"}, {s.Overrun, "came faster than the network read"}} {
 		if n.count > 0 {
-			t.Line("%s: each %s, and counts as lost.", figure.Plural(int(n.count), "packet"), n.why)
+			t.Line("  %s: each %s, and counts as lost.", figure.Plural(int(n.count), "packet"), n.why)
 		}
 	}
 	for _, n := range s.NotReal {
