@@ -3,7 +3,6 @@ package gate
 import (
 	"time"
 
-	"imbrel/core/codepoint"
 	"imbrel/core/datapath"
 	"imbrel/core/measure"
 	"imbrel/core/policy"
@@ -96,31 +95,17 @@ func (s *side) result(now time.Duration) measure.Interface {
 		if s.path.Parent(i) < 0 {
 			sent += c.SentBytes
 		}
-		k := measure.Class{Class: e.Name, OfferedPackets: c.OfferedPackets, SentPackets: c.SentPackets, OfferedBytes: c.OfferedBytes, SentBytes: c.SentBytes,
-			OfferedBps: rate(c.OfferedBytes), SentBps: rate(c.SentBytes), Marks: make(map[string]uint64), MaxQueueBytes: o.most, Congested: c.Congested, TooLarge: c.TooLarge,
-			Drops: measure.Drops{Policed: c.Drops[datapath.Policed], QueueFull: c.Drops[datapath.QueueFull], Early: c.Drops[datapath.Early], Blocked: c.Drops[datapath.Blocked]}}
+		k := measure.NewClass(e.Name, &c)
+		k.OfferedBps, k.SentBps, k.MaxQueueBytes = rate(c.OfferedBytes), rate(c.SentBytes), o.most
 		if s.direction == policy.Out || s.plan.Shape > 0 {
 			promised := int64(e.Promise)
 			k.PromisedBps, k.PerInstance = &promised, e.Instances() != nil
 		}
 		seen := &measure.Seen{Entry: e, Slot: int32(i), ActiveBps: k.OfferedBps, Windows: []measure.Figures{{OfferedPackets: c.OfferedPackets, SentPackets: c.SentPackets,
-			Drops: k.Drops.Total(), OfferedBps: k.OfferedBps, SentBps: k.SentBps, MaxQueue: o.most, Delay: o.delay, Marks: make(map[codepoint.DSCP]uint64)}}}
-		for dscp, n := range c.Marks {
-			if n > 0 {
-				k.Marks[codepoint.DSCP(dscp).Name()] = n
-				seen.Windows[0].Marks[codepoint.DSCP(dscp)] = n
-			}
-		}
-		if c.Colors != [3]uint64{} {
-			k.Colors = &measure.Colors{Green: c.Colors[0], Yellow: c.Colors[1], Red: c.Colors[2]}
-		}
-		if most, shared, all := s.path.Instances(i, 5); most > 0 {
-			k.Instances = &measure.Instances{Most: most, Shared: shared, Top: []measure.Instance{}}
-			for _, n := range all {
-				k.Instances.Top = append(k.Instances.Top, measure.Instance{Value: n.Value, Offered: n.Offered, Dropped: n.Dropped, Bytes: n.OfferedBytes,
-					OfferedBps: rate(n.OfferedBytes), SentBps: rate(n.SentBytes), MaxMs: float64(n.MaxWait) / 1e6, BusiestBps: 8 * n.Busiest.Most})
-			}
-		}
+			Drops: k.Drops.Total(), OfferedBps: k.OfferedBps, SentBps: k.SentBps, MaxQueue: o.most, Delay: o.delay, Marks: measure.MarksOf(&c.Marks)}}}
+		k.Held(s.path.Presences(i, now))
+		most, shared, list := s.path.Instances(i, measure.MostTop)
+		k.Instanced(most, shared, list, max(now-s.since, time.Millisecond))
 		k.See(seen)
 		out.Classes = append(out.Classes, k)
 	}

@@ -5,7 +5,6 @@ import (
 	"strconv"
 	"time"
 
-	"imbrel/core/codepoint"
 	"imbrel/core/datapath"
 	"imbrel/core/measure"
 	"imbrel/core/plan"
@@ -128,45 +127,19 @@ func (r *run) interfaceResult(p *port, d policy.Direction, path *path) measure.I
 			continue // a FIFO lists the classes that came
 		}
 		slot := &slots[i]
-		class := measure.Class{
-			Class: path.names[i], OfferedPackets: c.OfferedPackets, SentPackets: c.SentPackets, OfferedBytes: c.OfferedBytes, SentBytes: c.SentBytes,
-			OfferedBps: r.bps(slot.whole.offered), SentBps: r.bps(slot.whole.sent),
-			Drops: measure.Drops{Policed: c.Drops[datapath.Policed], QueueFull: c.Drops[datapath.QueueFull],
-				Early: c.Drops[datapath.Early], Blocked: c.Drops[datapath.Blocked]},
-			Marks: make(map[string]uint64), MaxQueueBytes: slot.whole.maxQueue,
-		}
+		class := measure.NewClass(path.names[i], c)
+		class.OfferedBps, class.SentBps, class.MaxQueueBytes = r.bps(slot.whole.offered), r.bps(slot.whole.sent), slot.whole.maxQueue
 		if promises {
 			e := path.attached.Entries[i]
 			promised := int64(e.Promise)
 			class.PromisedBps, class.PerInstance = &promised, e.Instances() != nil
 		}
-		for dscp, n := range c.Marks {
-			if n > 0 {
-				class.Marks[codepoint.DSCP(dscp).Name()] = n
-			}
-		}
 		if path.pcps != nil {
 			class.PCPs, class.TCs = byNumber(path.pcps[i]), byNumber(path.tcs[i])
 		}
-		if c.Colors != [3]uint64{} {
-			class.Colors = &measure.Colors{Green: c.Colors[0], Yellow: c.Colors[1], Red: c.Colors[2]}
-		}
-		class.Congested, class.TooLarge = c.Congested, c.TooLarge
-		for _, o := range path.Presences(i, r.until()) {
-			held := measure.Presence{HeldS: o.Held.Seconds(), Times: o.Times}
-			if o.Limit == datapath.TheEntry {
-				class.When = &held
-			} else {
-				class.Limits = append(class.Limits, measure.LimitPresence{Limit: o.Limit.String(), Presence: held})
-			}
-		}
+		class.Held(path.Presences(i, r.until()))
 		most, shared, all := path.Instances(i, datapath.MaxInstances)
-		if most > 0 {
-			class.Instances = &measure.Instances{Most: most, Shared: shared, Top: []measure.Instance{}}
-			for _, k := range all[:min(5, len(all))] {
-				class.Instances.Top = append(class.Instances.Top, r.instance(&k))
-			}
-		}
+		class.Instanced(most, shared, all, r.until())
 		if path.config.Plan != nil {
 			class.Fullness = fullness(path.attached.Entries[i], slot, c, all)
 		}
@@ -179,16 +152,6 @@ func (r *run) interfaceResult(p *port, d policy.Direction, path *path) measure.I
 	}
 	res.SentBps = r.bps(sent)
 	return res
-}
-
-// instance returns what was counted of an instance.
-func (r *run) instance(k *datapath.Instance) measure.Instance {
-	out := measure.Instance{Value: k.Value, Offered: k.Offered, Dropped: k.Dropped, Bytes: k.OfferedBytes,
-		OfferedBps: over(k.OfferedBytes, r.until()), SentBps: over(k.SentBytes, r.until()), MaxMs: float64(k.MaxWait) / 1e6, BusiestBps: 8 * k.Busiest.Most}
-	if k.Sent > 0 {
-		out.MeanMs = float64(int64(k.Wait/float64(k.Sent))) / 1e6
-	}
-	return out
 }
 
 // fullness returns how full the limits of an entry were in their fullest second, with
@@ -263,12 +226,7 @@ func (r *run) seen(p *path, i int, c *datapath.Counters) *measure.Seen {
 			marks = &c.Marks
 		}
 		if marks != nil {
-			f.Marks = make(map[codepoint.DSCP]uint64)
-			for dscp, n := range marks {
-				if n > 0 {
-					f.Marks[codepoint.DSCP(dscp)] = n
-				}
-			}
+			f.Marks = measure.MarksOf(marks)
 		}
 		out.Windows = append(out.Windows, f)
 	}

@@ -95,20 +95,7 @@ It exits with 1 when a call is below --mos, and ends by itself when the far end 
 			if err != nil {
 				return a.toldTo(ctx, err)
 			}
-			if a.output == "json" {
-				err = render.JSON(a.out, report)
-			} else {
-				text.Call(report, mos)
-			}
-			switch {
-			case err != nil:
-				return err
-			case ctx.Err() != nil:
-				return errInterrupted
-			case report.Gone || report.Worst() < mos:
-				return errFound
-			}
-			return nil
+			return a.told(ctx, report, func() { text.Call(report, mos) }, report.Gone || report.Worst() < mos)
 		},
 	}
 	numberVar(c.Flags(), &calls, "calls", 1, 1, mostCalls, "make `N` calls at a time")
@@ -127,6 +114,24 @@ func (a *app) toldTo(ctx context.Context, err error) error {
 		return errInterrupted
 	}
 	return err
+}
+
+// told shows what was measured, and returns how the command ends.
+func (a *app) told(ctx context.Context, report any, text func(), found bool) (err error) {
+	if a.output == "json" {
+		err = render.JSON(a.out, report)
+	} else {
+		text()
+	}
+	switch {
+	case err != nil:
+		return err
+	case ctx.Err() != nil:
+		return errInterrupted
+	case found:
+		return errFound
+	}
+	return nil
 }
 
 // measuredFor returns the time that a measurement lasts, within bounds.
@@ -177,20 +182,7 @@ whoever shares the way: use it on networks that are yours.`,
 			if err != nil {
 				return a.toldTo(ctx, err)
 			}
-			if a.output == "json" {
-				err = render.JSON(a.out, report)
-			} else {
-				text.Flood(report, mos)
-			}
-			switch {
-			case err != nil:
-				return err
-			case ctx.Err() != nil:
-				return errInterrupted
-			case report.Gone:
-				return errFound
-			}
-			return nil
+			return a.told(ctx, report, func() { text.Flood(report, mos) }, report.Gone)
 		},
 	}
 	c.Flags().StringVar(&rate, "rate", "", "the `RATE` of the datagrams, such as 5Mbit/s, or one that changes: 1..40Mbit/s")

@@ -488,11 +488,7 @@ func TestGateRefuses(t *testing.T) {
 // the same two interfaces in the same run: frames are read in batches and written in batches.
 func BenchmarkGate(b *testing.B) {
 	y := newYard(b)
-	text := strings.NewReplacer("SHAPE", "9Gbit/s", "rate: 1Gbit/s", "rate: 10Gbit/s").Replace(site)
-	f, _, err := files.ReadPolicy("-", strings.NewReader(text))
-	if err != nil {
-		b.Fatal(err)
-	}
+	var err error
 	for _, size := range []int{46, 1500} {
 		b.Run(fmt.Sprintf("%d bytes", size+14), func(b *testing.B) {
 			var p packet.Packet
@@ -523,40 +519,8 @@ func BenchmarkGate(b *testing.B) {
 			}()
 			var cost, rate [2]float64
 			y.in(y.mid, func() {
-				in, err1 := live.Open("g0")
-				out, err2 := live.Open("g1")
-				if err1 != nil || err2 != nil {
-					b.Error(err1, err2)
-					return
-				}
-				defer in.Close()
-				defer out.Close()
-				node := &f.Network.Nodes[0]
-				g, err := gate.New(f, node, node.Interfaces, 0, gate.Options{})
-				if err != nil {
-					b.Error(err)
-					return
-				}
-				base := live.Monotonic()
-				send := func(n int, frame []byte) {
-					if n == 1 {
-						out.Queue(frame)
-					}
-				}
-				work := []func() int{
-					func() int {
-						n, _ := in.Read(func(frame []byte, _ time.Duration) { out.Queue(frame) })
-						out.Flush()
-						return n
-					},
-					func() int {
-						now := live.Monotonic() - base
-						n, _ := in.Read(func(frame []byte, age time.Duration) { g.Take(max(0, now-age), 0, frame, send) })
-						g.Run(live.Monotonic()-base, send)
-						out.Flush()
-						return n
-					},
-				}
+				in, work, done := movers()
+				defer done()
 				var frames [2]float64
 				var took, cpu [2]time.Duration
 				for b.Loop() {
@@ -588,6 +552,49 @@ func BenchmarkGate(b *testing.B) {
 			b.ReportMetric(rate[1]/rate[0], "of-relay")
 		})
 	}
+}
+
+// movers returns what moves frames from one interface of this namespace to another, once: a bare relay,
+// and a gate. Done closes the interfaces.
+func movers() (in *live.Socket, work []func() int, done func()) {
+	text := strings.NewReplacer("SHAPE", "9Gbit/s", "rate: 1Gbit/s", "rate: 10Gbit/s").Replace(site)
+	f, _, err := files.ReadPolicy("-", strings.NewReader(text))
+	if err != nil {
+		panic(err) // in a goroutine that no test is
+	}
+	in, err = live.Open("g0")
+	out, err2 := live.Open("g1")
+	if err != nil || err2 != nil {
+		panic(fmt.Sprint(err, err2))
+	}
+	node := &f.Network.Nodes[0]
+	g, err := gate.New(f, node, node.Interfaces, 0, gate.Options{})
+	if err != nil {
+		panic(err) // in a goroutine that no test is
+	}
+	base := live.Monotonic()
+	send := func(n int, frame []byte) {
+		if n == 1 {
+			out.Queue(frame)
+		}
+	}
+	return in, []func() int{
+			func() int {
+				n, _ := in.Read(func(frame []byte, _ time.Duration) { out.Queue(frame) })
+				out.Flush()
+				return n
+			},
+			func() int {
+				now := live.Monotonic() - base
+				n, _ := in.Read(func(frame []byte, age time.Duration) { g.Take(max(0, now-age), 0, frame, send) })
+				g.Run(live.Monotonic()-base, send)
+				out.Flush()
+				return n
+			},
+		}, func() {
+			in.Close()
+			out.Close()
+		}
 }
 
 // threadTime returns the processor time of this thread.

@@ -103,20 +103,7 @@ sent, and ends at once when nothing listens at the far end.`,
 			if err != nil {
 				return err
 			}
-			if a.output == "json" {
-				err = render.JSON(a.out, report)
-			} else {
-				text.Probe(report)
-			}
-			switch {
-			case err != nil:
-				return err
-			case ctx.Err() != nil:
-				return errInterrupted
-			case render.Rewritten(report) > 0:
-				return errFound
-			}
-			return nil
+			return a.told(ctx, report, func() { text.Probe(report) }, render.Rewritten(report) > 0)
 		},
 	}
 	c.Flags().StringSliceVar(&dscps, "dscp", []string{"ef", "af41", "af31", "cs5", "df"}, "the `CODEPOINTS` to probe")

@@ -36,16 +36,7 @@ was measured, or a figure differs. It runs on Linux, needs root, and leaves noth
   imbrel prove ternrock.yaml fog --for 10s --all`,
 		Args: between(1, 2, "a policy file, and perhaps the name of a rehearsal"),
 		RunE: func(_ *cobra.Command, args []string) error {
-			f, in, err := files.ReadPolicy(args[0], a.in, a.includeFrom...)
-			if err != nil {
-				return err
-			}
-			r.file, r.in = f, in
-			name := ""
-			if len(args) > 1 {
-				name = args[1]
-			}
-			plans, err := choose(f, args[0], name)
+			plans, err := r.read(a, args)
 			if err != nil {
 				return err
 			}

@@ -69,19 +69,11 @@ warned of too.`,
 			if err := a.effects(c, &r); err != nil {
 				return err
 			}
-			f, in, err := files.ReadPolicy(args[0], a.in, a.includeFrom...)
+			plans, err := r.read(a, args)
 			if err != nil {
 				return err
 			}
-			r.file, r.in = f, in
-			name := ""
-			if len(args) > 1 {
-				name = args[1]
-			}
-			plans, err := choose(f, args[0], name)
-			if err != nil {
-				return err
-			}
+			f, in := r.file, r.in
 			if err := r.check(plans); err != nil {
 				return err
 			}
@@ -122,6 +114,18 @@ warned of too.`,
 	c.Flags().StringVar(&r.search.until, "until", "", "with --find, the `EXPECTATION` that shall hold")
 	c.MarkFlagsMutuallyExclusive("without-policy", "both")
 	return c
+}
+
+// read reads the policy file and returns the rehearsal that is named, or all.
+func (r *rehearsalRun) read(a *app, args []string) (plans []*policy.Rehearsal, err error) {
+	if r.file, r.in, err = files.ReadPolicy(args[0], a.in, a.includeFrom...); err != nil {
+		return nil, err
+	}
+	name := ""
+	if len(args) > 1 {
+		name = args[1]
+	}
+	return choose(r.file, args[0], name)
 }
 
 // effects reports flags that have no effect beside others.

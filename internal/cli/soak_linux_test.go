@@ -12,10 +12,8 @@ import (
 	"testing"
 	"time"
 
-	"imbrel/core/gate"
 	"imbrel/core/measure"
 	"imbrel/core/packet"
-	"imbrel/internal/files"
 	"imbrel/internal/live"
 )
 
@@ -166,11 +164,7 @@ func memory(t *testing.T, pid string) int { return status(t, pid, "VmRSS:") }
 // what a processor takes to wake up is in neither.
 func BenchmarkGateLatency(b *testing.B) {
 	y := newYard(b)
-	text := strings.NewReplacer("SHAPE", "9Gbit/s", "rate: 1Gbit/s", "rate: 10Gbit/s").Replace(site)
-	f, _, err := files.ReadPolicy("-", strings.NewReader(text))
-	if err != nil {
-		b.Fatal(err)
-	}
+	var err error
 	var sender, receiver *live.Socket
 	y.in(y.left, func() { sender, err = live.Open("h0") })
 	if err == nil {
@@ -186,36 +180,8 @@ func BenchmarkGateLatency(b *testing.B) {
 	frame[5], frame[11] = 2, 1
 	var took [2]measure.Distribution
 	y.in(y.mid, func() {
-		in, err1 := live.Open("g0")
-		out, err2 := live.Open("g1")
-		if err1 != nil || err2 != nil {
-			b.Error(err1, err2)
-			return
-		}
-		node := &f.Network.Nodes[0]
-		g, err := gate.New(f, node, node.Interfaces, 0, gate.Options{})
-		if err != nil {
-			b.Error(err)
-			return
-		}
-		base := live.Monotonic()
-		send := func(n int, frame []byte) {
-			if n == 1 {
-				out.Queue(frame)
-			}
-		}
-		work := []func(){
-			func() {
-				_, _ = in.Read(func(frame []byte, _ time.Duration) { out.Queue(frame) })
-				out.Flush()
-			},
-			func() {
-				now := live.Monotonic() - base
-				_, _ = in.Read(func(frame []byte, age time.Duration) { g.Take(max(0, now-age), 0, frame, send) })
-				g.Run(live.Monotonic()-base, send)
-				out.Flush()
-			},
-		}
+		_, work, done := movers()
+		defer done()
 		const apart = 10 * time.Microsecond // 100,000 a second
 		for b.Loop() {
 			for way, step := range work {

@@ -283,6 +283,7 @@ func (r *runner) comeBack(p *livePort, now time.Duration) bool {
 func (p *livePort) count() {
 	if s := p.socket; s != nil {
 		p.totals.Received += s.Received
+		p.totals.Missed += s.overrun()
 		p.totals.Sent += s.Sent
 		p.totals.Refused += s.Refused
 		p.totals.Cut += s.Cut

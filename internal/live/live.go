@@ -48,6 +48,7 @@ type PortReport struct {
 	Cut      uint64 `json:"cut"`     // longer than is read
 	Giants   uint64 `json:"giants"`  // of those refused, longer than the interface sends
 	Lost     uint64 `json:"lost"`    // while the interface was gone
+	Missed   uint64 `json:"missed"`  // that came faster than the gate read
 }
 
 // NodeOf returns the node of a name.

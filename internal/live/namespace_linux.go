@@ -54,6 +54,20 @@ func handle() (*netlink.Handle, error) {
 	return netlink.NewHandle(unix.NETLINK_ROUTE) // of the namespace that this thread is in
 }
 
+// deviceOf returns an interface of the namespace that this thread is in, and what sets it up.
+func deviceOf(name string) (*netlink.Handle, netlink.Link, error) {
+	h, err := handle()
+	if err != nil {
+		return nil, nil, err
+	}
+	l, err := h.LinkByName(name)
+	if err != nil {
+		h.Close()
+		return nil, nil, err
+	}
+	return h, l, nil
+}
+
 // A cable is what joins two namespaces: a pair of interfaces.
 type cable struct {
 	here, there string
@@ -86,15 +100,11 @@ func (c *cable) lay() error {
 // home sets up the interface of hosts in the namespace that this thread is in: it asks nobody for
 // hardware addresses, and sends all there is to send.
 func home(device string) error {
-	h, err := handle()
+	h, l, err := deviceOf(device)
 	if err != nil {
 		return err
 	}
 	defer h.Close()
-	l, err := h.LinkByName(device)
-	if err != nil {
-		return err
-	}
 	_ = h.LinkSetIP6AddrGenMode(l, 1)
 	_ = os.WriteFile("/proc/sys/net/ipv6/conf/"+device+"/accept_ra", []byte("0"), 0)
 	if err := h.LinkSetARPOff(l); err != nil {
@@ -114,15 +124,11 @@ func home(device string) error {
 
 // address gives the interface of hosts one more address.
 func address(device string, a netip.Addr) error {
-	h, err := handle()
+	h, l, err := deviceOf(device)
 	if err != nil {
 		return err
 	}
 	defer h.Close()
-	l, err := h.LinkByName(device)
-	if err != nil {
-		return err
-	}
 	err = h.AddrAdd(l, &netlink.Addr{IPNet: &net.IPNet{IP: a.AsSlice(), Mask: net.CIDRMask(a.BitLen(), a.BitLen())}, Flags: unix.IFA_F_NODAD})
 	if err != nil && !errors.Is(err, unix.EEXIST) {
 		return fmt.Errorf("the address %s cannot be set: %w", a, err)

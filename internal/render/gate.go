@@ -17,9 +17,9 @@ func (t Text) Gate(r *live.Report, v *View) {
 	t.Title("%s: a gate for %.4g s", r.Title, r.DurationS)
 	t.Line("")
 	t.interfaces(r.Result, v)
-	w := t.grid([]column{{"port", true}, {"device", true}, {"received", false}, {"sent", false}, {"refused", false}, {"lost", false}}, nil)
+	w := t.grid([]column{{"port", true}, {"device", true}, {"received", false}, {"sent", false}, {"refused", false}, {"lost", false}, {"missed", false}}, nil)
 	for _, p := range r.Ports {
-		w.add(table.Row{p.Port, p.Device, figure.Count(p.Received), figure.Count(p.Sent), figure.Count(p.Refused), figure.Count(p.Lost)})
+		w.add(table.Row{p.Port, p.Device, figure.Count(p.Received), figure.Count(p.Sent), figure.Count(p.Refused), figure.Count(p.Lost), figure.Count(p.Missed)})
 	}
 	t.Title("The machine's interfaces, in frames")
 	t.put(w)
@@ -34,6 +34,9 @@ func (t Text) Gate(r *live.Report, v *View) {
 		}
 	}
 	for _, p := range r.Ports {
+		if p.Missed > 0 {
+			t.Line("  %s came to %s faster than the gate read, and are lost", figure.Plural(int(p.Missed), "frame"), p.Device)
+		}
 		if p.Giants > 0 {
 			t.Line("  %s of several segments could not be sent by %s: turn segmentation offload off at their sender", figure.Plural(int(p.Giants), "frame"), p.Device)
 		}
@@ -106,7 +109,7 @@ func OpenMetrics(w io.Writer, r *live.Report) error {
 		for _, n := range []struct {
 			what  string
 			count uint64
-		}{{"received", p.Received}, {"sent", p.Sent}, {"refused", p.Refused}, {"lost", p.Lost}} {
+		}{{"received", p.Received}, {"sent", p.Sent}, {"refused", p.Refused}, {"lost", p.Lost}, {"missed", p.Missed}} {
 			fmt.Fprintf(&b, "imbrel_port_frames_total{port=%s,device=%s,what=\"%s\"} %d\n", label(p.Port), label(p.Device), n.what, n.count)
 		}
 	}
