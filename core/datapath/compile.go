@@ -52,8 +52,18 @@ func New(c Config) *Path {
 	p.start()
 	p.tree = schedule.New(root, c.Plan.MaxPacket)
 	p.begin()
+	p.straight = c.Incoming && c.Plan.Shape == 0
+	for _, e := range p.elements { // nothing holds a packet up, and no queue is too short for one
+		short := e.entry.Leaf() && (e.queue != nil || e.limits.Bytes > 0 && e.limits.Bytes < mostPacket)
+		if e.entry.AtMost != nil || short {
+			p.straight = false
+		}
+	}
 	return p
 }
+
+// mostPacket is longer than any packet is on a line.
+const mostPacket = 1 << 17
 
 // plain makes the path a plain FIFO, which needs no scheduler.
 func (p *Path) plain(c *Config) {

@@ -48,6 +48,9 @@ type Config struct {
 	// InName returns the name of an interface that packets enter by, for the values of
 	// instances; when it is nil, the number is the name.
 	InName func(number int32) string
+	// Incoming says that the caller takes each packet out as soon as it is in, for no interface
+	// sends it on from here at a rate of its own.
+	Incoming bool
 	// Random serves what drops at random; nil is a generator of a fixed seed.
 	Random *rand.Rand
 }
@@ -99,6 +102,7 @@ type Path struct { // what every packet touches comes first
 	pressure   pressure                 // what was sent, where a `when` looks at it
 	classOf    func(*packet.Packet) int // of a plain FIFO, the class of a packet
 	classifier *classify.Classifier     // nil: a plain FIFO
+	straight   bool                     // nothing ever waits
 	countAs    *plan.Plan               // by whose entries is counted; nil: by ClassOf alone
 	stopped    int                      // of the acts of the packet that was policed last, the one that did it
 	turned     func(e *plan.Entry, l Limit, at time.Duration, inForce bool)
@@ -293,11 +297,54 @@ func (p *Path) Sometimes() bool { return len(p.triggers) > 0 }
 // a caller that has classified it for a purpose of its own need not have it done twice.
 // It is not for a policy with a `when`.
 func (p *Path) EnqueueAs(now time.Duration, pkt *packet.Packet, class int32) Reason {
+	e, i, reason := p.admit(now, pkt, class)
+	if reason == Passed {
+		s := e.state(i)
+		if reason = reasons[s.queue.Push(now, pkt)]; reason == Passed {
+			c := &p.counters[class]
+			c.MaxQueueBytes = max(c.MaxQueueBytes, s.waiting.Bytes)
+			p.tree.Ready(now, s.node)
+			return Passed
+		}
+	}
+	p.counters[class].Drops[reason]++
+	i.dropped()
+	return reason
+}
+
+// Straight reports whether nothing ever waits in the path, so that Pass does what Enqueue and
+// Dequeue do.
+func (p *Path) Straight() bool { return p.straight }
+
+// Pass takes a packet through a straight path, or drops it and says why.
+func (p *Path) Pass(now time.Duration, pkt *packet.Packet) Reason {
+	if len(p.triggers) > 0 && now >= p.pressure.end {
+		p.look(now)
+	}
+	return p.PassAs(now, pkt, p.classifier.Number(pkt))
+}
+
+// PassAs does so with a packet whose class is known, as EnqueueAs does.
+func (p *Path) PassAs(now time.Duration, pkt *packet.Packet, class int32) Reason {
+	e, i, reason := p.admit(now, pkt, class)
+	c := &p.counters[class]
+	if reason != Passed {
+		c.Drops[reason]++
+		i.dropped()
+		return reason
+	}
+	c.MaxQueueBytes = max(c.MaxQueueBytes, int64(pkt.Size))
+	p.departs(now, e.state(i), pkt)
+	return Passed
+}
+
+// admit counts a packet as offered to its class, and does what comes before the queue.
+func (p *Path) admit(now time.Duration, pkt *packet.Packet, class int32) (*element, *instance, Reason) {
 	pkt.Arrived = now
 	pkt.Size = int32(p.framing.Size(pkt.Length+int(pkt.GrowsBy), pkt.Labels()+int(pkt.GrowsLabels)))
 	pkt.Slot = class
 	e := p.elements[class]
-	c := &p.counters[pkt.Slot]
+	c := &p.counters[class]
 	c.OfferedPackets++
 	c.OfferedBytes += uint64(pkt.Size)
 	var i *instance
@@ -308,18 +355,25 @@ func (p *Path) EnqueueAs(now time.Duration, pkt *packet.Packet, class int32) Rea
 			in.OfferedBytes += uint64(pkt.Size)
 		}
 	}
-	reason := p.condition(now, e, i, pkt)
-	if reason == Passed {
-		s := e.state(i)
-		if reason = reasons[s.queue.Push(now, pkt)]; reason == Passed {
-			c.MaxQueueBytes = max(c.MaxQueueBytes, s.waiting.Bytes)
-			p.tree.Ready(now, s.node)
-			return Passed
-		}
+	return e, i, p.condition(now, e, i, pkt)
+}
+
+// departs counts a packet as sent.
+func (p *Path) departs(now time.Duration, s *state, pkt *packet.Packet) {
+	if len(p.triggers) > 0 {
+		p.pressure.bytes += int64(pkt.Size)
 	}
-	c.Drops[reason]++
-	i.dropped()
-	return reason
+	c := &p.counters[pkt.Slot]
+	c.SentPackets++
+	c.SentBytes += uint64(pkt.Size)
+	c.Marks[pkt.DSCP()]++
+	for i := s.of; i != nil; i = i.key.outer {
+		i.sent(now, pkt)
+	}
+	if pkt.Congested {
+		pkt.Congested = false
+		c.Congested++
+	}
 }
 
 // reasons are what a queue's verdicts mean.
@@ -402,20 +456,7 @@ func (p *Path) Dequeue(now time.Duration) (*packet.Packet, time.Duration) {
 			continue
 		}
 		p.tree.Sent(now, leaf, int(pkt.Size), s.waiting.Packets > 0)
-		if len(p.triggers) > 0 {
-			p.pressure.bytes += int64(pkt.Size)
-		}
-		c := &p.counters[pkt.Slot]
-		c.SentPackets++
-		c.SentBytes += uint64(pkt.Size)
-		c.Marks[pkt.DSCP()]++
-		for i := s.of; i != nil; i = i.key.outer {
-			i.sent(now, pkt)
-		}
-		if pkt.Congested {
-			pkt.Congested = false
-			c.Congested++
-		}
+		p.departs(now, s, pkt)
 		return pkt, now
 	}
 }

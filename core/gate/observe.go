@@ -142,6 +142,8 @@ func (g *Gate) Reload(f *policy.File, node *policy.Node, ports []*policy.Interfa
 	for _, h := range all {
 		h.f.Next = nil
 		switch p := g.ports[h.f.from]; {
+		case h.in && p.in.path != nil && p.in.path.Straight():
+			p.in.pass(h.f, now)
 		case h.in && p.in.path != nil:
 			p.in.take(h.f, now)
 			p.in.run(now, now)

@@ -192,7 +192,7 @@ func (p *port) path(d policy.Direction) *path {
 func (r *run) newPath(at *port, d policy.Direction) {
 	p := at.path(d)
 	p.asking = schedule.Never
-	p.config = &datapath.Config{Rate: at.iface.Rate, Framing: at.iface.Framing, Classes: len(r.classes), StartAt: r.plan.StartAt, InName: r.file.InterfaceName,
+	p.config = &datapath.Config{Rate: at.iface.Rate, Framing: at.iface.Framing, Classes: len(r.classes), StartAt: r.plan.StartAt, InName: r.file.InterfaceName, Incoming: d == policy.In,
 		Drop: func(pkt *packet.Packet, why datapath.Reason) { r.discarded(at, d, pkt, why) }}
 	a := at.iface.Attached[d]
 	if a == nil {

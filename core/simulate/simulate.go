@@ -378,9 +378,22 @@ func (r *run) enter(p *port, f *flight) {
 		r.forward(p, f)
 		return
 	}
-	if r.offer(p, policy.In, f) {
+	switch {
+	case !r.offer(p, policy.In, f):
+	case p.in.Straight():
+		r.through(&p.in, f, 0)
+		p.in.leaves(f)
+		r.forward(p, f)
+	default:
 		r.drainIn(p)
 	}
+}
+
+// through books a packet that has come through a path after a wait.
+func (r *run) through(p *path, f *flight, wait time.Duration) {
+	r.sends(p, f)
+	r.shadows(p, int(f.Size))
+	f.steps = append(f.steps, measure.Step{Place: p.place, Slot: f.Slot, Wait: wait})
 }
 
 // shadows tells a policy that is not in force what is sent in its place.
@@ -397,9 +410,15 @@ func (r *run) offer(at *port, d policy.Direction, f *flight) bool {
 		p.open(r)
 	}
 	var reason datapath.Reason
-	if slot, ok := r.known(p, f, d); ok {
+	slot, known := r.known(p, f, d)
+	switch straight := p.Straight(); {
+	case straight && known:
+		reason = p.PassAs(r.now, &f.Packet, slot)
+	case straight:
+		reason = p.Pass(r.now, &f.Packet)
+	case known:
 		reason = p.EnqueueAs(r.now, &f.Packet, slot)
-	} else {
+	default:
 		reason = p.Enqueue(r.now, &f.Packet)
 	}
 	r.offered(p, f, reason)
@@ -450,9 +469,7 @@ func (r *run) take(p *path, owner *port, ask kind) *flight {
 		return nil
 	}
 	f := pkt.Owner.(*flight)
-	r.sends(p, f)
-	r.shadows(p, int(f.Size))
-	f.steps = append(f.steps, measure.Step{Place: p.place, Slot: f.Slot, Wait: r.now - f.Arrived})
+	r.through(p, f, r.now-f.Arrived)
 	return f
 }
 

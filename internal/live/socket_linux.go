@@ -298,12 +298,10 @@ func Wait(sockets []*Socket, most time.Duration) error {
 	return err
 }
 
-// Monotonic returns the time of the kernel's monotonic clock.
-func Monotonic() time.Duration {
-	var t unix.Timespec
-	_ = unix.ClockGettime(unix.CLOCK_MONOTONIC, &t)
-	return time.Duration(t.Nano())
-}
+// Monotonic returns the time of the kernel's monotonic clock since this program began.
+func Monotonic() time.Duration { return time.Since(began) }
+
+var began = time.Now()
 
 // overrun returns how many frames came faster than they were read, since it was asked last.
 func (s *Socket) overrun() uint64 {
