@@ -53,17 +53,13 @@ func New(c Config) *Path {
 	p.tree = schedule.New(root, c.Plan.MaxPacket)
 	p.begin()
 	p.straight = c.Incoming && c.Plan.Shape == 0
-	for _, e := range p.elements { // nothing holds a packet up, and no queue is too short for one
-		short := e.entry.Leaf() && (e.queue != nil || e.limits.Bytes > 0 && e.limits.Bytes < mostPacket)
-		if e.entry.AtMost != nil || short {
+	for _, e := range p.elements { // nothing holds a packet up; an empty queue of tail drop takes any packet
+		if e.entry.AtMost != nil || e.entry.Leaf() && e.queue != nil {
 			p.straight = false
 		}
 	}
 	return p
 }
-
-// mostPacket is longer than any packet is on a line.
-const mostPacket = 1 << 17
 
 // plain makes the path a plain FIFO, which needs no scheduler.
 func (p *Path) plain(c *Config) {

@@ -3,6 +3,7 @@ package datapath
 import (
 	"math/rand/v2"
 	"net/netip"
+	"reflect"
 	"testing"
 	"time"
 
@@ -168,5 +169,68 @@ func TestRandomPathsLoseNothing(t *testing.T) {
 	}
 	if instances < 1000 {
 		t.Errorf("only %d instances were made", instances)
+	}
+}
+
+// TestPassIsEnqueueAndDequeue: where nothing waits, a packet that passes is counted, metered, marked
+// and dropped as one that goes through its queue and comes out at once.
+func TestPassIsEnqueueAndDequeue(t *testing.T) {
+	straight, passed := 0, 0
+	for trial := range 300 {
+		r := rand.New(rand.NewPCG(91, uint64(trial)))
+		treat := anything(r, 3)
+		var plainly func(all []policy.Entry)
+		plainly = func(all []policy.Entry) {
+			for i := range all {
+				if all[i].AtMost = nil; trial%4 > 0 {
+					all[i].Queue = policy.Queue{}
+				}
+				plainly(all[i].Treat)
+			}
+		}
+		plainly(treat)
+		made := plan.New(&policy.Policy{Treat: treat}, 10_000_000, packet.FramingEthernet())
+		a, b := New(Config{Plan: made, Incoming: true}), New(Config{Plan: made})
+		if b.Straight() {
+			t.Fatal("a path that an interface sends from is straight")
+		}
+		if !a.Straight() {
+			continue
+		}
+		straight++
+		var l, m pool
+		now := time.Duration(0)
+		for range 500 {
+			now += time.Duration(r.IntN(2_000_000))
+			n, length := from(r.IntN(40), 1+r.IntN(16)), 60+r.IntN(1400)
+			p, q := l.get(n, length), m.get(n, length)
+			dscp := codepoint.DSCP(r.IntN(64))
+			p.SetDSCP(dscp)
+			q.SetDSCP(dscp)
+			one, other := a.Pass(now, p), b.Enqueue(now, q)
+			if other == Passed {
+				if got, _ := b.Dequeue(now); got != q {
+					t.Fatalf("trial %d: a packet waits", trial)
+				}
+				passed++
+			}
+			if one != other || p.DSCP() != q.DSCP() || p.Slot != q.Slot || p.Size != q.Size {
+				t.Fatalf("trial %d: passed %v as %v, queued %v as %v", trial, one, p.DSCP(), other, q.DSCP())
+			}
+			l.spare, m.spare = append(l.spare, p), append(m.spare, q)
+		}
+		if x, y := a.Counters(), b.Counters(); !reflect.DeepEqual(x, y) {
+			t.Fatalf("trial %d: passed counts %+v, queued %+v", trial, x, y)
+		}
+		for i := range made.Entries {
+			most1, shared1, list1 := a.Instances(i, 100)
+			most2, shared2, list2 := b.Instances(i, 100)
+			if most1 != most2 || shared1 != shared2 || !reflect.DeepEqual(list1, list2) || !reflect.DeepEqual(a.Presences(i, now), b.Presences(i, now)) {
+				t.Fatalf("trial %d: the instances of %s: passed %v, queued %v", trial, made.Entries[i].Name, list1, list2)
+			}
+		}
+	}
+	if straight < 150 || passed < 10_000 {
+		t.Errorf("only %d policies of 300 are straight, and %d packets pass", straight, passed)
 	}
 }
