@@ -24,5 +24,6 @@ const Next = `
 Try next:
   imbrel demo --write tern                        puts this example into the folder tern
   imbrel rehearse tern/ternrock.yaml fog          the same in detail: each traffic, interface and link
+  sudo imbrel prove tern/ternrock.yaml fog        the same once more with real packets, on Linux, in 30 s
   make the first ` + "`shape`" + ` in tern/ternrock.yaml 14Mbit/s, rehearse with --suggest: what fails, what mends it?
   imbrel rehearse tern/ternrock.yaml fog --capture-out seen    every packet, to look at its marks`

@@ -2,7 +2,7 @@
 // the times at which they came and left.
 //
 // Two clocks need not agree. The least round trip is then taken to be half on each way, so that
-// delays are as right as the ways are alike; round trips, jitter, loss and what is late need no such
+// delays are right where both ways take equally long; round trips, jitter, loss and what is late need no such
 // thing.
 package echo
 

@@ -62,9 +62,8 @@ func (h *hosts) Deliver(token uint32, _ *policy.Interface, p *packet.Packet) boo
 // An end is one of the model's, at a host of the outside.
 type end struct {
 	*tcp.End
-	flow  packet.Flow
-	over  bool
-	iface *policy.Interface
+	flow packet.Flow
+	over bool
 }
 
 func (e *end) Abort() { e.over = true }

@@ -291,7 +291,7 @@ func TestExamplesAreProved(t *testing.T) {
 				most[f.Metric] = max(most[f.Metric], off)
 			}
 		}
-		t.Logf("| %s | %d of %d | %.2f %% | %.2f %% | %.2f ms | %.2f | %.3f to %.3f | stood %.0f ms, late %.2f ms at most", name, p.Agree, p.Agree+p.Differ, most["rate"], most["loss"], most["delay"], most["mos"], least, greatest, p.StoodMs, p.Late.Max)
+		t.Logf("| %s | %d of %d | %.2f %% | %.2f %% | %.2f ms | %.2f | %.3f to %.3f | held up %.0f ms, late %.2f ms at most", name, p.Agree, p.Agree+p.Differ, most["rate"], most["loss"], most["delay"], most["mos"], least, greatest, p.HeldUpMs, p.Late.Max)
 		for _, f := range p.Figures {
 			if f.Word != proof.Agrees {
 				t.Logf("    %s %s %s %s: %v %v", f.Of, f.Name, f.Where, f.Metric, *f.Rehearsed, *f.Measured)

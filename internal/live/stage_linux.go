@@ -84,7 +84,7 @@ type stage struct {
 	asked   time.Duration // when it was looked at last
 	marked  time.Duration // at which time ranThen was looked at
 	ranThen time.Duration
-	stood   time.Duration // in all
+	heldUp  time.Duration // in all
 	longest time.Duration
 	looked  time.Duration // when it was looked last for what came
 }
@@ -127,20 +127,20 @@ type cameFrame struct {
 // this thread run. All hosts' datagrams are its own, so nothing of them happens meanwhile.
 func (s *stage) now() time.Duration {
 	at := Monotonic()
-	if at-s.asked > stoodAtLeast {
+	if at-s.asked > heldUpAtLeast {
 		ran := threadTime()
-		if stood := at - s.marked - (ran - s.ranThen); stood > stoodAtLeast/2 {
-			s.stood += stood
-			s.longest = max(s.longest, stood)
+		if held := at - s.marked - (ran - s.ranThen); held > heldUpAtLeast/2 {
+			s.heldUp += held
+			s.longest = max(s.longest, held)
 		}
 		s.marked, s.ranThen = at, ran
 	}
 	s.asked = at
-	return at - s.began - s.stood
+	return at - s.began - s.heldUp
 }
 
-// stoodAtLeast is from when on a time without a look at the clock is looked into.
-const stoodAtLeast = time.Millisecond
+// heldUpAtLeast is from when on a time without a look at the clock is looked into.
+const heldUpAtLeast = time.Millisecond
 
 // mark notes how much of the time this thread has run when the clock was looked at last.
 func (s *stage) mark() { s.marked, s.ranThen = s.asked, threadTime() }
@@ -223,7 +223,7 @@ func (s *stage) run(ctx context.Context) (*Staged, error) {
 	if err != nil {
 		return nil, err
 	}
-	out := &Staged{Late: s.late.Summary(), StoodMs: milliseconds(s.stood), StoodMostMs: milliseconds(s.longest), Homes: len(s.order), Sockets: s.sockets, Frames: s.frames}
+	out := &Staged{Late: s.late.Summary(), HeldUpMs: milliseconds(s.heldUp), HeldUpMostMs: milliseconds(s.longest), Homes: len(s.order), Sockets: s.sockets, Frames: s.frames}
 	if n := s.late.Count(); n > 0 {
 		out.TooLate = float64(s.tooLate) / float64(n)
 	}

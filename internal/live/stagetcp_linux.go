@@ -34,15 +34,13 @@ type conn struct {
 	writing bool // it waits to write
 	unsent  int64
 	got     int64
-	trips   uint32
 	rtos    uint16
 }
 
 // A listener waits for connections at a host's port.
 type listener struct {
-	fd   int
-	at   netip.AddrPort
-	open int
+	fd int
+	at netip.AddrPort
 }
 
 // Connect returns the ends of a connection.

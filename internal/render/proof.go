@@ -210,11 +210,11 @@ func (t Text) staging(s *live.Staged) {
 	if l := s.Late; l != nil {
 		t.paragraph("  ", fmt.Sprintf("This machine did what was due %s late at p99 and %s at most: a figure is no better than that.", figure.Milliseconds(l.P99), figure.Milliseconds(l.Max)))
 		if s.TooLate > 0.01 {
-			t.paragraph("  ", fmt.Sprintf("%s", t.bad(fmt.Sprintf("%s of it was more than a millisecond late: the machine is too slow for this rehearsal, and what differs may be its doing.", figure.Ratio(s.TooLate)))))
+			t.paragraph("  ", string(t.bad(fmt.Sprintf("%s of it was more than a millisecond late: the machine is too slow for this rehearsal, and what differs may be its doing.", figure.Ratio(s.TooLate)))))
 		}
 	}
-	if s.StoodMs > 0 {
-		t.paragraph("  ", fmt.Sprintf("It did not let this program run for %s in all, %s at most at a time. The clock stood meanwhile, but not that of the kernel's TCP.", figure.Milliseconds(s.StoodMs), figure.Milliseconds(s.StoodMostMs)))
+	if s.HeldUpMs > 0 {
+		t.paragraph("  ", fmt.Sprintf("It held this program up for %s in all, %s at most at a time. The clock stopped meanwhile, but not that of the kernel's TCP.", figure.Milliseconds(s.HeldUpMs), figure.Milliseconds(s.HeldUpMostMs)))
 	}
 	for _, n := range []struct {
 		count uint64
