@@ -226,6 +226,6 @@ func (t Text) staging(s *live.Staged) {
 		}
 	}
 	for _, n := range s.NotReal {
-		t.paragraph("", "Not as the file says: "+n+".")
+		t.paragraph("  ", "Not as the file says: "+n+".")
 	}
 }
