@@ -203,6 +203,9 @@ func (l *Live) Progress(t Transport, at time.Duration) {
 	if e == nil {
 		return
 	}
+	if _, _, err := l.Run(at); err != nil {
+		return // who asks next is told
+	}
 	r.timeIs(max(r.now, at))
 	e.client.progress(r, e)
 	r.pump(e)

@@ -312,12 +312,12 @@ func (r *run) step(e *event) {
 		r.leave(e.port, e.flight)
 		r.send(e.port)
 	case askOut:
-		if e.port.out.asking == r.now {
+		if e.port.out.asking == e.at {
 			e.port.out.asking = schedule.Never
 			r.send(e.port)
 		}
 	case askIn:
-		if e.port.in.asking == r.now {
+		if e.port.in.asking == e.at {
 			e.port.in.asking = schedule.Never
 			r.drainIn(e.port)
 		}

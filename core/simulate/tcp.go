@@ -92,6 +92,7 @@ type client struct {
 	open     int // that are asked for
 	pace     unit.Clock
 	thinking bool
+	begun    bool     // a transfer has
 	sends    [2]int64 // of a conversation, the bytes forth and back
 	over     [2]bool  // all of them have arrived
 }
@@ -283,7 +284,8 @@ func (c *client) wake(r *run) {
 func (c *client) transfer(r *run) {
 	line := c.lines[0]
 	writer := line.client
-	if r.now == c.starts {
+	first := !c.begun
+	if c.begun = true; first {
 		for _, f := range c.collected(r, false) {
 			if c.Bytes > 0 {
 				f.Begun()
@@ -318,7 +320,7 @@ func (c *client) transfer(r *run) {
 			r.wakeAt(&c.timer, c, c.pace.Ready())
 		}
 	}
-	if r.now == c.starts && !c.calls {
+	if first && !c.calls {
 		r.pump(line.server)
 	}
 	r.pump(line.client)

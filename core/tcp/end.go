@@ -310,6 +310,7 @@ func (e *End) first(now time.Duration, s Segment) Segment {
 	o.pieces.add(piece{seq: s.Seq, length: uint32(s.Length()), data: int32(s.Data), flags: s.Flags & (SYN | FIN | ECE | CWR), tries: 1, at: now})
 	o.sent += s.Length()
 	o.flight += int64(s.Data)
+	o.prr.sent += int64(s.Data)
 	if o.timer == never || o.phase == open && o.probed == 0 {
 		e.arm(now)
 	}
@@ -341,6 +342,7 @@ func (e *End) sendAgain(now time.Duration, n int64) Segment {
 	p.at = now
 	o.pieces.link(n)
 	o.flight += int64(p.data)
+	o.prr.sent += int64(p.data)
 	if o.timer == never {
 		e.arm(now)
 	}

@@ -126,6 +126,7 @@ type sender struct {
 	tellCWR   bool
 	limited   bool // the window kept data back
 	urgent    bool // the first piece of a recovery is sent at once (RFC 6675 §5, 4.3)
+	prr       reduction
 	lastSent  time.Duration
 
 	// RACK-TLP, RFC 8985
@@ -144,6 +145,32 @@ type sender struct {
 	timer   time.Duration
 	paceAt  time.Duration
 	retries int
+}
+
+// A reduction is the window on its way down in a recovery (proportional rate reduction, RFC 9937):
+// as much is sent of what is delivered as the new window is of the old one.
+type reduction struct {
+	before    int64 // RecoverFS: bytes under way when it began
+	delivered int64
+	sent      int64
+}
+
+// reducing sets the window for what an acknowledgement in a recovery delivers. Safe says that it
+// acknowledged more of the stream, and told of no further loss.
+func (o *sender) reducing(delivered int64, safe bool) {
+	r := &o.prr
+	r.delivered += delivered
+	var more int64
+	if room := o.Threshold - o.flight; room < 0 {
+		more = int64(float64(r.delivered)*float64(o.Threshold)/float64(max(r.before, 1))+0.999) - r.sent
+	} else {
+		more = max(r.delivered-r.sent, delivered)
+		if safe {
+			more += o.MSS
+		}
+		more = min(more, room)
+	}
+	o.Size = o.flight + max(more, 0)
 }
 
 // begin makes the sender ready.
@@ -170,10 +197,12 @@ func (e *End) acknowledged(now time.Duration, s *Segment) {
 	}
 	flight, was := int64(o.sent-o.acked), o.acked
 	var newest *piece // sent once, that was sent last: its round trip
-	delivered := false
+	delivered, fell := false, int64(0)
+	lost := len(o.lost) - o.nextLost
 	var sample time.Duration = -1
 	take := func(p *piece) {
 		delivered = true
+		fell += int64(p.data)
 		if p.tries == 1 && (newest == nil || p.at >= newest.at) {
 			newest, sample = p, now-p.at
 		}
@@ -242,6 +271,9 @@ func (e *End) acknowledged(now time.Duration, s *Segment) {
 	}
 	if delivered {
 		e.lookForLoss(now, flight)
+	}
+	if o.phase == recovering {
+		o.reducing(fell, o.acked > was && len(o.lost)-o.nextLost <= lost)
 	}
 	if s.Flags&ECE != 0 && s.Flags&SYN == 0 && e.ecn && o.acked > o.reducedAt && o.phase == open {
 		o.reducedAt = o.sent // once a round trip (RFC 3168 §6.1.2)
@@ -365,6 +397,7 @@ func (e *End) reduce(flight int64) {
 	o.Threshold = o.control.reduced(&o.Window, min(flight, o.Size))
 	o.Size, o.started = o.Threshold, true
 	o.reducedAt = o.sent
+	o.prr = reduction{before: flight}
 	if e.ecn {
 		o.tellCWR = true
 	}

@@ -243,7 +243,7 @@ func TestOneFlowFillsTheLink(t *testing.T) {
 		w.buffer = int(w.rate * 0.05)
 		e := w.connect(c, 0)
 		e.Write(1 << 40)
-		got := goodput(w, 60*time.Second, 5*time.Second) / (w.rate * 1460 / 1500)
+		got := goodput(w, 60*time.Second, 5*time.Second) / (w.rate * 1460 / 1512)
 		t.Logf("%+v: %.1f %% of the link, resent %d of %d, longest wait %v", c, 100*got, e.Resent, e.Segments, w.waits)
 		if got < 0.95 || got > 1.0001 {
 			t.Errorf("%+v takes %.1f %% of the link", c, 100*got)
@@ -267,11 +267,11 @@ func TestFlowsShare(t *testing.T) {
 			sum, squares = sum+x, squares+x*x
 		}
 		jain := sum * sum / 10 / squares
-		t.Logf("%v: Jain's index of ten flows %.3f, together %.1f %% of the link", control, jain, 100*sum/60/(w.rate*1460/1500))
+		t.Logf("%v: Jain's index of ten flows %.3f, together %.1f %% of the link", control, jain, 100*sum/60/(w.rate*1460/1512))
 		if jain < 0.9 {
 			t.Errorf("%v: Jain's index is %.3f", control, jain)
 		}
-		if sum/60 < 0.9*w.rate*1460/1500 {
+		if sum/60 < 0.9*w.rate*1460/1512 {
 			t.Errorf("%v: together they take %.1f %% of the link", control, 100*sum/60/w.rate)
 		}
 	}
@@ -325,7 +325,7 @@ func TestReorderingAndClumps(t *testing.T) {
 		w.buffer = int(w.rate * 0.2)
 		change(w)
 		w.connect(Config{Control: CUBIC}, 0).Write(1 << 40)
-		return goodput(w, 30*time.Second, 5*time.Second) / (w.rate * 1460 / 1500)
+		return goodput(w, 30*time.Second, 5*time.Second) / (w.rate * 1460 / 1512)
 	}
 	for name, change := range map[string]func(*wire){
 		"nothing": func(*wire) {}, "reordering": func(w *wire) { w.jitter = 6 * time.Millisecond },
@@ -348,7 +348,7 @@ func TestMarksInsteadOfLoss(t *testing.T) {
 	w.marks = func(wait time.Duration) bool { return wait > 15*time.Millisecond }
 	e := w.connect(Config{Control: CUBIC, ECN: true}, 0)
 	e.Write(1 << 40)
-	got := goodput(w, 20*time.Second, 2*time.Second) / (w.rate * 1460 / 1500)
+	got := goodput(w, 20*time.Second, 2*time.Second) / (w.rate * 1460 / 1512)
 	if got < 0.95 || e.Resent > 0 || w.waits > 60*time.Millisecond {
 		t.Errorf("%.1f %% of the link, %d sent again, longest wait %v", 100*got, e.Resent, w.waits)
 	}
