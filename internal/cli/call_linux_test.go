@@ -178,7 +178,7 @@ network:
 		}
 		b := make([]byte, 200)
 		_, _ = errs.Read(b)
-		out, _ := exec.Command("ip", "netns", "exec", y.left, program, "flood", rightHost, "--rate", "1..8Mbit/s", "--over", "8s", "--while-calling", "1", "-o", "json").Output()
+		out, _ := exec.Command("ip", "netns", "exec", y.left, program, "flood", rightHost, "--rate", "1..8Mbit/s", "--over", "5s", "--while-calling", "1", "-o", "json").Output()
 		_ = far.Process.Kill()
 		_ = far.Wait()
 		var r live.FloodReport

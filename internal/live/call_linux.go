@@ -30,7 +30,7 @@ func greet(ctx context.Context, address *net.UDPAddr, key []byte) (meet.Greeting
 	defer conn.Close()
 	nonce := rand.Uint64()
 	b := make([]byte, 256)
-	for range 6 {
+	for range 4 {
 		if ctx.Err() != nil {
 			return none, ctx.Err()
 		}
