@@ -16,7 +16,7 @@ import (
 
 // New compiles a path.
 func New(c Config) *Path {
-	p := &Path{framing: c.Framing, drop: c.Drop, inName: c.InName, startAt: c.StartAt, turned: c.Turned, countAs: c.CountAs}
+	p := &Path{framing: c.Framing, drop: c.Drop, inName: c.InName, startAt: c.StartAt, turned: c.Turned, countAs: c.CountAs, room: c.Room}
 	if c.Plan != nil {
 		p.countAs = c.Plan
 	}

@@ -51,6 +51,9 @@ type Config struct {
 	// Incoming says that the caller takes each packet out as soon as it is in, for no interface
 	// sends it on from here at a rate of its own.
 	Incoming bool
+	// Room, when not nil, is asked whether one more packet of an entry may wait; what may not is
+	// dropped as if its queue were full.
+	Room func(entry int32) bool
 	// Random serves what drops at random; nil is a generator of a fixed seed.
 	Random *rand.Rand
 }
@@ -103,6 +106,7 @@ type Path struct { // what every packet touches comes first
 	classOf    func(*packet.Packet) int // of a plain FIFO, the class of a packet
 	classifier *classify.Classifier     // nil: a plain FIFO
 	straight   bool                     // nothing ever waits
+	room       func(int32) bool         // nil: there is always some
 	countAs    *plan.Plan               // by whose entries is counted; nil: by ClassOf alone
 	stopped    int                      // of the acts of the packet that was policed last, the one that did it
 	turned     func(e *plan.Entry, l Limit, at time.Duration, inForce bool)
@@ -298,6 +302,9 @@ func (p *Path) Sometimes() bool { return len(p.triggers) > 0 }
 // It is not for a policy with a `when`.
 func (p *Path) EnqueueAs(now time.Duration, pkt *packet.Packet, class int32) Reason {
 	e, i, reason := p.admit(now, pkt, class)
+	if reason == Passed && p.room != nil && !p.room(class) {
+		reason = QueueFull
+	}
 	if reason == Passed {
 		s := e.state(i)
 		if reason = reasons[s.queue.Push(now, pkt)]; reason == Passed {

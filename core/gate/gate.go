@@ -31,8 +31,11 @@ const (
 	mostLate = 10 * time.Millisecond
 	// MaxFrame is the longest frame that passes.
 	MaxFrame = 1 << 16
-	// mostWaiting bounds the frames that wait at all ports together.
-	mostWaiting = 200_000
+	// mostWaiting bounds the frames that wait at all ports together. Beyond it, up to twice as many,
+	// only entries of which less than little waits may have more: a flood in one class takes
+	// no room from another's.
+	mostWaiting = 1 << 16
+	little      = 1 << 16 // bytes
 	// mostStations bounds the hardware addresses that are remembered.
 	mostStations = 1 << 14
 )
@@ -74,7 +77,7 @@ type Counts struct {
 	Malformed uint64 `json:"malformed"` // of those that passed by, with headers that contradict themselves
 	SamePort  uint64 `json:"same_port"` // to a station at the port that they came by
 	TooLong   uint64 `json:"too_long"`  // longer than MaxFrame
-	NoRoom    uint64 `json:"no_room"`   // too many waited at all ports together
+	NoRoom    uint64 `json:"no_room"`   // dropped by its class, for too many waited at all ports together
 	Sent      uint64 `json:"sent"`      // by all ports together
 	LateMost  int64  `json:"late_us"`   // how late a frame was sent at most, in microseconds
 	LateLost  int64  `json:"lost_us"`   // time lost because it was later than can be made up for
@@ -188,7 +191,7 @@ func (g *Gate) side(p *port, d policy.Direction, now time.Duration) *side {
 		return s
 	}
 	s.plan = plan.Attached(a)
-	s.path = datapath.New(datapath.Config{Plan: s.plan, Rate: p.iface.Rate, Framing: p.iface.Framing, StartAt: g.options.StartAt, InName: g.file.InterfaceName, Incoming: d == policy.In,
+	s.path = datapath.New(datapath.Config{Plan: s.plan, Rate: p.iface.Rate, Framing: p.iface.Framing, StartAt: g.options.StartAt, InName: g.file.InterfaceName, Incoming: d == policy.In, Room: s.room,
 		Random: traffic.Random(g.options.Seed, p.iface.Path()+" "+d.String(), 0),
 		Drop:   func(pkt *packet.Packet, _ datapath.Reason) { s.discarded(pkt.Owner.(*frame)) }})
 	s.observed, s.before = make([]observed, len(s.plan.Entries)), make([]datapath.Counters, len(s.plan.Entries))
@@ -232,11 +235,6 @@ func (g *Gate) Take(at time.Duration, n int, bytes []byte, send func(port int, f
 	f.In = int32(p.iface.Number)
 	if g.recognises || f.Fragment {
 		g.recogniser.Watch(at, &f.Packet)
-	}
-	if g.waiting >= mostWaiting {
-		g.NoRoom++
-		g.free(f)
-		return
 	}
 	if p.in.path == nil {
 		g.forward(f, at)
@@ -355,6 +353,16 @@ func (s *side) take(f *frame, at time.Duration) {
 			s.next = max(s.next, s.clock.Ready())
 		}
 	}
+}
+
+// room reports whether one more frame of an entry may wait.
+func (s *side) room(entry int32) bool {
+	g := s.gate
+	if g.waiting < mostWaiting || g.waiting < 2*mostWaiting && s.observed[entry].waiting < little {
+		return true
+	}
+	g.NoRoom++
+	return false
 }
 
 // run does what was due until a time.

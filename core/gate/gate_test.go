@@ -311,6 +311,48 @@ func TestLate(t *testing.T) {
 	}
 }
 
+// TestAFloodTakesNoRoom: when as many frames wait as may, a class of which little waits still gets in,
+// and what is dropped is counted by the class that has the most.
+func TestAFloodTakesNoRoom(t *testing.T) {
+	f := read(t, string(bytes.Replace(bytes.Replace([]byte(house), []byte(`{"drop": "DROP"}`), []byte(`{"limit": 1000000}`), 1), []byte(`"9Mbit/s", "treat": [
+			{"class": "voice"`), []byte(`"90Mbit/s", "treat": [
+			{"class": "voice"`), 1)))
+	node, ifaces := ports(f)
+	g, _ := gate.New(f, node, ifaces, 0, gate.Options{})
+	sent := 0
+	send := func(int, []byte) { sent++ }
+	file := upload(80)
+	file.Protocol = packet.TCP
+	big, call := frame(1, 2, file, 100), frame(1, 2, upload(20000), 200)
+	const many = 100_000
+	for range many {
+		g.Take(0, 0, big, send)
+	}
+	if g.Waiting() > 70_000 || g.NoRoom == 0 {
+		t.Fatalf("%d frames wait, %+v", g.Waiting(), g.Counts)
+	}
+	before := g.NoRoom
+	for n := range 10 { // as a call sends them
+		g.Take(time.Duration(n)*20*time.Millisecond, 0, call, send)
+	}
+	for next := g.Run(200*time.Millisecond, send); next != gate.Never; {
+		next = g.Run(next, send)
+	}
+	for _, i := range g.Result(time.Minute, nil).Interfaces {
+		if i.Direction != "out" {
+			continue
+		}
+		for _, c := range i.Classes {
+			switch {
+			case c.Class == "voice" && (c.SentPackets != 10 || c.Drops.Total() > 0):
+				t.Errorf("voice: %+v", c)
+			case c.Class == "files" && (c.Drops.QueueFull != before || c.SentPackets+before != many):
+				t.Errorf("files: %+v, of which %d found no room", c, before)
+			}
+		}
+	}
+}
+
 // FuzzFrames: no frames make a gate panic, grow or lose count.
 func FuzzFrames(f *testing.F) {
 	file := read(f, string(bytes.Replace([]byte(house), []byte("DROP"), []byte("fq-codel"), 1)))

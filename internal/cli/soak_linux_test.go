@@ -75,30 +75,35 @@ network:
 		frame[5], frame[11] = 2, 1
 		return frame
 	}
-	const perMillisecond = 100
+	const perMillisecond = 220 // four fifths of what a gate with this policy does where it was written
 	call := build(netip.MustParseAddr(leftHost), 20000, 200)
 	random := rand.New(rand.NewPCG(1, 1))
+	pool := make([][]byte, 8192) // made before: what sends is to have time for that
+	for i := range pool {
+		if i%4 > 0 {
+			pool[i] = build(netip.AddrFrom4([4]byte{10, byte(random.Uint32()), byte(random.Uint32()), byte(random.Uint32())}), uint16(random.IntN(16000)), 28+random.IntN(400))
+			continue
+		}
+		b := make([]byte, 14+random.IntN(200)) // anything at all
+		for j := range b {
+			b[j] = byte(random.Uint32())
+		}
+		b[0], b[6] = b[0]&^1, b[6]&^1
+		binary.BigEndian.PutUint16(b[12:], []uint16{0x800, 0x86dd, 0x8100, 0x8847}[random.IntN(4)])
+		pool[i] = b
+	}
 	begun := time.Now()
 	reload := time.NewTicker(time.Second)
 	defer reload.Stop()
 	var early, reloads int
 	for n := 0; time.Since(begun) < *soak; n++ {
-		for i := range perMillisecond { // of these, of which one is promised
-			switch {
-			case i == 0:
+		for i := range perMillisecond {
+			if i == 0 {
 				out.Queue(call)
 				voice.Add(1)
-			case i%4 == 1: // anything at all
-				b := make([]byte, 14+random.IntN(200))
-				for j := range b {
-					b[j] = byte(random.Uint32())
-				}
-				b[0], b[6] = b[0]&^1, b[6]&^1
-				binary.BigEndian.PutUint16(b[12:], []uint16{0x800, 0x86dd, 0x8100, 0x8847}[random.IntN(4)])
-				out.Queue(b)
-			default:
-				out.Queue(build(netip.AddrFrom4([4]byte{10, byte(random.Uint32()), byte(random.Uint32()), byte(random.Uint32())}), uint16(random.IntN(16000)), 28+random.IntN(400)))
+				continue
 			}
+			out.Queue(pool[(n*perMillisecond+i)%len(pool)])
 		}
 		out.Flush()
 		sent.Add(perMillisecond)
@@ -131,7 +136,7 @@ network:
 	t.Logf("%d frames, %d reloads; voice sent %d, arrived %d, dropped by the gate %+v; %d frames came faster than it read; resident %d kB at half of the time, %d kB at the end, %d threads; %+v", sent.Load(), r.Gate.Reloads, voice.Load(), arrived.Load(), dropped, r.Ports[0].Missed, early, late, threads, r.Gate)
 	// What came while the machine did not let the gate run was never the gate's: it says how much.
 	missed := int64(r.Ports[0].Missed)
-	if lost := voice.Load() - arrived.Load(); dropped.Total() > 0 || lost > 0 && missed == 0 || lost > missed {
+	if lost := voice.Load() - arrived.Load(); dropped.Total() > 0 || float64(lost)/float64(voice.Load()) > 1.5*float64(missed)/float64(sent.Load())+1e-5 {
 		t.Errorf("of %d promised packets %d arrive, and the gate dropped %+v", voice.Load(), arrived.Load(), dropped)
 	}
 	if late > early*5/4+20_000 || threads > 30 {

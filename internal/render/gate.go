@@ -28,7 +28,7 @@ func (t Text) Gate(r *live.Report, v *View) {
 	for _, n := range []struct {
 		count uint64
 		why   string
-	}{{g.SamePort, "went to a station at the port that they came by"}, {g.Malformed, "had headers that contradict themselves, and passed as they came"}, {g.NoRoom, "found no room: too many waited"}, {g.TooLong, "were too long"}} {
+	}{{g.SamePort, "went to a station at the port that they came by"}, {g.Malformed, "had headers that contradict themselves, and passed as they came"}, {g.NoRoom, "found no room: too many waited at all ports together"}, {g.TooLong, "were too long"}} {
 		if n.count > 0 {
 			t.Line("  %s %s", figure.Plural(int(n.count), "frame"), n.why)
 		}
