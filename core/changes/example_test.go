@@ -10,15 +10,11 @@ import (
 )
 
 func read(ports string) *policy.File {
-	doc, err := language.FromJSON("office", []byte(`{"imbrel": 1,
+	f, err := language.ReadJSON("office", []byte(`{"imbrel": 1,
 		"classes": [{"name": "mail", "match": [{"to-port": `+ports+`, "protocol": "tcp"}]}],
 		"policies": [{"name": "up", "treat": [{"class": "mail", "at-least": "20%"}, {"class": "rest"}]}],
 		"attach": [{"policy": "up", "at": "office/wan", "direction": "out"}],
-		"network": {"nodes": [{"name": "office", "interfaces": [{"name": "wan", "rate": "10Mbit/s", "subnets": "10.1.0.0/16"}]}]}}`))
-	if err != nil {
-		panic(err)
-	}
-	f, err := language.Read(doc, time.LoadLocation)
+		"network": {"nodes": [{"name": "office", "interfaces": [{"name": "wan", "rate": "10Mbit/s", "subnets": "10.1.0.0/16"}]}]}}`), time.LoadLocation)
 	if err != nil {
 		panic(err)
 	}

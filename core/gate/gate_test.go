@@ -48,11 +48,7 @@ const house = `{"imbrel": 1,
 
 func read(t testing.TB, text string) *policy.File {
 	t.Helper()
-	doc, err := language.FromJSON("house.json", []byte(text))
-	if err != nil {
-		t.Fatal(err)
-	}
-	f, err := language.Read(doc, time.LoadLocation)
+	f, err := language.ReadJSON("house.json", []byte(text), time.LoadLocation)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -6,12 +6,23 @@ import (
 	"fmt"
 	"io"
 	"strings"
+	"time"
 
 	"imbrel/core/policy"
 )
 
 // MaxNesting is how deep a document may be nested; no policy is that deep.
 const MaxNesting = 100
+
+// ReadJSON returns the File that a JSON text is; zone looks up a time zone. The error is that of
+// FromJSON, or of Read.
+func ReadJSON(name string, text []byte, zone func(string) (*time.Location, error)) (*policy.File, error) {
+	doc, err := FromJSON(name, text)
+	if err != nil {
+		return nil, err
+	}
+	return Read(doc, zone)
+}
 
 // FromJSON returns the document that a JSON text holds, for Read: the same keys
 // and values as in a policy file, which is YAML. The places of what is wrong with it

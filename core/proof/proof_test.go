@@ -28,11 +28,7 @@ const line = `{"imbrel": 1,
 func rehearsed(t *testing.T, shape string, seed uint64) *measure.Result {
 	t.Helper()
 	text := strings.Replace(strings.Replace(line, "SHAPE", shape, 1), `"flow rate at west/wan out <= 10Mbit/s", `, "", 1)
-	doc, err := language.FromJSON("line.json", []byte(text))
-	if err != nil {
-		t.Fatal(err)
-	}
-	f, err := language.Read(doc, time.LoadLocation)
+	f, err := language.ReadJSON("line.json", []byte(text), time.LoadLocation)
 	if err != nil {
 		t.Fatal(err)
 	}

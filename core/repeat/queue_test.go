@@ -18,16 +18,12 @@ var seeds = flag.Int("seeds", 20, "how many reports TestIntervalHoldsTheory make
 // sojourn time whose p99 is ln(100)/(μ-λ). The interval that repeats report holds it about 95
 // times in a hundred.
 func TestIntervalHoldsTheory(t *testing.T) {
-	doc, err := language.FromJSON("queue.json", []byte(`{"imbrel": 1,
+	f, err := language.ReadJSON("queue.json", []byte(`{"imbrel": 1,
 		"network": {"nodes": [{"name": "n", "interfaces": [
 			{"name": "near", "rate": "100Gbit/s", "framing": "ip", "subnets": ["10.1.0.0/16"]},
 			{"name": "far", "rate": "100Mbit/s", "framing": "ip", "subnets": ["10.2.0.0/16"]}]}]},
 		"rehearsals": [{"name": "r", "lasts": "21s", "warm-up": "1s", "traffic": [
-			{"name": "flow", "rate": "70Mbit/s", "packet": "8000B", "lengths": "exponential", "arrivals": "poisson", "from": "10.1.0.1", "to": "10.2.0.1"}]}]}`))
-	if err != nil {
-		t.Fatal(err)
-	}
-	f, err := language.Read(doc, time.LoadLocation)
+			{"name": "flow", "rate": "70Mbit/s", "packet": "8000B", "lengths": "exponential", "arrivals": "poisson", "from": "10.1.0.1", "to": "10.2.0.1"}]}]}`), time.LoadLocation)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -10,17 +10,12 @@ import (
 )
 
 func ExampleTable_Route() {
-	doc, err := language.FromJSON("quay.json", []byte(`{"imbrel": 1,
+	file, err := language.ReadJSON("quay.json", []byte(`{"imbrel": 1,
 		"network": {
 			"nodes": [
 				{"name": "quay", "interfaces": [{"name": "lan", "rate": "1Gbit/s", "subnets": ["10.1.0.0/24"]}, {"name": "wan", "rate": "100Mbit/s"}]},
 				{"name": "hill", "interfaces": [{"name": "wan", "rate": "100Mbit/s"}, {"name": "lan", "rate": "1Gbit/s", "subnets": ["10.2.0.0/24"]}]}],
-			"links": [{"ends": [{"at": "quay/wan", "sends": "2Mbit/s"}, {"at": "hill/wan", "sends": "2Mbit/s"}], "delay": "5ms"}]}}`))
-	if err != nil {
-		fmt.Println(err)
-		return
-	}
-	file, err := language.Read(doc, time.LoadLocation)
+			"links": [{"ends": [{"at": "quay/wan", "sends": "2Mbit/s"}, {"at": "hill/wan", "sends": "2Mbit/s"}], "delay": "5ms"}]}}`), time.LoadLocation)
 	if err != nil {
 		fmt.Println(err)
 		return

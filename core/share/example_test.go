@@ -11,7 +11,7 @@ import (
 )
 
 func ExampleCompute() {
-	doc, err := language.FromJSON("quay.json", []byte(`{"imbrel": 1,
+	file, err := language.ReadJSON("quay.json", []byte(`{"imbrel": 1,
 		"classes": [{"name": "voice", "match": [{"to-port": "16384-32767"}]}],
 		"policies": [{"name": "wan", "shape": "1.9Mbit/s", "treat": [
 			{"class": "voice", "mark": "ef", "priority": 1, "police": {"rate": "20%", "burst": "3kB"}},
@@ -21,12 +21,7 @@ func ExampleCompute() {
 			"nodes": [
 				{"name": "quay", "interfaces": [{"name": "lan", "rate": "1Gbit/s", "subnets": ["10.1.0.0/24"]}, {"name": "wan", "rate": "100Mbit/s"}]},
 				{"name": "hill", "interfaces": [{"name": "wan", "rate": "100Mbit/s"}, {"name": "lan", "rate": "1Gbit/s", "subnets": ["10.2.0.0/24"]}]}],
-			"links": [{"ends": [{"at": "quay/wan", "sends": "2Mbit/s"}, {"at": "hill/wan", "sends": "2Mbit/s"}], "delay": "5ms"}]}}`))
-	if err != nil {
-		fmt.Println(err)
-		return
-	}
-	file, err := language.Read(doc, time.LoadLocation)
+			"links": [{"ends": [{"at": "quay/wan", "sends": "2Mbit/s"}, {"at": "hill/wan", "sends": "2Mbit/s"}], "delay": "5ms"}]}}`), time.LoadLocation)
 	if err != nil {
 		fmt.Println(err)
 		return

@@ -180,11 +180,7 @@ const staged = `{"imbrel": 1,
 
 func stagedFile(t *testing.T, traffic string) *policy.File {
 	t.Helper()
-	doc, err := language.FromJSON("staged.json", bytes.Replace([]byte(staged), []byte("TRAFFIC"), []byte(traffic), 1))
-	if err != nil {
-		t.Fatal(err)
-	}
-	f, err := language.Read(doc, time.LoadLocation)
+	f, err := language.ReadJSON("staged.json", bytes.Replace([]byte(staged), []byte("TRAFFIC"), []byte(traffic), 1), time.LoadLocation)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -68,11 +68,7 @@ func chain(tb testing.TB, nodes, flows int, lasts time.Duration) *policy.File {
 	if err != nil {
 		tb.Fatal(err)
 	}
-	root, err := language.FromJSON("chain.json", doc)
-	if err != nil {
-		tb.Fatal(err)
-	}
-	f, err := language.Read(root, time.LoadLocation)
+	f, err := language.ReadJSON("chain.json", doc, time.LoadLocation)
 	if err != nil {
 		tb.Fatal(err)
 	}
