@@ -63,6 +63,7 @@ type OutsideCounts struct {
 	NotSent  uint64 `json:"not_sent"`  // packets that a host could not send
 	NotTaken uint64 `json:"not_taken"` // that were sent and did not come to the network
 	NotHad   uint64 `json:"not_had"`   // that left the network and did not come to their host
+	Waiting  uint64 `json:"waiting"`   // that still waited in the network at the end
 	Strays   uint64 `json:"strays"`    // packets that came and are of no traffic
 }
 
@@ -161,7 +162,7 @@ func (f *flight) sentAs(flow packet.Flow) bool {
 // segmentSent makes a segment of the outside's TCP one of its traffic's packets.
 func (r *run) segmentSent(s *source, f *flight) {
 	e := s.endpoint
-	f.source, f.sent, f.flow, f.route = s, r.now, s.flow, s.route
+	r.segmentOf(e, f, r.now)
 	if isTCP(&f.Packet) {
 		h := f.Transport()
 		seq := binary.BigEndian.Uint32(h[4:])
@@ -179,14 +180,6 @@ func (r *run) segmentSent(s *source, f *flight) {
 			}
 		}
 	}
-	way := 0
-	if s.reverse {
-		way = 1
-	}
-	if f.number = e.client.numbers[way]; r.counts(f) {
-		e.client.numbers[way]++
-	}
-	r.windowed(f)
 }
 
 // Received books that a host has a packet that Deliver gave it.
@@ -241,8 +234,10 @@ func (l *Live) Result(now time.Duration) (*measure.Result, OutsideCounts) {
 	}
 	for _, f := range r.away {
 		switch {
-		case f.where == inside: // it waits yet
 		case r.stopped: // it might have come
+		case f.where == inside:
+			r.beside.Waiting++
+			r.lose(f)
 		case f.where == sentOutside:
 			r.beside.NotTaken++
 			r.lose(f)

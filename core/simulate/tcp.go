@@ -505,15 +505,7 @@ func (r *run) pump(e *endpoint) {
 		from := e.source.from.iface
 		e.line.NotBefore(r.now)
 		e.line.Advance(from.Framing.Size(f.Length, 0), from.Rate)
-		f.source, f.sent, f.flow, f.route = e.source, e.line.Ready(), e.source.flow, e.source.route
-		way := 0
-		if e.source.reverse {
-			way = 1
-		}
-		if f.number = e.client.numbers[way]; r.counts(f) {
-			e.client.numbers[way]++
-		}
-		r.windowed(f)
+		r.segmentOf(e, f, e.line.Ready())
 		r.events.plan(event{at: f.sent, kind: emit, source: e.source, flight: f})
 	}
 	if n := e.model.Timeouts - e.timeouts; n > 0 {
@@ -523,6 +515,20 @@ func (r *run) pump(e *endpoint) {
 		}
 	}
 	r.rearm(e)
+}
+
+// segmentOf makes a flight a segment that an end sent at a time.
+func (r *run) segmentOf(e *endpoint, f *flight, sent time.Duration) {
+	s := e.source
+	f.source, f.sent, f.flow, f.route = s, sent, s.flow, s.route
+	n := &e.client.numbers[0]
+	if s.reverse {
+		n = &e.client.numbers[1]
+	}
+	if f.number = *n; r.counts(f) {
+		*n++
+	}
+	r.windowed(f)
 }
 
 // segment returns the segment that a packet brings to its end.

@@ -74,8 +74,8 @@ func (a *app) call(text render.Text) *cobra.Command {
 		Long: `Call makes real calls to the far end, where ` + "`imbrel answer`" + ` sends each packet back:
 RTP at the codec's rate, with reports of RTCP (RFC 3550), from ports that are looked for
 from 16384 on. It says of each call and way what was lost and late, the jitter and the
-mean opinion score, and of both ways the round trip. Without --clocks-agree the delay of a way is
-what is left of it when the least round trip is taken to be half on each.
+mean opinion score, and of both ways the round trip. Without --clocks-agree the delay of
+each way is an estimate: the least round trip counts half for each.
 
 It exits with 1 when a call is below --mos, and ends by itself when the far end is gone.`,
 		Example: `  imbrel call 192.0.2.9
@@ -153,8 +153,8 @@ func (a *app) flood(text render.Text) *cobra.Command {
 		Long: `Flood sends datagrams to the far end, where ` + "`imbrel answer`" + ` counts them, at a rate or
 at one that rises: 1..40Mbit/s. With --tcp it is connections of the kernel's TCP, as
 fast as they can be. With --while-calling it calls the far end meanwhile, and says at
-what rate the call breaks, as a ramp in a rehearsal does: where the fewest parts of the time are on the
-wrong side.
+what rate the call breaks: as at a ramp of a rehearsal, where the fewest parts of the
+time are on the wrong side.
 
 A rate counts IP packets. It ends by itself, and when the far end is gone. A flood takes from
 whoever shares the way: use it on networks that are yours.`,

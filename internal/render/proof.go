@@ -220,7 +220,7 @@ func (t Text) staging(s *live.Staged) {
 		count uint64
 		why   string
 	}{{s.Outside.NotSent, "could not be sent by its host"}, {s.Outside.NotTaken, "was sent and did not come to the network"},
-		{s.Outside.NotHad, "left the network and did not come to its host"}, {s.Overrun, "came faster than the network read"}} {
+		{s.Outside.NotHad, "left the network and did not come to its host"}, {s.Outside.Waiting, "still waited in the network ten seconds after the end"}, {s.Overrun, "came faster than the network read"}} {
 		if n.count > 0 {
 			t.Line("  %s: each %s, and counts as lost.", figure.Plural(int(n.count), "packet"), n.why)
 		}
