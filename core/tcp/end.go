@@ -74,6 +74,9 @@ func NewEnd(c Config) *End {
 		e.scale++
 	}
 	e.c.ReceiveWindow = c.ReceiveWindow >> e.scale << e.scale
+	if e.scale == 0 && c.MSS > 0 { // whole segments, as systems in use announce a small window
+		e.c.ReceiveWindow = max(c.ReceiveWindow/int64(c.MSS), 1) * int64(c.MSS)
+	}
 	e.initials.own = c.Initial
 	e.out.begin(&e.c)
 	e.in.ackAt = never
@@ -142,7 +145,7 @@ func (e *End) Receive(now time.Duration, s *Segment) {
 	if s.Seq <= e.in.next { // RFC 7323 §4.3
 		e.stamp = s.Stamp
 	}
-	e.in.take(now, s, &e.c)
+	e.in.take(now, s, &e.c, &e.out.rtt)
 	if s.Flags&ACK != 0 {
 		e.acknowledged(now, s)
 	}
@@ -243,7 +246,7 @@ func (e *End) data(now time.Duration) (s Segment, ok bool) {
 	if n := o.resend(); n != none {
 		p := o.pieces.at(n)
 		if !o.fits(int64(p.data)) && !o.urgent {
-			o.limited = true
+			o.uses(now, true)
 			return s, false
 		}
 		p.lost, o.urgent = false, false
@@ -254,25 +257,23 @@ func (e *End) data(now time.Duration) (s Segment, ok bool) {
 	}
 	left := int64(o.limit - o.sent)
 	if left == 0 && !o.closing {
-		o.limited, e.force = false, false
+		e.force = false
 		return s, false
 	}
 	s.Data = int(min(left, o.MSS))
 	if int64(o.sent-o.acked)+int64(s.Data) > o.allowed {
-		o.limited, e.force = false, false
+		e.force = false
 		return s, false
 	}
 	if !o.fits(int64(s.Data)) && !e.force {
-		o.limited = true
+		o.uses(now, true)
 		return s, false
 	}
 	probe := e.force
 	e.force = false
 	if o.pieces.first == o.pieces.after {
-		if idle := now - o.lastSent; idle > o.rtt.timeout() && o.lastSent > 0 { // RFC 5681 §4.1
-			o.Size = min(o.Size, int64(e.c.InitialWindow)*o.MSS)
-		}
 		if o.lastSent > 0 {
+			o.idles(now)
 			o.control.idle(o.lastSent, now)
 		}
 	}
@@ -311,6 +312,7 @@ func (e *End) first(now time.Duration, s Segment) Segment {
 	o.sent += s.Length()
 	o.flight += int64(s.Data)
 	o.prr.sent += int64(s.Data)
+	o.uses(now, o.flight+o.MSS > o.Size)
 	if o.timer == never || o.phase == open && o.probed == 0 {
 		e.arm(now)
 	}
@@ -343,6 +345,7 @@ func (e *End) sendAgain(now time.Duration, n int64) Segment {
 	o.pieces.link(n)
 	o.flight += int64(p.data)
 	o.prr.sent += int64(p.data)
+	o.uses(now, o.flight+o.MSS > o.Size)
 	if o.timer == never {
 		e.arm(now)
 	}

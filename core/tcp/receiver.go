@@ -31,8 +31,8 @@ type receiver struct {
 	received int64         // bytes of the stream in order
 }
 
-// take takes a segment in. The acknowledgement it causes is sent later.
-func (r *receiver) take(now time.Duration, s *Segment, c *Config) {
+// take takes a segment in at an end with a round trip of its own. The acknowledgement it causes is sent later.
+func (r *receiver) take(now time.Duration, s *Segment, c *Config, rtt *roundTrip) {
 	if s.Marked {
 		r.echo = true
 	}
@@ -52,7 +52,7 @@ func (r *receiver) take(now time.Duration, s *Segment, c *Config) {
 		return
 	}
 	if s.Data > 0 {
-		if r.lastData == 0 || now-r.lastData > leastRTO {
+		if r.lastData == 0 || now-r.lastData > leastRTO && now-r.lastData > rtt.timeout() {
 			r.quick = quickACKs
 		}
 		if r.lastData = now; r.quick > 0 && !r.replies {
@@ -92,7 +92,8 @@ func (r *receiver) take(now time.Duration, s *Segment, c *Config) {
 		r.ackNow = true
 	}
 	r.received += int64(data)
-	if r.waiting += int64(data); c.EveryACK || r.waiting >= 2*int64(c.MSS) {
+	// RFC 9293 §3.8.6.3 asks for every second full segment; systems in use acknowledge whatever is more than one.
+	if r.waiting += int64(data); c.EveryACK || r.waiting > int64(c.MSS) {
 		r.ackNow = true
 	}
 	if r.ackAt == never {

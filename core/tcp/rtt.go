@@ -2,13 +2,13 @@ package tcp
 
 import "time"
 
-// The bounds of the retransmission timeout. RFC 6298 wants at least one second and allows
-// less; a fifth is what systems in use have.
+// The bounds of the retransmission timeout. RFC 6298 §2.4 wants at least one second. Systems in use
+// have the round trip and at least a fifth of a second above it, so that no delayed
+// acknowledgement is taken for a loss.
 const (
 	firstRTO = time.Second
 	leastRTO = 200 * time.Millisecond
 	mostRTO  = 60 * time.Second
-	grainRTO = time.Millisecond // G, of the clock
 )
 
 // roundTrip estimates the round trip and the timeout (RFC 6298).
@@ -35,7 +35,7 @@ func (r *roundTrip) sample(v time.Duration) {
 func (r *roundTrip) timeout() time.Duration {
 	t := firstRTO
 	if r.smooth > 0 {
-		t = max(r.smooth+max(grainRTO, 4*r.varies), leastRTO)
+		t = r.smooth + max(4*r.varies, leastRTO)
 	}
 	return min(t<<min(r.backoff, 10), mostRTO)
 }

@@ -124,8 +124,9 @@ type sender struct {
 	reducedAt uint64 // a mark below was answered
 	answered  int64  // the order of sending from which on a loss is another than the one answered last
 	tellCWR   bool
-	limited   bool // the window kept data back
-	urgent    bool // the first piece of a recovery is sent at once (RFC 6675 §5, 4.3)
+	usage     usage
+	first     int64 // bytes of the initial window
+	urgent    bool  // the first piece of a recovery is sent at once (RFC 6675 §5, 4.3)
 	prr       reduction
 	lastSent  time.Duration
 
@@ -173,10 +174,69 @@ func (o *sender) reducing(delivered int64, safe bool) {
 	o.Size = o.flight + max(more, 0)
 }
 
+// A usage is how much of the window was under way at a time since the last round trip began.
+type usage struct {
+	full    bool          // all of it
+	most    int64         // bytes
+	until   uint64        // the round trip ends when this is acknowledged
+	fullAt  time.Duration // when it was full last, or was made smaller for it was not
+	mostNow int64         // bytes, since then
+}
+
+// uses notes how much of the window is under way, and whether that is all. A window of which less
+// was used for a timeout comes down half of the way to what was (RFC 7661 §4.4; how soon is what
+// systems in use do).
+func (o *sender) uses(now time.Duration, full bool) {
+	u := &o.usage
+	out := int64(o.sent - o.acked)
+	if o.acked >= u.until || full || !u.full && out > u.most {
+		u.full, u.most, u.until = full, out, o.sent
+	}
+	if o.validated() {
+		u.fullAt, u.mostNow = now, 0
+		return
+	}
+	u.mostNow = max(u.mostNow, out)
+	if now-u.fullAt >= o.rtt.timeout() {
+		if used := max(u.mostNow, o.first); used < o.Size {
+			o.remember()
+			o.Size = (o.Size + used) / 2
+		}
+		u.fullAt, u.mostNow = now, 0
+	}
+}
+
+// validated reports whether enough of the window was used for it to grow: all, and half while it
+// doubles in a round trip (RFC 7661 §4.2).
+func (o *sender) validated() bool {
+	return o.usage.full || o.slow() && o.Size < 2*o.usage.most
+}
+
+// remember lets slow start lead back to near the window that there was (RFC 7661 §4.4).
+func (o *sender) remember() { o.Threshold = max(o.Threshold, o.Size/4*3) }
+
+// idles halves the window for each timeout in which nothing was sent, down to the initial one. RFC 5681
+// §4.1 takes it there at once; this is what systems in use do.
+func (o *sender) idles(now time.Duration) {
+	timeout := o.rtt.timeout()
+	idle := now - o.lastSent
+	if idle <= timeout {
+		return
+	}
+	o.remember()
+	least := min(o.first, o.Size)
+	for idle -= timeout; idle > 0 && o.Size > least; idle -= timeout {
+		o.Size /= 2
+	}
+	o.Size = max(o.Size, least)
+	o.usage.fullAt, o.usage.mostNow = now, 0
+}
+
 // begin makes the sender ready.
 func (o *sender) begin(c *Config) {
 	o.MSS = int64(c.MSS)
-	o.Size, o.Threshold = int64(c.InitialWindow)*o.MSS, infinite
+	o.first = int64(c.InitialWindow) * o.MSS
+	o.Size, o.Threshold = o.first, infinite
 	o.control = c.Control.algorithm()
 	o.pieces.oldest, o.pieces.newer = none, none
 	o.timer, o.lookAt = never, never
@@ -193,7 +253,7 @@ func (e *End) acknowledged(now time.Duration, s *Segment) {
 	}
 	o.allowed = s.Window
 	if e.c.Paced && o.sent < o.limit { // the pace fills the window late, or never
-		o.limited = o.limited || o.flight >= o.Size/2
+		o.usage.full = o.usage.full || o.flight >= o.Size/2
 	}
 	flight, was := int64(o.sent-o.acked), o.acked
 	var newest *piece // sent once, that was sent last: its round trip
@@ -258,7 +318,7 @@ func (e *End) acknowledged(now time.Duration, s *Segment) {
 		o.retries = 0
 		o.rtt.backoff = 0
 	}
-	e.probeAnswered(now, s, double, flight)
+	e.probeAnswered(s, double, o.acked == was && s.Data == 0, flight)
 	recovered := o.phase != open && o.acked >= o.recover
 	if recovered {
 		if o.phase == recovering {
@@ -280,7 +340,7 @@ func (e *End) acknowledged(now time.Duration, s *Segment) {
 		o.Size = o.control.reduced(&o.Window, min(flight, o.Size))
 		o.Threshold, o.tellCWR, o.started = o.Size, true, true
 	}
-	if fresh > 0 && !recovered && o.phase != recovering && o.limited && o.acked > o.reducedAt {
+	if fresh > 0 && !recovered && o.phase != recovering && o.validated() && o.acked > o.reducedAt {
 		e.grow(now, fresh)
 	}
 	if o.acked > was || delivered {
@@ -420,19 +480,23 @@ func (e *End) grow(now time.Duration, fresh int64) {
 	}
 }
 
-// probeAnswered ends the episode of a tail loss probe (RFC 8985 §7.4).
-func (e *End) probeAnswered(now time.Duration, s *Segment, double bool, flight int64) {
+// probeAnswered ends the episode of a tail loss probe (RFC 8985 §7.4.2). Repeated says that the
+// acknowledgement tells nothing new.
+func (e *End) probeAnswered(s *Segment, double, repeated bool, flight int64) {
 	o := &e.out
 	if o.probed == 0 || s.Ack < o.probed {
 		return
 	}
 	switch {
-	case !o.probedOld, double:
-	case s.Ack > o.probed, o.acked >= o.probed && s.Blocks == 0:
-		// The probe mended a loss of which nothing else told.
+	case !o.probedOld: // new data arrived
+	case double && s.SACK[0].To == o.probed, s.Ack == o.probed && repeated && s.Blocks == 0:
+		// The probe came beside what it repeats: nothing was lost.
+	case s.Ack > o.probed: // it mended a loss of which nothing else tells
 		if o.phase == open {
 			e.reduce(flight)
 		}
+	default: // the answer to the first transmission, or to the probe: what comes next tells
+		return
 	}
 	o.probed = 0
 }
@@ -455,9 +519,7 @@ func (e *End) arm(now time.Duration) {
 		if o.pieces.after-o.pieces.first == 1 {
 			probe += maxACKDelay
 		}
-		if now+probe < o.timer {
-			o.timer, o.probe = now+probe, true
-		}
+		o.timer, o.probe = min(o.timer, now+probe), true
 	}
 }
 
@@ -502,7 +564,7 @@ func (e *End) expired(now time.Duration) {
 		o.recover, o.started = o.sent, true
 	}
 	o.phase, o.probed, o.lookAt, o.answered = timedOut, 0, never, o.pieces.sends
-	o.reducedAt, o.limited = o.acked, true
+	o.reducedAt = o.acked
 	o.Size = o.MSS
 	o.lost, o.nextLost = o.lost[:0], 0
 	for n := o.pieces.first; n < o.pieces.after; n++ {

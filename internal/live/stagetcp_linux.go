@@ -51,7 +51,6 @@ func (s *stage) Connect(c simulate.Connection) [2]simulate.OutsideTransport {
 	t := c.Traffic
 	for what, so := range map[string]bool{
 		"the kernel's TCP begins with its own initial window": c.Config.InitialWindow != tcp.DefaultInitialWindow,
-		"the kernel's TCP delays acknowledgements as it does": c.Config.EveryACK,
 		"hosts' own VLAN tags are not put on TCP":             t.Tagged(),
 	} {
 		if so {
@@ -193,6 +192,14 @@ func (c *conn) mark(fd int) {
 	}
 	if w := c.spec.Config.ReceiveWindow; w != tcp.DefaultWindow {
 		_ = unix.SetsockoptInt(fd, unix.SOL_SOCKET, unix.SO_RCVBUFFORCE, int(min(4*w, 1<<30)))
+	}
+	c.clamp(fd)
+}
+
+// clamp bounds the window that an end announces. The kernel forgets the bound whenever packets turn out
+// to take more or less memory than it thought, so it is told again after each read.
+func (c *conn) clamp(fd int) {
+	if w := c.spec.Config.ReceiveWindow; w != tcp.DefaultWindow {
 		_ = unix.SetsockoptInt(fd, unix.IPPROTO_TCP, unix.TCP_WINDOW_CLAMP, int(min(w, 1<<30)))
 	}
 }
@@ -286,6 +293,12 @@ func (c *conn) ready(s *stage, events uint32) {
 	}
 	s.live.Progress(c, s.now())
 	c.push()
+	if c.fd >= 0 && c.opened {
+		c.clamp(c.fd)
+		if c.spec.Config.EveryACK { // sends what is delayed; the kernel forgets this as well
+			_ = unix.SetsockoptInt(c.fd, unix.IPPROTO_TCP, unix.TCP_QUICKACK, 1)
+		}
+	}
 }
 
 // push writes what there is to write.
