@@ -15,6 +15,7 @@ import (
 	"imbrel/core/packet"
 	"imbrel/core/plan"
 	"imbrel/core/policy"
+	"imbrel/core/share"
 	"imbrel/core/space"
 	"imbrel/core/tcp"
 	"imbrel/core/unit"
@@ -67,7 +68,7 @@ type Rule struct {
 func Rules() []Rule {
 	all := []Rule{
 		boundBelowCall(), boundBelowCalls(), burstBelowInterval(), burstBelowPacket(), contradiction(), eachOneServer(), expectationBound(), expectationMark(), expectationEstimated(), expectationUntested(), framingForgotten(), inNeverQueues(), markUnserved(), neverMatches(), noRest(), oneEnd(),
-		openTrust(), partlyShadowed(), policyUnattached(), pressureFlaps(), queueTooDeep(), queueTooShallow(), serverNameAlone(), shapeAboveFarEnd(), shapeAboveLink(), shapeAbovePort(), shapeAtLink(), shapeFarBelow(),
+		openTrust(), partlyShadowed(), policyUnattached(), pressureFlaps(), promiseInsidePolicer(), queueTooDeep(), queueTooShallow(), serverNameAlone(), shapeAboveFarEnd(), shapeAboveLink(), shapeAbovePort(), shapeAtLink(), shapeFarBelow(),
 		sharedOrEach(), slowLink(), tagNowhere(), timeUnrehearsed(), timesOverlap(),
 		timeWithoutZone(), trafficUnclassified(), unboundedPriority(), unitSlip(), unused(), voiceAsControl(), voiceWithoutPriority(),
 	}
@@ -322,8 +323,20 @@ func (s *survey) ask(follower *explain.Follower, h *policy.Rehearsal, t *policy.
 			continue
 		}
 		s.demands = append(s.demands, demand{route: r, plan: p, entry: e,
-			packet: unit.Size(p.Framing.Size(q.Length, len(hop.Labels))), calls: calls, policed: hop.Policed})
+			packet: unit.Size(hop.Size()), calls: calls, policed: hop.Policed})
 	}
+}
+
+// Packets returns how large the packets are that the rehearsals of a file send into the entries of its plans. Replayed
+// captures are not read.
+func Packets(f *policy.File) share.Packets {
+	out := make(share.Packets)
+	s := newSurvey(f)
+	for i := range s.demands {
+		d := &s.demands[i]
+		out.Add(d.plan, d.entry, d.packet)
+	}
+	return out
 }
 
 // hosts returns the addresses from which a rehearsal sends into an entry, and those to which

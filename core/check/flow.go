@@ -221,7 +221,7 @@ func (c *crossing) grow(parent *fluid.Entry, entries []*plan.Entry, all []*passa
 		}
 		n := &fluid.Entry{Priority: e.Priority, Weight: e.Weight}
 		if e.Priority == 0 {
-			n.Guarantee = e.Promise
+			n.Guarantee = e.Part
 		}
 		parent.Children = append(parent.Children, n)
 		if e.Each == 0 {
@@ -230,7 +230,7 @@ func (c *crossing) grow(parent *fluid.Entry, entries []*plan.Entry, all []*passa
 		}
 		groups := instances(e, own)
 		for _, g := range groups {
-			one := &fluid.Entry{Weight: 1, Guarantee: e.Promise / unit.Rate(len(groups))}
+			one := &fluid.Entry{Weight: 1, Guarantee: e.Part / unit.Rate(len(groups))}
 			if e.Priority > 0 {
 				one.Guarantee = 0
 			}

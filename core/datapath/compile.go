@@ -112,7 +112,7 @@ func (b *compiler) level(parent *schedule.Entry, entries []*plan.Entry) {
 func (b *compiler) entry(e *plan.Entry) schedule.Entry {
 	n := schedule.Entry{Priority: e.Priority, Weight: e.Weight}
 	if e.Priority == 0 {
-		n.Guarantee = e.Promise
+		n.Guarantee = e.Part
 	}
 	if m := e.AtMost; m != nil && m.When == nil {
 		n.Ceiling, n.Peak, n.Credit = m.Rate, m.Peak, m.Credit

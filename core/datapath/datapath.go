@@ -310,7 +310,7 @@ func (p *Path) EnqueueAs(now time.Duration, pkt *packet.Packet, class int32) Rea
 		if reason = reasons[s.queue.Push(now, pkt)]; reason == Passed {
 			c := &p.counters[class]
 			c.MaxQueueBytes = max(c.MaxQueueBytes, s.waiting.Bytes)
-			p.tree.Ready(now, s.node)
+			p.tree.Ready(now, s.node, int(s.waiting.Head))
 			return Passed
 		}
 	}
@@ -459,10 +459,10 @@ func (p *Path) Dequeue(now time.Duration) (*packet.Packet, time.Duration) {
 		s := p.nodes[leaf]
 		pkt := s.queue.Pop(now)
 		if pkt == nil { // it dropped all it had
-			p.tree.Sent(now, leaf, 0, s.waiting.Packets > 0)
+			p.tree.Sent(now, leaf, 0, int(s.waiting.Head))
 			continue
 		}
-		p.tree.Sent(now, leaf, int(pkt.Size), s.waiting.Packets > 0)
+		p.tree.Sent(now, leaf, int(pkt.Size), int(s.waiting.Head))
 		p.departs(now, s, pkt)
 		return pkt, now
 	}

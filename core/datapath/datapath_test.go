@@ -333,7 +333,7 @@ func TestMarksAndCounters(t *testing.T) {
 	for _, want := range []struct {
 		dscp codepoint.DSCP
 		size int32
-	}{{codepoint.EF, 238}, {codepoint.DF, 84}, {codepoint.EF, 238}} {
+	}{{codepoint.DF, 84}, {codepoint.EF, 238}, {codepoint.EF, 238}} {
 		pkt, _ := p.Dequeue(0)
 		if pkt == nil || pkt.DSCP() != want.dscp || pkt.Size != want.size || packet.Checksum(pkt.Network()[:20]) != 0 {
 			t.Fatalf("got %+v; want %s of %d bytes with a right checksum", pkt, want.dscp.Name(), want.size)

@@ -23,7 +23,20 @@ type At struct {
 	Class     string   `json:"class"` // most of its packets'
 	Classes   []string `json:"classes,omitempty"`
 	DSCPIn    []string `json:"dscp_in"`
-	DSCPOut   []string `json:"dscp_out"`
+	DSCPOut   []string `json:"dscp_out"` // of the packets that leave
+	Dropped
+}
+
+// Dropped is how many packets go no further.
+type Dropped struct {
+	Blocked  int64 `json:"blocked_packets,omitempty"`
+	TooLarge int64 `json:"too_large_packets,omitempty"` // for the burst of a policer, which drops them all
+}
+
+// Add adds others.
+func (d *Dropped) Add(o Dropped) {
+	d.Blocked += o.Blocked
+	d.TooLarge += o.TooLarge
 }
 
 // A FlowResult is one flow of a capture.
@@ -48,6 +61,7 @@ type ClassTotal struct {
 	Class     string `json:"class"`
 	Packets   int64  `json:"packets"`
 	Bytes     int64  `json:"bytes"`
+	Dropped
 }
 
 // CaptureResult is a capture explained.
@@ -81,7 +95,7 @@ type Watch struct {
 	outcomes   int // in the memos of all flows
 	routes     map[[2]*policy.Interface]*routed
 	attached   []attachedAt
-	totals     map[total]*[2]int64
+	totals     map[total]*sums
 	notes      struct{ notIP, cut, malformed, deep, noSender, noReceiver, local, noRoute, backwards, short int64 }
 	last       time.Duration
 	packets    int64
@@ -129,6 +143,12 @@ type made struct {
 type classCount struct {
 	class   string
 	packets int64
+	Dropped
+}
+
+type sums struct {
+	packets, bytes int64
+	Dropped
 }
 
 // seen is what may differ between two packets of a flow and matter to a policy.
@@ -149,15 +169,16 @@ type outcome []result
 // A result is where packets are counted: for the class of the attachment, and for that of
 // the flow there.
 type result struct {
-	sums *[2]int64
+	sums *sums
 	own  *classCount
+	drop Dropped // of one packet
 }
 
 // Watch returns a watch for a capture that enters by an interface, or, when that
 // is nil, wherever each sender is.
 func (f *Follower) Watch(enter *policy.Interface) *Watch {
 	w := &Watch{follower: f, enter: enter, recogniser: recognise.New(f.file.Apps), flows: make(map[packet.Flow]*watched),
-		routes: make(map[[2]*policy.Interface]*routed), totals: make(map[total]*[2]int64), other: &watched{}, longest: 65535}
+		routes: make(map[[2]*policy.Interface]*routed), totals: make(map[total]*sums), other: &watched{}, longest: 65535}
 	for i := range f.file.Attach {
 		for _, e := range f.site(&f.file.Attach[i]).plan.Entries {
 			if e.Meter != nil { // a quarter of the burst, whatever the framing adds
@@ -244,9 +265,11 @@ func (w *Watch) Packet(now time.Duration, p *packet.Packet, frame []byte, wire i
 		return
 	}
 	for _, s := range *f.outcome(w, p) {
-		s.sums[0]++
-		s.sums[1] += int64(p.Length)
+		s.sums.packets++
+		s.sums.bytes += int64(p.Length)
+		s.sums.Add(s.drop)
 		s.own.packets++
+		s.own.Add(s.drop)
 	}
 }
 
@@ -376,15 +399,23 @@ func (w *Watch) work(f *watched, p *packet.Packet) *outcome {
 			continue
 		}
 		key := total{n, s.Class}
-		sums := w.totals[key]
-		if sums == nil {
-			sums = &[2]int64{}
-			w.totals[key] = sums
+		all := w.totals[key]
+		if all == nil {
+			all = &sums{}
+			w.totals[key] = all
 		}
 		m := f.madeAt(n)
 		m.in |= 1 << s.in
-		m.out |= 1 << s.out
-		o = append(o, result{sums, m.of(s.Class)})
+		own := result{sums: all, own: m.of(s.Class)}
+		switch {
+		case s.Blocked:
+			own.drop.Blocked = 1
+		case s.Policed:
+			own.drop.TooLarge = 1
+		default:
+			m.out |= 1 << s.out
+		}
+		o = append(o, own)
 	}
 	return &o
 }
@@ -424,7 +455,7 @@ func (w *Watch) Result() *CaptureResult {
 	})
 	for k, sums := range w.totals {
 		a := w.attached[k.at]
-		r.Classes = append(r.Classes, ClassTotal{a.at.Path(), a.direction.String(), k.class, sums[0], sums[1]})
+		r.Classes = append(r.Classes, ClassTotal{a.at.Path(), a.direction.String(), k.class, sums.packets, sums.bytes, sums.Dropped})
 	}
 	slices.SortFunc(r.Classes, func(a, b ClassTotal) int {
 		return cmp.Or(cmp.Compare(slices.Index(r.Attachments, a.Interface+" "+a.Direction), slices.Index(r.Attachments, b.Interface+" "+b.Direction)),
@@ -464,6 +495,7 @@ func (w *Watch) flowResult(f *watched) FlowResult {
 		})
 		a := At{Interface: w.attached[n].at.Path(), Direction: w.attached[n].direction.String(), Class: m.classes[0].class, DSCPIn: names(m.in), DSCPOut: names(m.out)}
 		for _, c := range m.classes {
+			a.Add(c.Dropped)
 			if len(m.classes) > 1 {
 				a.Classes = append(a.Classes, c.class)
 			}

@@ -203,9 +203,12 @@ func queueing(pl *plan.Plan, e *plan.Entry) string {
 		is, most, each = "all of them are promised", "each "+e.Each.String()+" never more than ", " for each"
 	}
 	var s string
-	if e.Priority > 0 {
+	switch {
+	case e.Policed != nil:
+		s = fmt.Sprintf("is promised nothing: the policer of `%s` drops before its entries count", e.Policed.Name)
+	case e.Priority > 0:
 		s = fmt.Sprintf("strict priority %d, up to %s of %s", e.Priority, about(e.Promise), of)
-	} else {
+	default:
 		s = fmt.Sprintf("%s %s of %s %s", is, about(e.Promise), of, busy)
 		if e.Ceiling < bound {
 			s += ", " + most + about(e.Ceiling).String()

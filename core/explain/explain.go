@@ -75,9 +75,13 @@ type Step struct {
 	Notes     []string `json:"notes,omitempty"`
 
 	in, out codepoint.DSCP
+	size    int  // of the packet, as the interface counts
 	onLink  bool // leaves by a link, where it may have to wait
 	rest    bool
 }
+
+// Size returns how large the packet is at the interface, as that counts; 0 where there is no policy.
+func (s *Step) Size() int { return s.size }
 
 // An Answer is the packet's route.
 type Answer struct {
@@ -312,6 +316,7 @@ func (f *Follower) cross(p *packet.Packet, at *policy.Interface, d policy.Direct
 	}
 	s.Policy = a.Policy.Name
 	where := f.site(a)
+	s.size = where.plan.Framing.Size(p.Length+int(p.GrowsBy), p.Labels()+int(p.GrowsLabels))
 	e := where.classifier.Take(p)
 	if detail {
 		f.why(&s, where, e, p)

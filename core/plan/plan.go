@@ -48,6 +48,12 @@ type Entry struct {
 	// Promise is what the entry can count on; with Each and a priority, what one
 	// instance can.
 	Promise unit.Rate
+	// Part is how the scheduler serves what reaches its queues: at Promise, or, where the policer
+	// of an entry around it drops before, at what it would be promised without that.
+	Part unit.Rate
+	// Policed is the nearest entry around this one whose policer drops, whatever of its entries a
+	// packet is of, so that those are promised nothing; nil: there is none.
+	Policed *Entry
 	// Ceiling is what the entry never exceeds; with Each, one instance. Limits that
 	// are in force only sometimes do not count.
 	Ceiling unit.Rate
@@ -142,6 +148,12 @@ func (m *Meter) Bound() (unit.Rate, bool) {
 		return m.Peak, true
 	}
 	return m.Rate, true
+}
+
+// bounds reports whether the policer bounds an entry to a rate.
+func (m *Meter) bounds(to unit.Rate) bool {
+	rate, ok := m.Bound()
+	return ok && rate == to
 }
 
 // Fills returns how long the policer's buckets take to fill.
@@ -271,7 +283,7 @@ func (e *Entry) Inside() unit.Rate {
 	if e.Each != 0 {
 		return e.Ceiling
 	}
-	return e.Promise
+	return e.Part
 }
 
 // IsWithin reports whether the entry is within another, at any depth.

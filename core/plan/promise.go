@@ -26,7 +26,35 @@ type slot struct {
 //  3. What is left goes to the entries without an at-least by weight, up to their
 //     ceilings; what they leave to the others by weight, else by at-least, up to
 //     theirs. The remainder is nobody's.
+//
+// Where there is nothing to promise, extra bandwidth follows the written percentages: an entry's weight
+// is its part of what would be promised of the ceiling.
 func (r *resolver) promises(entries []*Entry, whole, ceiling unit.Rate) {
+	r.divide(entries, whole, ceiling)
+	of := whole
+	if whole == 0 {
+		of = ceiling
+		for _, e := range entries {
+			e.AtLeast = e.Spec.AtLeast.Of(ceiling)
+		}
+		r.divide(entries, ceiling, ceiling)
+	}
+	for _, e := range entries {
+		e.Weight = max(1, partOf(e.Part, of))
+		if e.Spec.Weight > 0 && !e.Spec.AtLeast.IsZero() {
+			e.Weight = perCent(int64(e.Spec.Weight))
+		}
+		if whole == 0 {
+			e.Part, e.AtLeast = 0, e.Spec.AtLeast.Of(0)
+		}
+		if e.Policed == nil {
+			e.Promise = e.Part
+		}
+	}
+}
+
+// divide computes the part of each entry of a level.
+func (r *resolver) divide(entries []*Entry, whole, ceiling unit.Rate) {
 	slots := slotsOf(entries, ceiling)
 	left := whole
 	var over *slot // the first beyond what there is
@@ -57,16 +85,10 @@ func (r *resolver) promises(entries []*Entry, whole, ceiling unit.Rate) {
 	})
 	for _, s := range slots {
 		for _, e := range s.entries {
-			e.Promise = s.promiseOf(e)
+			e.Part = s.promiseOf(e)
 		}
 	}
 	unbounded(entries, whole)
-	for _, e := range entries {
-		e.Weight = max(1, partOf(e.Promise, whole))
-		if e.Spec.Weight > 0 && !e.Spec.AtLeast.IsZero() {
-			e.Weight = perCent(int64(e.Spec.Weight))
-		}
-	}
 }
 
 // slotsOf groups the entries of one level.
@@ -160,7 +182,7 @@ func unbounded(entries []*Entry, whole unit.Rate) {
 				left -= more
 			}
 		}
-		e.Promise = max(left, 0)
+		e.Part = max(left, 0)
 	}
 }
 

@@ -71,7 +71,7 @@ func (r *resolver) level(parent *Entry, specs []policy.Entry, at policy.Source, 
 			e.Inner = r.level(e, inner, e.Spec.Source, e.Inside(), e.Ceiling)
 			continue
 		}
-		rate := e.Promise
+		rate := e.Part
 		if e.Each != 0 && e.Ceiling < ceiling {
 			rate = e.Ceiling
 		}
@@ -90,6 +90,11 @@ func (r *resolver) entry(parent *Entry, spec *policy.Entry, whole, ceiling unit.
 	}
 	if parent != nil {
 		e.Name = parent.Name + "/" + e.Name
+		if e.Policed = parent.Policed; parent.Meter != nil {
+			if _, drops := parent.Meter.Bound(); drops {
+				e.Policed = parent
+			}
+		}
 	}
 	of := ceiling // what a percentage of a limit is of
 	if spec.Priority > 0 {
@@ -116,11 +121,16 @@ func (r *resolver) entry(parent *Entry, spec *policy.Entry, whole, ceiling unit.
 		}
 	}
 	if e.AtLeast > e.Ceiling && e.Each == 0 && e.Bounded {
-		what := "at-most"
-		if e.AtMost == nil || e.AtMost.When != nil || e.AtMost.Rate > e.Ceiling {
-			what = "its policer's"
+		what, help := "what there is to share, ", "promise less"
+		if parent != nil {
+			what = fmt.Sprintf("the upper limit of `%s` around it, ", parent.Name)
 		}
-		r.problem(spec.PlaceOf("at-least"), "raise the ceiling or lower the promise", "at-least %s is above %s %s", share(spec.AtLeast, whole), what, e.Ceiling)
+		if m := e.AtMost; m != nil && m.When == nil && m.Rate == e.Ceiling {
+			what, help = "its own at-most ", "raise the limit or lower the promise"
+		} else if m := e.Meter; m != nil && m.bounds(e.Ceiling) {
+			what, help = "its policer's ", "raise the limit or lower the promise"
+		}
+		r.problem(spec.PlaceOf("at-least"), help, "at-least %s is above %s%s", share(spec.AtLeast, whole), what, e.Ceiling)
 	}
 	return e
 }

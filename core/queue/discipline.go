@@ -22,6 +22,7 @@ type Discipline interface {
 type Waiting struct {
 	Packets int
 	Bytes   int64
+	Head    int32 // bytes of the packet that Pop returns next, if it drops none; 0: there is none
 }
 
 func (w *Waiting) add(p *packet.Packet) {

@@ -39,7 +39,7 @@ func (q *FIFO) Push(_ time.Duration, p *packet.Packet) Verdict {
 func (q *FIFO) put(p *packet.Packet) {
 	p.Next = nil
 	if q.waiting.Packets == 0 {
-		q.head = p
+		q.head, q.waiting.Head = p, p.Size
 	} else {
 		q.tail.Next = p
 	}
@@ -54,6 +54,9 @@ func (q *FIFO) Pop(time.Duration) *packet.Packet {
 		return nil
 	}
 	q.head, p.Next = p.Next, nil
+	if q.waiting.Head = 0; q.head != nil {
+		q.waiting.Head = q.head.Size
+	}
 	q.waiting.take(p)
 	return p
 }

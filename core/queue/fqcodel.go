@@ -108,12 +108,38 @@ func (q *FQCoDel) Push(_ time.Duration, p *packet.Packet) Verdict {
 		f.deficit = q.Quantum
 		q.add(&q.newFlows, i, inNew)
 	}
+	defer q.look()
 	for w := &q.waiting; w.Packets > 1 && (q.Bytes > 0 && w.Bytes > q.Bytes || q.Packets > 0 && w.Packets > q.Packets); {
 		if q.dropFromLargest(p) {
 			return Full
 		}
 	}
 	return Taken
+}
+
+// look finds the packet that goes next: of the first flow whose turn it is; else of the first old flow, or
+// new one where none is old, that gets its turn anew.
+func (q *FQCoDel) look() {
+	next := int32(-1)
+	for _, l := range [...]flowList{q.newFlows, q.oldFlows} {
+		fresh := true // the first of this list comes before what was found in the one before
+		for i := l.head; i >= 0; i = q.flows[i].next {
+			f := &q.flows[i]
+			if f.waiting.Packets == 0 {
+				continue
+			}
+			if f.deficit > 0 {
+				q.waiting.Head = f.waiting.Head
+				return
+			}
+			if fresh {
+				next, fresh = i, false
+			}
+		}
+	}
+	if q.waiting.Head = 0; next >= 0 {
+		q.waiting.Head = q.flows[next].waiting.Head
+	}
 }
 
 // dropFromLargest drops the head of the flow with most bytes and tells Drop,
@@ -161,6 +187,7 @@ func (q *FQCoDel) Pop(now time.Duration) *packet.Packet {
 		}
 		i := l.head
 		if i < 0 {
+			q.waiting.Head = 0
 			return nil
 		}
 		f := &q.flows[i]
@@ -182,6 +209,7 @@ func (q *FQCoDel) Pop(now time.Duration) *packet.Packet {
 			continue
 		}
 		f.deficit -= int64(p.Size)
+		q.look()
 		return p
 	}
 }

@@ -27,13 +27,19 @@ func times(size, step uint64) uint64 {
 	return hi<<(64-fraction) | lo>>fraction
 }
 
-// enter lets member i, of a weight and its step, compete from now on, or from
-// when what it was served before entitles it to.
-func (c *contest) enter(i int32, from, weight, step, packet uint64) {
+// enter lets member i, of a weight and its step, compete with its next packet from now on, or
+// from when what it was served before entitles it to.
+func (c *contest) enter(i int32, from, weight, step, next uint64) {
 	start := max(from, c.virtual)
 	c.weights += weight
 	c.step = 0
-	c.set.put(i, start, start+times(packet, step), c.virtual)
+	c.set.put(i, start, start+times(next, step), c.virtual)
+}
+
+// place moves member i, whose next packet is of another size.
+func (c *contest) place(i int32, step, next uint64) {
+	start := c.set.members[i].start
+	c.set.put(i, start, start+times(next, step), c.virtual)
 }
 
 // leave takes member i out.
@@ -55,15 +61,15 @@ func (c *contest) next() int32 {
 }
 
 // charge books size bytes to member i and returns from when it may go on, as it
-// does if it stays; otherwise it is about to leave.
-func (c *contest) charge(i int32, own, size, packet uint64, stays bool) uint64 {
+// does with its next packet if it stays; otherwise it is about to leave.
+func (c *contest) charge(i int32, own, size, next uint64, stays bool) uint64 {
 	if c.step == 0 {
 		c.step = step(c.weights)
 	}
 	c.virtual += times(size, c.step)
 	start := c.set.members[i].start + times(size, own)
 	if stays {
-		c.set.put(i, start, start+times(packet, own), c.virtual)
+		c.set.put(i, start, start+times(next, own), c.virtual)
 	}
 	return start
 }

@@ -37,18 +37,20 @@ func leavesOf(tree *Tree) []int {
 // bytes each entry sent in the time.
 func drive(tree *Tree, leaves []int, line unit.Rate, lasts time.Duration, size func() int) []int {
 	var clock unit.Clock
+	sent, next := make([]int, len(tree.nodes)), make([]int, len(tree.nodes))
 	for _, l := range leaves {
-		tree.Ready(0, l)
+		next[l] = size()
+		tree.Ready(0, l, next[l])
 	}
-	sent := make([]int, len(tree.nodes))
 	for now := time.Duration(0); now < lasts; {
 		leaf, again := tree.Next(now)
 		if leaf < 0 {
 			now = again
 			continue
 		}
-		n := size()
-		tree.Sent(now, leaf, n, true)
+		n := next[leaf]
+		next[leaf] = size()
+		tree.Sent(now, leaf, n, next[leaf])
 		sent[leaf] += n
 		clock.NotBefore(now)
 		clock.Advance(n, line)
@@ -123,7 +125,7 @@ func TestNoWindowExceedsTheCeiling(t *testing.T) {
 			shaped[id] = n.in != nil && !n.in.of.ceiling.IsZero()
 		}
 		for _, l := range leaves[1:] {
-			tree.Ready(0, l)
+			tree.Ready(0, l, maxPacket)
 		}
 		line := 20 * rate
 		size := sizes(r)
@@ -134,7 +136,7 @@ func TestNoWindowExceedsTheCeiling(t *testing.T) {
 		now, taken := time.Duration(0), r.IntN(3) == 0
 		for now < 10*time.Second {
 			if taken && r.IntN(200) == 0 {
-				tree.Ready(now, others)
+				tree.Ready(now, others, maxPacket)
 			}
 			leaf, again := tree.Next(now)
 			if leaf < 0 {
@@ -145,7 +147,11 @@ func TestNoWindowExceedsTheCeiling(t *testing.T) {
 			if leaf == others { // for a while the whole line
 				n *= 1 + r.IntN(60)
 			}
-			tree.Sent(now, leaf, n, leaf != others)
+			next := size()
+			if leaf == others {
+				next = 0
+			}
+			tree.Sent(now, leaf, n, next)
 			if shaped[leaf] {
 				lead = max(0, lead-float64(rate)/8*(now-last).Seconds()) + float64(n)
 				most, last = max(most, lead), now
@@ -186,16 +192,16 @@ func TestAWakingClassIsServedAtOnce(t *testing.T) {
 		woke := time.Duration(r.IntN(2000)) * time.Millisecond
 		drive(tree, leaves[1:], line, woke, size)
 		// A packet is being sent when it wakes.
-		tree.Ready(woke, leaves[0])
+		tree.Ready(woke, leaves[0], maxPacket)
 		now := woke + time.Duration(r.Int64N(int64(line.Time(maxPacket))))
 		bound := woke + d.Children[0].Guarantee.Time(maxPacket) + line.Time(maxPacket)
 		for {
 			leaf, _ := tree.Next(now)
-			n := size()
 			if leaf == leaves[0] {
 				break
 			}
-			tree.Sent(now, leaf, n, true)
+			n := int(tree.nodes[leaf].size)
+			tree.Sent(now, leaf, n, size())
 			now += line.Time(unit.Size(n))
 			if now > bound {
 				t.Fatalf("trial %d: a class with %s of %s waits more than %v for its first packet", trial, d.Children[0].Guarantee, line, bound-woke)
@@ -207,13 +213,13 @@ func TestAWakingClassIsServedAtOnce(t *testing.T) {
 func TestStrictPriority(t *testing.T) {
 	tree := New(Entry{Children: []Entry{{Weight: 1, Guarantee: 9_000_000}, {Priority: 2}, {Priority: 1}}}, maxPacket)
 	for _, l := range leavesOf(tree) {
-		tree.Ready(0, l)
+		tree.Ready(0, l, 100)
 	}
 	var order []int
 	for range 3 {
 		leaf, _ := tree.Next(0)
 		order = append(order, leaf)
-		tree.Sent(0, leaf, 100, false)
+		tree.Sent(0, leaf, 100, 0)
 	}
 	if fmt.Sprint(order) != "[3 2 1]" {
 		t.Errorf("served %v; want the most urgent first", order)
@@ -235,14 +241,14 @@ func TestWeightedSharesAtEveryMoment(t *testing.T) {
 	}
 	tree := New(d, maxPacket)
 	for i := range weights {
-		tree.Ready(0, i+1)
+		tree.Ready(0, i+1, maxPacket)
 	}
 	sent, all := make([]float64, len(weights)), 0.0
 	r := rand.New(rand.NewPCG(13, 13))
 	for step := range 400_000 {
 		leaf, _ := tree.Next(0)
-		n := 84 + r.IntN(maxPacket-84)
-		tree.Sent(0, leaf, n, true)
+		n := int(tree.nodes[leaf].size)
+		tree.Sent(0, leaf, n, 84+r.IntN(maxPacket-84))
 		sent[leaf-1] += float64(n)
 		all += float64(n)
 		for i, w := range weights {
@@ -262,13 +268,13 @@ func BenchmarkTree(b *testing.B) {
 			}
 			tree := New(d, maxPacket)
 			for _, l := range leavesOf(tree) {
-				tree.Ready(0, l)
+				tree.Ready(0, l, 1000)
 			}
 			b.ReportAllocs()
 			now := time.Duration(0)
 			for b.Loop() {
 				leaf, _ := tree.Next(now)
-				tree.Sent(now, leaf, 1000, true)
+				tree.Sent(now, leaf, 1000, 1000)
 				now += 8000
 			}
 		})
@@ -277,9 +283,9 @@ func BenchmarkTree(b *testing.B) {
 
 func ExampleTree() {
 	tree := New(Entry{Ceiling: 8 * unit.MbitPerSecond, Children: []Entry{{Priority: 1}, {Weight: 1}}}, 1538)
-	tree.Ready(0, 2)
+	tree.Ready(0, 2, 1000)
 	leaf, _ := tree.Next(0)
-	tree.Sent(0, leaf, 1000, true)
+	tree.Sent(0, leaf, 1000, 1000)
 	_, again := tree.Next(0)
 	fmt.Println("leaf", leaf, "then not before", again)
 	// Output: leaf 2 then not before 1ms

@@ -11,8 +11,13 @@
 // smallest eligible finish first (WF2Q+: Bennett & Zhang 1996). A ceiling is a
 // clock too: until it is due, the entry and all below it are not there.
 //
+// Deadlines and finishes are those of the packet that would go next: a leaf's first one, and an
+// inner entry's that of the child it has chosen. A choice stands until something
+// within the entry is served or begins to compete (as in H-PFQ: Bennett & Zhang 1996).
+//
 // The tree knows nothing of packets: its entries are numbers, and the caller
-// says which leaf has something to send and how large what it sent was.
+// says which leaf has something to send, how large what it sent was, and how large
+// the next is.
 package schedule
 
 import (
@@ -55,13 +60,14 @@ const Never = time.Duration(math.MaxInt64)
 type Tree struct {
 	nodes     []*node
 	throttled heap   // those that their ceiling holds back, by until when
-	packet    uint64 // the size the deadlines reckon with
+	packet    uint64 // of the largest
 }
 
 // node is an entry. Two cache lines, of which those that are served without a
 // guarantee or a ceiling use one.
 type node struct {
 	in         *siblings // nil: the whole
+	size       uint64    // of the packet that it sends next
 	id         int32
 	index      int32  // among the children there
 	weight     uint32 // at least 1
@@ -88,6 +94,7 @@ type siblings struct {
 	removed  []*node         // of those added, to be used again
 	slack    []time.Duration // of each child: the time of the largest packet at its guarantee
 	active   int             // children that compete
+	chosen   *node           // of those, the one to serve next; not kept for the whole
 	urgent   uint32          // a bit for each level in which some do
 	levels   []contest       // by priority - 1
 	promised set
@@ -241,11 +248,20 @@ func (in *siblings) clock(now time.Duration) time.Duration {
 	return in.served.Ready()
 }
 
-// Ready tells the tree that a leaf that had nothing to send has something now.
-func (t *Tree) Ready(now time.Duration, leaf int) {
-	if n := t.nodes[leaf]; !n.backlogged {
-		n.backlogged = true
+// Ready tells the tree that a leaf has something to send now, and how many bytes the packet
+// has that goes first.
+func (t *Tree) Ready(now time.Duration, leaf, next int) {
+	n := t.nodes[leaf]
+	switch {
+	case !n.backlogged:
+		n.backlogged, n.size = true, uint64(next)
 		t.enter(now, n)
+	case n.size != uint64(next):
+		n.size = uint64(next)
+		if n.competes && n.in != nil {
+			n.in.place(now, n)
+			n.in.reconsider(now)
+		}
 	}
 }
 
@@ -265,8 +281,11 @@ func (t *Tree) enter(now time.Duration, n *node) {
 		if in == nil {
 			return
 		}
+		if n.inner != nil {
+			n.inner.elect(now)
+		}
 		if n.priority > 0 {
-			in.levels[n.priority-1].enter(n.index, n.start, 1, step(1), t.packet)
+			in.levels[n.priority-1].enter(n.index, n.start, 1, step(1), n.size)
 			in.urgent |= 1 << n.priority
 		} else {
 			if !n.guarantee.IsZero() {
@@ -274,10 +293,11 @@ func (t *Tree) enter(now time.Duration, n *node) {
 				n.due.NotBefore(clock)
 				in.promise(n, clock)
 			}
-			in.left.enter(n.index, n.start, uint64(n.weight), n.step, t.packet)
+			in.left.enter(n.index, n.start, uint64(n.weight), n.step, n.size)
 		}
 		in.active++
 		if in.active > 1 {
+			in.reconsider(now)
 			return
 		}
 		n = in.of
@@ -285,11 +305,46 @@ func (t *Tree) enter(now time.Duration, n *node) {
 	}
 }
 
+// elect chooses the child to serve next, and reports whether that changes the size of what the
+// entry sends next. For the whole it is chosen when it is served.
+func (in *siblings) elect(now time.Duration) bool {
+	n := in.of
+	if n.in == nil {
+		return false
+	}
+	in.chosen = in.choose(now)
+	was := n.size
+	n.size = in.chosen.size
+	return n.size != was
+}
+
+// reconsider chooses anew after one more child competes or one sends another packet next, and so in
+// the entries around for as long as it makes a difference there.
+func (in *siblings) reconsider(now time.Duration) {
+	for in.elect(now) && in.of.competes {
+		n := in.of
+		in = n.in
+		in.place(now, n)
+	}
+}
+
+// place moves a child that competes to where the size of its next packet puts it.
+func (in *siblings) place(now time.Duration, n *node) {
+	if n.priority > 0 {
+		in.levels[n.priority-1].place(n.index, step(1), n.size)
+		return
+	}
+	if !n.guarantee.IsZero() {
+		in.promise(n, in.clock(now))
+	}
+	in.left.place(n.index, n.step, n.size)
+}
+
 // promise puts a child among those that have a guarantee, due when its clock
-// says, with the deadline of the largest packet.
+// says, with the deadline of its next packet.
 func (in *siblings) promise(n *node, clock time.Duration) {
 	start := max(n.due.Ready(), 0)
-	in.promised.put(n.index, uint64(start), uint64(start+in.slack[n.index]), uint64(clock))
+	in.promised.put(n.index, uint64(start), uint64(start+n.guarantee.Time(int(n.size))), uint64(clock))
 }
 
 // leave takes an entry out of the contest it is in.
@@ -334,8 +389,15 @@ func (t *Tree) Next(now time.Duration) (leaf int, again time.Duration) {
 	if !n.competes {
 		return -1, again
 	}
-	for n.inner != nil {
+	if n.inner != nil {
 		n = n.inner.choose(now)
+	}
+	for n.inner != nil {
+		in := n.inner
+		// What was chosen by weight may have become due since.
+		if n = in.chosen; n.mode == byWeight && !n.guarantee.IsZero() && n.due.Ready() <= in.clock(now) {
+			n.mode = byGuarantee
+		}
 	}
 	return int(n.id), now
 }
@@ -357,11 +419,12 @@ func (in *siblings) choose(now time.Duration) *node {
 }
 
 // Sent tells the tree that the leaf which Next returned sent a packet of size
-// bytes, and whether it has more. A size of 0 is right when the leaf turned out
-// to have nothing.
-func (t *Tree) Sent(now time.Duration, leaf, size int, more bool) {
+// bytes, and how many its next one has; 0: there is none. A size of 0 is right when the
+// leaf turned out to have nothing.
+func (t *Tree) Sent(now time.Duration, leaf, size, next int) {
 	n := t.nodes[leaf]
-	n.backlogged = more
+	was := n.size
+	n.backlogged, n.size = next > 0, uint64(next)
 	for {
 		stays := n.backlogged
 		until := time.Duration(0)
@@ -370,7 +433,7 @@ func (t *Tree) Sent(now time.Duration, leaf, size int, more bool) {
 			stays = stays && until <= now
 		}
 		if n.in != nil {
-			n.charge(now, size, t.packet, stays)
+			n.charge(now, size, stays, n.size != was)
 		}
 		if !stays {
 			n.leave()
@@ -381,7 +444,11 @@ func (t *Tree) Sent(now time.Duration, leaf, size int, more bool) {
 		if n.in == nil {
 			return
 		}
-		n = n.in.of
+		in := n.in
+		n = in.of
+		if was = n.size; in.active > 0 {
+			in.elect(now)
+		}
 	}
 }
 
@@ -401,8 +468,9 @@ func (n *node) spend(now time.Duration, size int) time.Duration {
 const lagging = 4
 
 // charge books a packet to the round in which the entry was chosen. If it stays
-// it goes on competing; otherwise it is about to leave.
-func (n *node) charge(now time.Duration, size int, packet uint64, stays bool) {
+// it goes on competing, with a next packet that may be of another size; otherwise it is
+// about to leave.
+func (n *node) charge(now time.Duration, size int, stays, other bool) {
 	in := n.in
 	if !in.relative.IsZero() {
 		in.relative.Advance(&in.served, size)
@@ -410,7 +478,7 @@ func (n *node) charge(now time.Duration, size int, packet uint64, stays bool) {
 	switch n.mode {
 	case byPriority:
 		c := &in.levels[n.priority-1]
-		n.start = c.charge(n.index, step(1), uint64(size), packet, stays)
+		n.start = c.charge(n.index, step(1), uint64(size), n.size, stays)
 		if c.full() {
 			in.rebase(c, n.priority)
 		}
@@ -420,9 +488,15 @@ func (n *node) charge(now time.Duration, size int, packet uint64, stays bool) {
 		n.due.NotBefore(clock - lagging*in.slack[n.index])
 		if stays {
 			in.promise(n, clock)
+			if other {
+				in.left.place(n.index, n.step, n.size)
+			}
 		}
 	case byWeight:
-		n.start = in.left.charge(n.index, n.step, uint64(size), packet, stays)
+		if stays && other && !n.guarantee.IsZero() {
+			in.promise(n, in.clock(now))
+		}
+		n.start = in.left.charge(n.index, n.step, uint64(size), n.size, stays)
 		if in.left.full() {
 			in.rebase(&in.left, 0)
 		}

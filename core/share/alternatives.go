@@ -1,68 +1,152 @@
 package share
 
 import (
+	"slices"
+	"time"
+
 	"imbrel/core/plan"
+	"imbrel/core/policy"
 	"imbrel/core/unit"
 )
 
-// maxRounds bounds how many combinations of alternatives are computed.
-const maxRounds = 64
+// maxSituations bounds the situations that are computed.
+const maxSituations = 256
 
-// An alternative is the place of an entry among those of its class at its level, of
-// which one is in force at a time.
-type alternative struct {
-	index, of int
-	stride    int // how many rounds it stays
+// A situation is which named times and which pressures hold together, and so which entries are in force.
+type situation struct {
+	times   string // a byte for each named time of the plan, 1: it holds
+	inForce []bool // by the plan's numbers
 }
 
-// least lists the least that each entry gets in the rounds in which it is in force;
-// what it is promised when there are more combinations than maxRounds and it is in none.
-func least(p *plan.Plan, allocate func(inForce func(*plan.Entry) bool) []unit.Rate) []unit.Rate {
-	places := alternatives(p)
-	rounds := 1
-	for _, a := range places {
-		rounds = min(max(rounds, a.of*a.stride), maxRounds)
-	}
-	out := make([]unit.Rate, len(p.Entries))
-	seen := make([]bool, len(p.Entries))
-	in := make([]bool, len(p.Entries))
-	for round := range rounds {
-		for i, e := range p.Entries { // an entry before what is within it
-			a := places[i]
-			in[i] = round/a.stride%a.of == a.index && (e.Parent == nil || in[e.Parent.Number])
+// A calendar is the named times and the pressures by which entries of a plan are in force.
+type calendar struct {
+	times     []*policy.Span
+	pressures []*plan.When
+	whole     bool // the situations are all there are
+}
+
+// calendarOf lists what the entries of a plan depend on, in the order of the file.
+func calendarOf(p *plan.Plan) *calendar {
+	c := &calendar{whole: true}
+	for _, e := range p.Entries {
+		switch w := e.When; {
+		case w == nil:
+		case w.Time == nil:
+			c.pressures = append(c.pressures, w)
+		case !slices.Contains(c.times, w.Time):
+			c.times = append(c.times, w.Time)
 		}
-		gets := allocate(func(e *plan.Entry) bool { return in[e.Number] })
-		for i := range out {
-			if in[i] && (!seen[i] || gets[i] < out[i]) {
-				out[i], seen[i] = gets[i], true
+	}
+	return c
+}
+
+// together lists which of the named times hold together at some moment of a week: in winter and in summer, for
+// their zones may change their clocks. What holds changes only where one begins or ends.
+func (c *calendar) together() []string {
+	var out []string
+	at := func(moment time.Time) {
+		now := make([]byte, len(c.times))
+		for i, t := range c.times {
+			if t.Holds(moment) {
+				now[i] = 1
+			}
+		}
+		if s := string(now); !slices.Contains(out, s) {
+			out = append(out, s)
+		}
+	}
+	for _, month := range []time.Month{time.January, time.July} {
+		at(time.Date(2026, month, 5, 0, 0, 0, 0, time.UTC))
+		for _, t := range c.times {
+			for day := range 8 {
+				for _, minute := range []int{t.From, t.To} {
+					at(time.Date(2026, month, 5+day, 0, minute, 0, 0, t.Zone))
+				}
 			}
 		}
 	}
-	for i, e := range p.Entries {
-		if !seen[i] {
-			out[i] = e.Promise
+	// In the order of the file, what holds alone first and nothing last.
+	slices.SortFunc(out, func(a, b string) int { return slices.Compare([]byte(b), []byte(a)) })
+	return out
+}
+
+// situations lists what can be in force together: for each set of times, each pressure on and off; with many
+// of them only none, each alone, and all.
+func (c *calendar) situations(p *plan.Plan) []situation {
+	var loads []map[*plan.When]bool
+	if n := len(c.pressures); n <= 4 {
+		for bits := range 1 << n {
+			on := make(map[*plan.When]bool)
+			for i, w := range c.pressures {
+				on[w] = bits>>i&1 == 1
+			}
+			loads = append(loads, on)
+		}
+	} else {
+		c.whole = false
+		all := make(map[*plan.When]bool)
+		loads = append(loads, map[*plan.When]bool{}, all)
+		for _, w := range c.pressures {
+			all[w] = true
+			loads = append(loads, map[*plan.When]bool{w: true})
+		}
+	}
+	var out []situation
+	for _, times := range c.together() {
+		for _, on := range loads {
+			if len(out) == maxSituations {
+				c.whole = false
+				return out
+			}
+			s := situation{times, make([]bool, len(p.Entries))}
+			s.level(p.Top, func(w *plan.When) bool {
+				if w.Time == nil {
+					return on[w]
+				}
+				return times[slices.Index(c.times, w.Time)] == 1
+			})
+			out = append(out, s)
 		}
 	}
 	return out
 }
 
-// alternatives lists the places of the entries, by their numbers. Those within an
-// entry change faster than it does once it has had its turn.
-func alternatives(p *plan.Plan) []alternative {
-	places := make([]alternative, len(p.Entries))
-	var level func(entries []*plan.Entry, stride int)
-	level = func(entries []*plan.Entry, stride int) {
-		count := make(map[string]int, len(entries))
-		for _, e := range entries {
-			places[e.Number].index = count[e.Name]
-			count[e.Name]++
+// level says which entries of a level are in force: of those of a class the first whose condition is true.
+func (s *situation) level(entries []*plan.Entry, holds func(*plan.When) bool) {
+	taken := make(map[string]bool)
+	for _, e := range entries {
+		if taken[e.Name] || e.When != nil && !holds(e.When) {
+			continue
 		}
-		for _, e := range entries {
-			a := &places[e.Number]
-			a.of, a.stride = count[e.Name], stride
-			level(e.Inner, min(stride*a.of, maxRounds))
+		taken[e.Name], s.inForce[e.Number] = true, true
+		s.level(e.Inner, holds)
+	}
+}
+
+// names lists the named times that hold.
+func (c *calendar) names(times string) []string {
+	out := []string{}
+	for i, t := range c.times {
+		if times[i] == 1 {
+			out = append(out, t.Name)
 		}
 	}
-	level(p.Top, 1)
-	return places
+	return out
+}
+
+// least lists the least that each entry gets in the situations in which it is in force, and in which of them it
+// is so at all.
+func least(all []situation, allocate func(inForce func(*plan.Entry) bool) []unit.Rate) (out []unit.Rate, seen []bool) {
+	for _, s := range all {
+		gets := allocate(func(e *plan.Entry) bool { return s.inForce[e.Number] })
+		if out == nil {
+			out, seen = make([]unit.Rate, len(gets)), make([]bool, len(gets))
+		}
+		for i := range out {
+			if s.inForce[i] && (!seen[i] || gets[i] < out[i]) {
+				out[i], seen[i] = gets[i], true
+			}
+		}
+	}
+	return out, seen
 }

@@ -27,7 +27,7 @@ func ExampleCompute() {
 		return
 	}
 	calls, _ := codec.ByName("g711")
-	result, err := share.Compute(file, []share.Wish{{Class: "voice", Rate: 100 * unit.KbitPerSecond}, {Class: "rest", All: true}}, calls)
+	result, err := share.Compute(file, []share.Wish{{Class: "voice", Rate: 100 * unit.KbitPerSecond}, {Class: "rest", All: true}}, calls, nil)
 	if err != nil {
 		fmt.Println(err)
 		return

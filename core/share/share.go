@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"imbrel/core/codec"
 	"imbrel/core/fluid"
@@ -37,26 +38,76 @@ type Class struct {
 	EachBps int64    `json:"each_bps,omitempty"`
 	// Calls is how many calls fit in Promised, of the codec that was asked for.
 	Calls int64 `json:"calls"`
-	// LongestWait bounds how long a packet waits when all are busy, in ms, within one
-	// instance when it gets all it may; nil for a class with others within it, one
-	// that is promised nothing, and one after a priority without a bound.
+	// LongestWait bounds how long a packet waits in a full queue when all are busy, in ms; nil for a class
+	// with others within it, one with instances or within one, one that is promised nothing, and one
+	// after a priority without a bound. It reckons with the interface's LargestPacket.
 	LongestWait *float64 `json:"longest_wait_ms"`
-	// When says when it is in force at all; its figures are for then. Sometimes lists
-	// its limits that come and go, which the figures do not count.
+	// BelowPromiseWait bounds it while the class sends no more than its promise, each packet after the time that
+	// the last one takes at it, in ms; nil as LongestWait. It is for packets of Packet bytes.
+	BelowPromiseWait *float64 `json:"below_promise_wait_ms"`
+	// Packet is the largest that the file's rehearsals send into the class, as the interface
+	// counts; the largest of all where they send none into it.
+	Packet int64 `json:"packet_bytes"`
+	// PolicedBy is the class around it whose policer drops before its classes count, so that
+	// they are promised nothing.
+	PolicedBy string `json:"policed_by,omitempty"`
+	// When says when it is in force at all; its figures are for then. Never says that what is around it is
+	// never in force then. Sometimes lists its limits that come and go, which the figures do not count.
 	When      string   `json:"when,omitempty"`
+	Never     bool     `json:"never,omitempty"`
 	Sometimes []string `json:"sometimes,omitempty"`
+}
+
+// A Time is what the classes that are in force get while the named times of When hold, and no others.
+type Time struct {
+	When    []string    `json:"when"`
+	Classes []TimeClass `json:"classes"`
+}
+
+// A TimeClass is what a class gets at a time. Number is its place among the interface's classes.
+type TimeClass struct {
+	Number   int    `json:"number"`
+	Class    string `json:"class"`
+	Promised int64  `json:"promised_bps"`
+	AllBusy  int64  `json:"all_busy_bps"`
+	Gets     int64  `json:"gets_bps"`
 }
 
 // An Interface is where a policy is in force.
 type Interface struct {
-	Node      string  `json:"node"`
-	Interface string  `json:"interface"`
-	Direction string  `json:"direction"`
-	Policy    string  `json:"policy"`
-	Rate      int64   `json:"rate_bps"` // what there is to share
-	Reserved  int64   `json:"reserved_bps"`
-	Classes   []Class `json:"classes"`
-	Note      string  `json:"note,omitempty"` // why nothing of this is kept
+	Node      string `json:"node"`
+	Interface string `json:"interface"`
+	Direction string `json:"direction"`
+	Policy    string `json:"policy"`
+	Rate      int64  `json:"rate_bps"` // what there is to share
+	Reserved  int64  `json:"reserved_bps"`
+	// LargestPacket is the largest that the file's rehearsals send there, and no less than
+	// 1,500 bytes of IP, as the interface counts.
+	LargestPacket int64   `json:"largest_packet_bytes"`
+	Classes       []Class `json:"classes"`
+	Times         []Time  `json:"times,omitempty"` // where classes are in force at named times
+	Note          string  `json:"note,omitempty"`  // why nothing of this is kept
+}
+
+// Packets are how large the packets are that a file's rehearsals send into entries of plans, as the
+// interfaces count.
+type Packets map[Into]unit.Size
+
+// Into is an entry by the place of its plan and its number there; All is every entry of the plan.
+type Into struct {
+	Where  string
+	Number int
+}
+
+// All is the number of every entry of a plan together.
+const All = -1
+
+// Add notes a packet that goes into an entry.
+func (p Packets) Add(q *plan.Plan, e *plan.Entry, size unit.Size) {
+	for _, n := range []int{e.Number, All} {
+		k := Into{q.Where(), n}
+		p[k] = max(p[k], size)
+	}
 }
 
 // A Result is the shares of every policy attached in a file.
@@ -73,15 +124,16 @@ type Wish struct {
 }
 
 // Compute returns the shares of every attachment, in calls of a codec. With wishes,
-// Gets is when those classes want what they wish and the others nothing. An error
-// names a wish for a class that no attached policy has.
-func Compute(f *policy.File, wishes []Wish, calls codec.Codec) (*Result, error) {
+// Gets is when those classes want what they wish and the others nothing. Packets, which may be nil,
+// is what the waits reckon with beside full packets. An error names a wish for a class that no
+// attached policy has.
+func Compute(f *policy.File, wishes []Wish, calls codec.Codec, packets Packets) (*Result, error) {
 	r := &Result{Codec: calls.Name, Interfaces: []Interface{}}
 	known := make([]bool, len(wishes))
 	names := make(map[string]bool)
 	for i := range f.Attach {
 		p := plan.Attached(&f.Attach[i])
-		r.Interfaces = append(r.Interfaces, compute(p, wishes, calls))
+		r.Interfaces = append(r.Interfaces, compute(p, wishes, calls, packets))
 		for _, e := range p.Entries {
 			names[e.Name] = true
 			for j, w := range wishes {
@@ -111,27 +163,43 @@ func meant(e *plan.Entry, class string) bool {
 	return e.Name == class || strings.HasSuffix(e.Name, "/"+class) && !strings.Contains(class, "/")
 }
 
-func compute(p *plan.Plan, wishes []Wish, calls codec.Codec) Interface {
+func compute(p *plan.Plan, wishes []Wish, calls codec.Codec, packets Packets) Interface {
 	out := Interface{Node: p.Interface.Node.Name, Interface: p.Interface.Name, Direction: p.Direction.String(), Policy: p.Policy.Name,
-		Rate: int64(p.Whole), Note: p.NotKept()}
-	busy := least(p, func(wanted func(*plan.Entry) bool) []unit.Rate {
+		Rate: int64(p.Whole), LargestPacket: int64(max(p.MaxPacket, packets[Into{p.Where(), All}])), Note: p.NotKept()}
+	dates := calendarOf(p)
+	all := dates.situations(p)
+	allBusy := func(wanted func(*plan.Entry) bool) []unit.Rate {
 		return Allocate(p, func(e *plan.Entry) unit.Rate {
 			if wanted(e) {
 				return fluid.Greedy
 			}
 			return 0
 		})
-	})
-	gets := busy
-	if len(wishes) > 0 {
-		gets = least(p, func(wanted func(*plan.Entry) bool) []unit.Rate { return allocate(p, wishes, wanted) })
 	}
+	wished := allBusy
+	if len(wishes) > 0 {
+		wished = func(wanted func(*plan.Entry) bool) []unit.Rate { return allocate(p, wishes, wanted) }
+	}
+	busy, seen := least(all, allBusy)
+	gets, _ := least(all, wished)
 	reserved := make(map[string]int64) // by the classes at the top: alternatives count once
 	perCall := calls.Rate(p.Framing.Size(calls.Length(false), 0))
 	most := alone(p)
 	for i, e := range p.Entries {
 		c := Class{Class: e.Name, Alone: int64(most[i]), Promised: int64(e.Promise), AllBusy: int64(busy[i]), Gets: int64(gets[i]), Priority: e.Priority,
-			Lent: lent(gets[i], e.Promise, p.Whole), Calls: int64(e.Promise / perCall)}
+			Lent: lent(gets[i], e.Promise, p.Whole), Never: !seen[i] && dates.whole}
+		if p.Kept() {
+			c.Calls = int64(e.Promise / perCall)
+		}
+		if e.Policed != nil {
+			c.PolicedBy = e.Policed.Name
+		}
+		full := unit.Size(out.LargestPacket)
+		own := full
+		if n := packets[Into{p.Where(), e.Number}]; n > 0 {
+			own = n
+		}
+		c.Packet = int64(own)
 		if e.Parent != nil {
 			c.Parent = e.Parent.Name
 		}
@@ -140,7 +208,9 @@ func compute(p *plan.Plan, wishes []Wish, calls codec.Codec) Interface {
 		}
 		switch {
 		case e.Priority == 0:
-			c.Reserved = int64(e.AtLeast)
+			if c.Reserved = int64(e.AtLeast); e.Policed != nil {
+				c.Reserved = 0
+			}
 		case e.Bounded:
 			c.Reserved = int64(e.Promise)
 		default:
@@ -150,8 +220,11 @@ func compute(p *plan.Plan, wishes []Wish, calls codec.Codec) Interface {
 			out.Reserved += c.Reserved - reserved[e.Name]
 			reserved[e.Name] = c.Reserved
 		}
-		if wait, ok := longestWait(p, e); ok {
-			c.LongestWait = &wait
+		if wait, ok := longestWait(p, e, full); ok {
+			c.LongestWait = milliseconds(wait)
+		}
+		if wait, ok := BelowPromise(p, e, own, full); ok {
+			c.BelowPromiseWait = milliseconds(wait)
 		}
 		if e.When != nil {
 			c.When = e.When.Spec.Words()
@@ -159,7 +232,35 @@ func compute(p *plan.Plan, wishes []Wish, calls codec.Codec) Interface {
 		c.Sometimes = sometimes(e)
 		out.Classes = append(out.Classes, c)
 	}
+	out.Times = dates.byTime(p, all, allBusy, wished)
 	return out
+}
+
+// byTime lists what each entry in force gets at each of the named times.
+func (c *calendar) byTime(p *plan.Plan, all []situation, allBusy, wished func(func(*plan.Entry) bool) []unit.Rate) []Time {
+	var out []Time
+	for len(all) > 0 && len(c.times) > 0 {
+		n := 1
+		for n < len(all) && all[n].times == all[0].times {
+			n++
+		}
+		busy, seen := least(all[:n], allBusy)
+		gets, _ := least(all[:n], wished)
+		t := Time{When: c.names(all[0].times)}
+		for i, e := range p.Entries {
+			if seen[i] {
+				t.Classes = append(t.Classes, TimeClass{i, e.Name, int64(e.Promise), int64(busy[i]), int64(gets[i])})
+			}
+		}
+		out, all = append(out, t), all[n:]
+	}
+	return out
+}
+
+// milliseconds returns a time in ms.
+func milliseconds(d time.Duration) *float64 {
+	ms := float64(d) / 1e6
+	return &ms
 }
 
 // sometimes lists the limits of an entry that have a `when`.
@@ -193,10 +294,7 @@ func lent(gets, promise, whole unit.Rate) int64 {
 // with nothing within them want what wants says.
 func Allocate(p *plan.Plan, wants func(*plan.Entry) unit.Rate) []unit.Rate {
 	t := &tree{gets: make([]*fluid.Entry, len(p.Entries)), wants: wants}
-	root := &fluid.Entry{}
-	t.grow(root, p.Top, p.Whole)
-	fluid.Allocate(root, p.Whole)
-	return t.result()
+	return t.divide(p)
 }
 
 // allocate does so for wishes of the entries in force: what a class with others
@@ -232,10 +330,7 @@ func allocate(p *plan.Plan, wishes []Wish, inForce func(*plan.Entry) bool) []uni
 		}
 		return 0
 	}}
-	root := &fluid.Entry{}
-	t.grow(root, p.Top, p.Whole)
-	fluid.Allocate(root, p.Whole)
-	return t.result()
+	return t.divide(p)
 }
 
 // A tree is the fluid tree of a plan.
@@ -250,7 +345,7 @@ func (t *tree) grow(parent *fluid.Entry, entries []*plan.Entry, around unit.Rate
 		n := &fluid.Entry{Priority: e.Priority, Weight: e.Weight}
 		t.gets[e.Number] = n
 		if e.Priority == 0 {
-			n.Guarantee = e.Promise
+			n.Guarantee = e.Part
 		}
 		if e.Ceiling < around && !e.Together() {
 			n.Ceiling = e.Ceiling
@@ -277,12 +372,37 @@ func (t *tree) grow(parent *fluid.Entry, entries []*plan.Entry, around unit.Rate
 	}
 }
 
-func (t *tree) result() []unit.Rate {
+// divide returns what each entry gets of the whole. Within one whose policer must drop, nobody can count on
+// anything as soon as more than one of them sends: what it drops follows from what the others send.
+func (t *tree) divide(p *plan.Plan) []unit.Rate {
+	root := &fluid.Entry{}
+	t.grow(root, p.Top, p.Whole)
+	fluid.Allocate(root, p.Whole)
 	out := make([]unit.Rate, len(t.gets))
 	for i, n := range t.gets {
 		out[i] = n.Gets
 	}
+	for i, e := range p.Entries {
+		if e.Policed != nil && t.contested(p, e.Policed) {
+			out[i] = 0
+		}
+	}
 	return out
+}
+
+// contested reports whether the entries within another want together more than its policer lets pass.
+func (t *tree) contested(p *plan.Plan, around *plan.Entry) bool {
+	senders, wanted := 0, unit.Rate(0)
+	for _, e := range p.Entries[around.Number+1:] {
+		if !e.IsWithin(around) {
+			break
+		}
+		if d := t.gets[e.Number].Demand; e.Leaf() && d > 0 {
+			senders, wanted = senders+1, min(wanted+d, fluid.Greedy)
+		}
+	}
+	bound, _ := around.Meter.Bound()
+	return senders > 1 && wanted > bound
 }
 
 // alone lists what each entry gets when nothing outside it wants anything: what

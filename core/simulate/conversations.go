@@ -169,7 +169,12 @@ func (r *run) conversations(index int, t *policy.Traffic, end time.Duration) err
 	}
 	for n, c := range here {
 		w := c.traffic
-		w.flows, w.calls = flows, true
+		w.calls = true
+		for way := range flows {
+			if c.bytes[way] > 0 {
+				w.flows[way] = flows[way]
+			}
+		}
 		w.base = tcp.Config{MSS: int(t.Packet) - packet.IPv4Header - tcp.Header - tcp.Timestamps, ReceiveWindow: tcp.DefaultWindow, InitialWindow: tcp.DefaultInitialWindow}
 		if c.flow.From.Is6() {
 			w.base.MSS -= packet.IPv6Header - packet.IPv4Header
@@ -189,13 +194,11 @@ func (c *client) converse(r *run) {
 	for way, e := range []*endpoint{line.client, line.server} {
 		e.Write(c.sends[way])
 		e.Close()
-		if c.sends[way] > 0 {
-			for _, f := range c.collected(r, way == 1) {
-				f.Begun()
-			}
-			for _, f := range c.flows[way] {
-				f.Started(c.numbered[way], r.now)
-			}
+		for _, f := range c.collected(r, way == 1) {
+			f.Begun()
+		}
+		for _, f := range c.flows[way] {
+			f.Started(c.numbered[way], r.now)
 		}
 	}
 	r.pump(line.client)
@@ -208,9 +211,6 @@ func (c *client) conversed(r *run, e *endpoint) {
 		return
 	}
 	c.over[way] = true
-	if c.sends[way] == 0 {
-		return
-	}
 	for _, f := range c.flows[way] {
 		f.Ended(c.numbered[way], r.now)
 	}

@@ -350,6 +350,12 @@ func (p *Pace) Advance(c *Clock, s int) {
 	c.rem = rem
 }
 
+// Time returns how long s bytes take, rounded down to the nanosecond.
+func (p *Pace) Time(s int) time.Duration {
+	q, _ := p.divide(uint64(s) * 8 * uint64(time.Second))
+	return time.Duration(q)
+}
+
 // divide returns n divided by the rate and what is left. The product with the
 // inverse is never too large and at most two too small.
 func (p *Pace) divide(n uint64) (q, rem uint64) {

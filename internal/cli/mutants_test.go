@@ -259,6 +259,7 @@ func TestDamagedCaptures(t *testing.T) {
 		tried(t, &e, dir, what, len(data), "explain", "site.yaml", "--capture", "c.pcap")
 		if n%4 == 0 {
 			tried(t, &e, dir, what, len(data), "rehearse", "site.yaml")
+			tried(t, &e, dir, what, len(data), "rehearse", "site.yaml", "--closed-loop")
 		}
 		if t.Failed() {
 			t.Fatal(what)

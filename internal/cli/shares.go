@@ -6,6 +6,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"imbrel/core/check"
 	"imbrel/core/codec"
 	"imbrel/core/share"
 	"imbrel/core/unit"
@@ -43,7 +44,7 @@ means to wait.`,
 			if !ok {
 				return fmt.Errorf("--codec %s: the codecs are %s", voice, strings.Join(codec.Names(), ", "))
 			}
-			r, err := share.Compute(f, wishes, calls)
+			r, err := share.Compute(f, wishes, calls, check.Packets(f))
 			if err != nil {
 				return err
 			}

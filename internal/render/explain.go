@@ -197,6 +197,10 @@ func (t Text) flows(r *explain.CaptureResult, shown []explain.FlowResult) {
 			if slices.Equal(at.DSCPIn, at.DSCPOut) {
 				marks = strings.Join(at.DSCPIn, ",") + " kept"
 			}
+			if len(at.DSCPOut) == 0 {
+				marks = strings.Join(at.DSCPIn, ",")
+			}
+			marks += dropped(&at.Dropped, len(at.DSCPOut) == 0)
 			made = append(made, fmt.Sprintf("%d: %s, %s", 1+slices.Index(r.Attachments, at.Interface+" "+at.Direction), class, marks))
 		}
 		if len(made) > 0 {
@@ -204,6 +208,20 @@ func (t Text) flows(r *explain.CaptureResult, shown []explain.FlowResult) {
 		}
 	}
 	t.put(w)
+}
+
+// dropped says how many packets are dropped, or that all are.
+func dropped(d *explain.Dropped, all bool) string {
+	say := func(n int64, what string) string {
+		switch {
+		case n == 0:
+			return ""
+		case all && n == d.Blocked+d.TooLarge:
+			return ", " + what
+		}
+		return fmt.Sprintf(", %s %s", figure.Count(n), what)
+	}
+	return say(d.Blocked, "blocked") + say(d.TooLarge, "too large for a policer's burst")
 }
 
 // appName prints a flow's application, and how it was recognised.
@@ -245,14 +263,23 @@ func (t Text) totals(r *explain.CaptureResult) {
 		return
 	}
 	t.Title("What each policy put into each class")
-	w := t.grid([]column{{"policy at", true}, {"class", true}, {"packets", false}, {"bytes", false}, {"share", false}}, nil)
-	sum := make(map[string]int64)
+	sum, lost := make(map[string]int64), false
 	for _, c := range r.Classes {
 		sum[c.Interface+" "+c.Direction] += c.Bytes
+		lost = lost || c.Dropped != explain.Dropped{}
 	}
+	columns := []column{{"policy at", true}, {"class", true}, {"packets", false}, {"bytes", false}, {"share", false}}
+	if lost {
+		columns = append(columns, column{"dropped", true})
+	}
+	w := t.grid(columns, nil)
 	for _, c := range r.Classes {
 		at := c.Interface + " " + c.Direction
-		w.add(table.Row{at, c.Class, figure.Count(c.Packets), figure.Bytes(c.Bytes), figure.Ratio(float64(c.Bytes) / float64(max(sum[at], 1)))})
+		row := table.Row{at, c.Class, figure.Count(c.Packets), figure.Bytes(c.Bytes), figure.Ratio(float64(c.Bytes) / float64(max(sum[at], 1)))}
+		if lost {
+			row = append(row, orDash(strings.TrimPrefix(dropped(&c.Dropped, c.Packets == c.Blocked+c.TooLarge), ", ")))
+		}
+		w.add(row)
 	}
 	t.put(w)
 	t.Line("")

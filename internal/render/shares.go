@@ -43,7 +43,7 @@ func (t Text) Shares(r *share.Result, wishes []share.Wish) {
 		if len(words) > 0 {
 			columns = append(columns, column{"gets", false}, column{"lent", false})
 		}
-		columns = append(columns, column{calls + " calls", false}, column{"longest wait", false})
+		columns = append(columns, column{calls + " calls", false}, column{"longest wait", false}, column{"below promise", false})
 		w := t.grid(columns, nil)
 		for _, c := range f.Classes {
 			name := strings.Repeat("  ", strings.Count(c.Class, "/")) + c.Class[strings.LastIndexByte(c.Class, '/')+1:]
@@ -63,18 +63,20 @@ func (t Text) Shares(r *share.Result, wishes []share.Wish) {
 			if len(words) > 0 {
 				row = append(row, figure.Rate(c.Gets), figure.Rate(c.Lent))
 			}
-			wait := "-"
-			if c.LongestWait != nil {
-				wait = figure.Milliseconds(*c.LongestWait)
-			}
-			w.add(append(row, figure.Count(c.Calls), wait))
+			w.add(append(row, figure.Count(c.Calls), wait(c.LongestWait), wait(c.BelowPromiseWait)))
 		}
 		t.put(w)
+		t.Line("    longest wait: in a full queue; below promise: of a class that sends no more than its promise; packets up to %s", figure.Bytes(f.LargestPacket))
+		t.policedInside(f)
 		for _, c := range f.Classes {
 			if c.Unbounded {
 				t.Line("    %s: its priority has no bound, so it can take everything from the others: give it `police` or `at-most`", c.Class)
 			}
-			if c.When != "" {
+			switch {
+			case c.Never && c.When != "":
+				t.Line("    %s, sometimes: never in force. Its condition (%s) is never true while the entry around it is in force", c.Class, c.When)
+			case c.Never: // as the entry around it
+			case c.When != "":
 				t.Line("    %s, sometimes: only while %s; its figures are for then", c.Class, c.When)
 			}
 			for _, s := range c.Sometimes {
@@ -84,5 +86,75 @@ func (t Text) Shares(r *share.Result, wishes []share.Wish) {
 				t.Line("    within %s: what one %s gets when it gets all it may", c.Class, strings.Join(c.Each, " and "))
 			}
 		}
+		t.byTime(f, len(words) > 0)
 	}
+}
+
+// wait writes a bound of a wait, or that there is none.
+func wait(ms *float64) string {
+	if ms == nil {
+		return "-"
+	}
+	return figure.Milliseconds(*ms)
+}
+
+// policedInside says which classes are promised nothing, since a policer around them drops first.
+func (t Text) policedInside(f *share.Interface) {
+	inside := make(map[string][]string)
+	var order []string
+	for _, c := range f.Classes {
+		if c.PolicedBy == "" {
+			continue
+		}
+		if inside[c.PolicedBy] == nil {
+			order = append(order, c.PolicedBy)
+		}
+		inside[c.PolicedBy] = append(inside[c.PolicedBy], c.Class)
+	}
+	for _, by := range order {
+		t.Line("    %s: promised nothing. The policer of %s drops before its classes count; `at-most` keeps their promises", figure.List(inside[by]), by)
+	}
+}
+
+// byTime writes what the classes get at each of the named times.
+func (t Text) byTime(f *share.Interface, wished bool) {
+	if len(f.Times) == 0 {
+		return
+	}
+	columns := []column{{"class", true}}
+	gets := make(map[string][]string) // by class, a cell for each time
+	for i, at := range f.Times {
+		name := "at other times"
+		if len(at.When) > 0 {
+			name = "by " + figure.List(at.When)
+		}
+		columns = append(columns, column{name, false})
+		for _, c := range at.Classes {
+			if gets[c.Class] == nil {
+				gets[c.Class] = slices.Repeat([]string{"-"}, len(f.Times))
+			}
+			if gets[c.Class][i] = figure.Rate(c.AllBusy); wished {
+				gets[c.Class][i] = figure.Rate(c.Gets)
+			}
+		}
+	}
+	t.Line("")
+	what := "all busy"
+	if wished {
+		what = "gets"
+	}
+	t.Line("  %s, at each of the times that the file names", what)
+	w := t.grid(columns, nil)
+	for _, c := range f.Classes {
+		if gets[c.Class] == nil {
+			continue
+		}
+		row := table.Row{strings.Repeat("  ", strings.Count(c.Class, "/")) + c.Class[strings.LastIndexByte(c.Class, '/')+1:]}
+		for _, cell := range gets[c.Class] {
+			row = append(row, cell)
+		}
+		delete(gets, c.Class) // the alternatives of a class are one row
+		w.add(row)
+	}
+	t.put(w)
 }

@@ -1,0 +1,101 @@
+package datapath
+
+import (
+	"flag"
+	"math/rand/v2"
+	"testing"
+	"time"
+
+	"imbrel/core/packet"
+	"imbrel/core/plan"
+	"imbrel/core/policy"
+	"imbrel/core/share"
+	"imbrel/core/unit"
+)
+
+var waits = flag.Int("waits", 300, "in how many random trees TestBelowItsPromise measures the waits of a class")
+
+// No packet of a class that sends no more than its promise, each after the time of the last one at it, waits
+// longer than the bound, whatever the others send; and the bound is no more than a quarter above what is seen.
+func TestBelowItsPromise(t *testing.T) {
+	worst := 0.0
+	beyond, tried := 0, 0
+	for trial := range *waits {
+		r := rand.New(rand.NewPCG(51, uint64(trial)))
+		g := &randomTree{r: r}
+		shape := unit.Rate(1_000_000 + r.IntN(9_000_000))
+		line := shape * unit.Rate(1+r.IntN(10))
+		p := plan.New(&policy.Policy{Shape: unit.Share{Rate: shape}, Treat: g.level(1+r.IntN(4), shape, shape)}, line, packet.FramingIP())
+		var of []*plan.Entry
+		for _, e := range p.Entries {
+			if _, ok := leafOf(e); ok {
+				if _, ok := share.BelowPromise(p, e, 64, p.MaxPacket); ok && e.Promise > 20_000 {
+					of = append(of, e)
+				}
+			}
+		}
+		if len(of) == 0 || len(p.Problems) > 0 {
+			continue
+		}
+		tried++
+		e := of[r.IntN(len(of))]
+		own, _ := leafOf(e)
+		const lasts = 3 * time.Second
+		fs := make([]flood, 0, g.leaves)
+		for i := 1; i <= g.leaves; i++ {
+			if i == own || r.IntN(8) == 0 {
+				continue
+			}
+			starts := time.Duration(0)
+			if r.IntN(3) == 0 {
+				starts = time.Duration(r.Int64N(int64(lasts / 2)))
+			}
+			length := 1500
+			if r.IntN(3) == 0 {
+				length = 64 + r.IntN(1437)
+			}
+			fs = append(fs, flood{i, length, line + line/10, starts, lasts})
+		}
+		rivals := floods(fs...)
+		length := func() int { return 64 + r.IntN(1437) }
+		if r.IntN(2) == 0 {
+			same := length()
+			length = func() int { return same }
+		}
+		gaps := r.IntN(3)
+		at, size := time.Duration(r.Int64N(int64(lasts/4))), length()
+		rival, more := rivals()
+		next := func() (arrival, bool) {
+			if at < lasts && (!more || at <= rival.at) {
+				a := arrival{at, own, size}
+				at += e.Promise.Time(unit.Size(size)) + 1
+				if size = length(); gaps > 0 && r.IntN(3*gaps) == 0 {
+					at += time.Duration(r.Int64N(int64(e.Promise.Time(10_000))))
+				}
+				return a, true
+			}
+			a, ok := rival, more
+			if ok {
+				rival, more = rivals()
+			}
+			return a, ok
+		}
+		serve(New(Config{Plan: p}), line, next, func(now time.Duration, pkt *packet.Packet) {
+			if int(pkt.Flow.ToPort) != own {
+				return
+			}
+			bound, _ := share.BelowPromise(p, e, unit.Size(pkt.Size), p.MaxPacket)
+			waited := now + line.Time(unit.Size(pkt.Size)) - pkt.Arrived
+			worst = max(worst, float64(waited)/float64(bound))
+			if waited > bound {
+				if beyond++; beyond <= 5 {
+					t.Errorf("tree %d: a packet of %d B of %s, promised %s of %s, waits %v; the bound is %v", trial, pkt.Size, e.Name, e.Promise, shape, waited, bound)
+				}
+			}
+		})
+	}
+	t.Logf("%d trees: the longest wait is %.3f of its bound; %d packets wait longer", tried, worst, beyond)
+	if worst < 0.8 {
+		t.Errorf("the longest wait is %.3f of its bound: the bound says little", worst)
+	}
+}
