@@ -19,8 +19,9 @@ func (s *survey) raise(d *demand) {
 }
 
 func boundBelowCalls() Rule {
-	return Rule{"bound-below-calls", Warning, `The calls of a rehearsal take more than the bound of their class. The bound does not refuse the last call, it damages all
-of them. Raise the bound, or let the phone system admit fewer calls.`,
+	return Rule{"bound-below-calls", Warning, `The calls of a rehearsal take more than the bound of their class. The bound does not refuse the last call: all calls
+compete for it. Which of them loses packets changes slowly, as the clocks of the phones drift: a call can lose half of its packets for half a minute,
+while others lose none. Raise the bound, or let the phone system admit fewer calls.`,
 		func(s *survey) {
 
 			s.voices(func(d *demand) {
@@ -29,7 +30,7 @@ of them. Raise the bound, or let the phone system admit fewer calls.`,
 					return
 				}
 				s.say(d.entry.Spec.At, d.plan.Where(), fmt.Sprintf("the %d calls of `%s` take %s, and `%s` may have %s", d.calls, d.rehearsal.Name, figure.Rate(int64(all)), d.entry.Name, figure.Rate(int64(d.entry.Ceiling))),
-					fmt.Sprintf("%s of every call is lost when all talk; %d calls fit", figure.Ratio(1-float64(d.entry.Ceiling)/float64(all)), int64(d.entry.Ceiling/one)),
+					fmt.Sprintf("when all talk, %s of their packets are lost; which calls lose them changes slowly, and one can lose half for half a minute; %d calls fit", figure.Ratio(1-float64(d.entry.Ceiling)/float64(all)), int64(d.entry.Ceiling/one)),
 					fmt.Sprintf("give it %s, as `police: {calls: %d, codec: %s}` does, or plan for %d calls", figure.Rate(int64(all)), d.calls, d.traffic.Codec.Name, int64(d.entry.Ceiling/one)))
 				s.raise(d)
 			})

@@ -108,6 +108,7 @@ type Path struct { // what every packet touches comes first
 	straight   bool                     // nothing ever waits
 	room       func(int32) bool         // nil: there is always some
 	countAs    *plan.Plan               // by whose entries is counted; nil: by ClassOf alone
+	closed     bool                     // rates are over
 	stopped    int                      // of the acts of the packet that was policed last, the one that did it
 	turned     func(e *plan.Entry, l Limit, at time.Duration, inForce bool)
 	drop       func(*packet.Packet, Reason)
@@ -185,26 +186,6 @@ func (p *Path) Counters() []Counters {
 		}
 	}
 	return out
-}
-
-// Subtract leaves what was counted after an earlier time, by the counters of then. The most
-// that waited or conformed stays that of all the time.
-func (c *Counters) Subtract(before *Counters) {
-	c.OfferedPackets -= before.OfferedPackets
-	c.OfferedBytes -= before.OfferedBytes
-	c.SentPackets -= before.SentPackets
-	c.SentBytes -= before.SentBytes
-	c.Congested -= before.Congested
-	c.TooLarge -= before.TooLarge
-	for i := range c.Drops {
-		c.Drops[i] -= before.Drops[i]
-	}
-	for i := range c.Colors {
-		c.Colors[i] -= before.Colors[i]
-	}
-	for i := range c.Marks {
-		c.Marks[i] -= before.Marks[i]
-	}
 }
 
 // Add adds what another path counted of the same entry. The most that waited or conformed is
@@ -375,7 +356,7 @@ func (p *Path) departs(now time.Duration, s *state, pkt *packet.Packet) {
 	c.SentBytes += uint64(pkt.Size)
 	c.Marks[pkt.DSCP()]++
 	for i := s.of; i != nil; i = i.key.outer {
-		i.sent(now, pkt)
+		i.sent(now, pkt, p.closed)
 	}
 	if pkt.Congested {
 		pkt.Congested = false

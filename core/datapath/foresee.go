@@ -9,6 +9,7 @@ import (
 	"imbrel/core/packet"
 	"imbrel/core/plan"
 	"imbrel/core/policy"
+	"imbrel/core/unit"
 )
 
 // A Foresight says what a policy would do with a packet that does not come to it: one
@@ -61,6 +62,17 @@ func (f *Foresight) holds(now time.Duration, w *plan.When) bool {
 // holds reports whether a `when` of the path's policy holds now.
 func (p *Path) holds(w *plan.When) bool {
 	return slices.ContainsFunc(p.triggers, func(t *trigger) bool { return t.when == w && t.inForce })
+}
+
+// Slowest returns the least upper limit of an entry and those around it that is in force, or the rate
+// where that is less.
+func (f *Foresight) Slowest(now time.Duration, e *plan.Entry, rate unit.Rate) unit.Rate {
+	for ; e != nil; e = e.Parent {
+		if m := e.AtMost; m != nil && f.holds(now, m.When) {
+			rate = min(rate, m.Rate)
+		}
+	}
+	return rate
 }
 
 // Mark marks a packet as an entry and those around it would, the outermost first, and

@@ -308,8 +308,8 @@ type Instance struct {
 
 // Counts are what is counted for an instance.
 type Counts struct {
-	Offered, Dropped, Sent  uint64 // packets
-	OfferedBytes, SentBytes uint64
+	Offered, Dropped, Sent  uint64  // packets
+	OfferedBytes, SentBytes uint64  // SentBytes: until rates are over
 	Wait                    float64 // of all that were sent together, in ns
 	MaxWait                 time.Duration
 	Busiest                 Busiest    // of what was sent
@@ -334,13 +334,15 @@ func (c *Counts) add(o *Counts) {
 	}
 }
 
-func (c *Counts) sent(now time.Duration, pkt *packet.Packet) {
+func (c *Counts) sent(now time.Duration, pkt *packet.Packet, closed bool) {
 	wait := now - pkt.Arrived
 	c.Sent++
-	c.SentBytes += uint64(pkt.Size)
 	c.Wait += float64(wait)
 	c.MaxWait = max(c.MaxWait, wait)
-	c.Busiest.Add(now, int(pkt.Size))
+	if !closed {
+		c.SentBytes += uint64(pkt.Size)
+		c.Busiest.Add(now, int(pkt.Size))
+	}
 }
 
 func (c *Counts) metered(now time.Duration, size int, color meter.Color) {

@@ -73,45 +73,80 @@ func Judge(c codec.Codec, playout time.Duration, packets []Packet, offset time.D
 	if len(packets) == 0 {
 		return out
 	}
+	w := newWalker(c, playout, packets)
+	for i := range packets {
+		w.walk(&packets[i], offset)
+	}
+	w.missing(w.waiting, arrived-w.there.arrived)
+	return w.result()
+}
+
+// Part returns what the packets from one number up to another met of a call whose packets are all given. The
+// playout point is that of the call, which remembers the ten seconds before.
+func Part(c codec.Codec, playout time.Duration, packets []Packet, from, to int, offset time.Duration) Call {
+	var out Call
+	if from >= to {
+		return out
+	}
+	w := newWalker(c, playout, packets)
+	var part *walker
+	for i := range packets[:to] {
+		if i == from {
+			w.missing(w.waiting, 0) // those before are not of the part
+			w.waiting = 0
+			part = w.part(measure.Window{From: packets[from].Sent - w.begin, To: packets[to-1].Sent - w.begin + c.Interval})
+		}
+		w.walk(&packets[i], offset)
+		if part != nil {
+			part.walk(&packets[i], offset)
+		}
+	}
+	part.missing(part.waiting, 0)
+	return part.result()
+}
+
+// A walker books the packets of a call, or of a part of one, in their order.
+type walker struct {
+	there, back    way
+	begin          time.Duration
+	first, waiting int64 // the number of the next echo, and packets before it that did not return
+	trips          measure.Distribution
+}
+
+func newWalker(c codec.Codec, playout time.Duration, packets []Packet) *walker {
 	begin := packets[0].Sent
 	end := packets[len(packets)-1].Sent - begin + c.Interval
 	there, back := measure.NewCall(c, playout, 0, end)
-	w := walker{there: way{flow: there, end: end}, back: way{flow: back, end: end}}
-	var trips measure.Distribution
-	first, waiting := int64(0), int64(0) // the number of the next echo, and packets before it that did not return
-	if n := firstNumber(packets); n > 0 {
-		first = n
+	return &walker{there: way{flow: there, end: end}, back: way{flow: back, end: end}, begin: begin}
+}
+
+// part returns a walker of the packets from now on.
+func (w *walker) part(span measure.Window) *walker {
+	out := &walker{begin: w.begin, first: w.first}
+	for _, way := range []struct{ of, to *way }{{&w.there, &out.there}, {&w.back, &out.back}} {
+		*way.to = *way.of
+		way.to.flow, way.to.end = way.of.flow.Window(0, span, way.of.sent), span.To
+		way.to.before, way.to.sent, way.to.arrived, way.to.late, way.to.delays = way.of.sent, 0, 0, 0, measure.Distribution{}
 	}
-	for i := range packets {
-		p := &packets[i]
-		if !p.Returned {
-			waiting++
-			continue
-		}
-		w.missing(waiting, p.Number-first)
-		waiting, first = 0, max(first, p.Number+1)
-		sent := p.Sent - begin
-		w.there.delivered(sent, max(0, p.Came-p.Sent-offset))
-		w.back.delivered(p.Left-offset-begin, max(0, p.Back-p.Left+offset))
-		trips.Add(max(0, p.Back-p.Sent-(p.Left-p.Came)))
-	}
-	w.missing(waiting, arrived-w.there.arrived)
-	out.There, out.Back, out.RoundTrip = w.there.result(), w.back.result(), trips.Summary()
 	return out
 }
 
-// firstNumber returns the number of the first echo of a part of a call: what came before it is of no
-// matter here, but for packets of this part that did not return.
-func firstNumber(packets []Packet) int64 {
-	for i := range packets {
-		if packets[i].Returned {
-			return packets[i].Number - int64(i)
-		}
+// walk books a packet, once one after it has returned.
+func (w *walker) walk(p *Packet, offset time.Duration) {
+	if !p.Returned {
+		w.waiting++
+		return
 	}
-	return 0
+	w.missing(w.waiting, p.Number-w.first)
+	w.waiting, w.first = 0, max(w.first, p.Number+1)
+	w.there.delivered(p.Sent-w.begin, max(0, p.Came-p.Sent-offset))
+	w.back.delivered(p.Left-offset-w.begin, max(0, p.Back-p.Left+offset))
+	w.trips.Add(max(0, p.Back-p.Sent-(p.Left-p.Came)))
 }
 
-type walker struct{ there, back way }
+func (w *walker) result() Call {
+	return Call{There: w.there.result(), Back: w.back.result(), RoundTrip: w.trips.Summary()}
+}
 
 // missing books packets that did not return, of which the far end sent so many echoes: which they
 // were is not known, and the first are taken.
@@ -132,6 +167,7 @@ type way struct {
 	end           time.Duration
 	last, step    time.Duration // when the last was sent, and how long after the one before
 	delay         time.Duration // of the last that arrived
+	before        int64         // packets of the call before this part
 	sent, arrived int64
 	late          int64
 	delays        measure.Distribution
@@ -139,7 +175,7 @@ type way struct {
 
 func (w *way) delivered(sent, delay time.Duration) {
 	w.step, w.last, w.delay = max(0, sent-w.last), sent, delay
-	if _, late := w.flow.Delivered(w.sent, sent, delay, w.end); late {
+	if _, late := w.flow.Delivered(w.before+w.sent, sent, delay, w.end); late {
 		w.late++
 	}
 	w.sent++
@@ -148,7 +184,7 @@ func (w *way) delivered(sent, delay time.Duration) {
 }
 
 func (w *way) dropped() {
-	w.flow.Dropped(w.sent)
+	w.flow.Dropped(w.before + w.sent)
 	w.sent++
 }
 

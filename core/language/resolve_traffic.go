@@ -143,7 +143,7 @@ func (s *resolver) expectations(h *policy.Rehearsal) {
 var overTCP = []string{"packet", "control", "paced", "delayed-acks", "receive-window", "initial-window", "from-port", "to-port", "dscp", "vlan", "pcp", "ecn"}
 
 // ofCalls are the keys that go with all calls, those that are needed first.
-var ofCalls = []string{"codec", "between", "interval", "bitrate", "playout", "speech", "rtcp", "from-port", "to-port", "dscp", "vlan", "pcp", "ecn"}
+var ofCalls = []string{"codec", "between", "interval", "bitrate", "playout", "speech", "rtcp", "skew", "from-port", "to-port", "dscp", "vlan", "pcp", "ecn"}
 
 // trafficKeys are the keys that go with the one that says the kind of a traffic,
 // those that are needed first.
@@ -155,8 +155,8 @@ var trafficKeys = []struct {
 }{
 	{"calls", policy.Calls, 2, ofCalls},
 	{"erlangs", policy.Calls, 3, append([]string{"holding"}, ofCalls...)},
-	{"rate", policy.Stream, 3, []string{"packet", "from", "to", "arrivals", "on", "off", "lengths", "protocol", "from-port", "to-port", "dscp", "vlan", "pcp", "ecn"}},
-	{"video", policy.Video, 2, []string{"from", "to", "packet", "frames", "key-frames", "from-port", "to-port", "dscp", "vlan", "pcp", "ecn"}},
+	{"rate", policy.Stream, 3, []string{"packet", "from", "to", "arrivals", "skew", "on", "off", "lengths", "protocol", "from-port", "to-port", "dscp", "vlan", "pcp", "ecn"}},
+	{"video", policy.Video, 2, []string{"from", "to", "packet", "frames", "key-frames", "skew", "from-port", "to-port", "dscp", "vlan", "pcp", "ecn"}},
 	{"tcp", policy.TCPFlows, 2, append([]string{"from", "to", "bytes", "app-rate"}, overTCP...)},
 	{"requests", policy.Exchanges, 4, append([]string{"from", "to", "answer", "think", "request"}, overTCP...)},
 	{"pages", policy.Pages, 5, append([]string{"from", "to", "objects", "object", "think", "request", "connections"}, overTCP...)},
@@ -191,6 +191,7 @@ func (s *resolver) traffic(t *trafficLine) {
 			s.problem(g.Place, 0, "remove it; `"+k.key+"` goes with "+strings.Join(k.with, ", ")+", starts, lasts", "`%s` means nothing to `%s`", g.Key, k.key)
 		}
 	}
+	s.clock(t)
 	switch t.Kind {
 	case policy.Calls:
 		s.calls(t)
@@ -211,6 +212,17 @@ func (s *resolver) traffic(t *trafficLine) {
 		return
 	}
 	s.ends(t)
+}
+
+// clock gives senders a clock of their own, where they have one and nothing else is said.
+func (s *resolver) clock(t *trafficLine) {
+	switch own := t.Arrivals == policy.Constant || t.Arrivals == policy.OnOff; {
+	case t.Kind != policy.Calls && t.Kind != policy.Stream && t.Kind != policy.Video:
+	case !own && has(t, "skew"):
+		s.problem(t.PlaceOf("skew"), 0, "remove it, or write `arrivals: constant`", "`skew` means nothing to arrivals of the kind %s", t.Arrivals)
+	case own && !has(t, "skew"):
+		t.Skew = policy.DefaultSkew
+	}
 }
 
 // bursts checks that a stream has the times of its bursts where it sends in bursts.

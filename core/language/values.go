@@ -90,6 +90,15 @@ func count(what string, low, high int) shape[int] {
 	})
 }
 
+// parseSkew reads parts in a million.
+func parseSkew(s string) (int, error) {
+	n, err := strconv.Atoi(strings.TrimSpace(strings.TrimSuffix(s, "ppm")))
+	if err != nil || n < 0 || n > 1000 || n > 0 && !strings.HasSuffix(s, "ppm") {
+		return 0, fmt.Errorf("%.40q is not parts in a million from 0 to 1000ppm", s)
+	}
+	return n, nil
+}
+
 func parsePrefix(s string) (netip.Prefix, error) {
 	if p, err := netip.ParsePrefix(s); err == nil {
 		if p.Masked() != p {

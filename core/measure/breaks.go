@@ -13,6 +13,8 @@ type Break struct {
 	Ramp   string `json:"ramp"` // the traffic's name
 	Text   string `json:"text"` // of the expectation
 	Breaks bool   `json:"breaks"`
+	// Judged is in how many parts of the ramp there was something to judge.
+	Judged int `json:"judged_parts"`
 	// When, from the start of the rehearsal, and what the ramp was at, where it breaks. Holds
 	// is what it was at a part before, when it held.
 	AtS   float64 `json:"at_s,omitempty"`
@@ -61,14 +63,18 @@ func (m *Measures) breaks(r *Result) {
 			if t.Kind == policy.Calls {
 				b.Unit, b.From, b.To = "calls", int64(t.Ramp.FromCalls), int64(t.Calls)
 			}
-			fails := make([]bool, len(windows))
-			for k := range windows {
-				fails[k] = m.failsIn(r, e, windows[k])
+			var fails []bool
+			var judged []Window
+			for _, w := range windows {
+				if holds, known := m.holdsIn(r, e, w); known {
+					fails, judged = append(fails, !holds), append(judged, w)
+				}
 			}
-			if k := Turn(fails); k < len(windows) {
-				b.Breaks, b.AtS, b.Value = true, windows[k].From.Seconds(), at(t, windows[k].From)
+			b.Judged = len(judged)
+			if k := Turn(fails); k < len(judged) {
+				b.Breaks, b.AtS, b.Value = true, judged[k].From.Seconds(), at(t, judged[k].From)
 				if k > 0 {
-					holds := at(t, windows[k-1].From)
+					holds := at(t, judged[k-1].From)
 					b.Holds = &holds
 				}
 			}
@@ -120,8 +126,9 @@ func momentary(e *policy.Expectation) bool {
 		slices.Contains([]policy.Metric{policy.Delay, policy.Jitter, policy.Loss, policy.Late, policy.MOS, policy.Drops, policy.QueueSize, policy.RoundTrip}, e.Metric)
 }
 
-// failsIn reports whether an expectation was measured in a window not to hold.
-func (m *Measures) failsIn(r *Result, e *policy.Expectation, w Window) bool {
+// holdsIn reports whether an expectation was measured to hold in a window; known false: there was
+// nothing in it to judge.
+func (m *Measures) holdsIn(r *Result, e *policy.Expectation, w Window) (holds, known bool) {
 	n := 1 + slices.Index(m.Windows, w)
 	var f finding
 	if e.Where != nil {
@@ -129,5 +136,5 @@ func (m *Measures) failsIn(r *Result, e *policy.Expectation, w Window) bool {
 	} else {
 		f = m.endToEnd(e, e.Subject, m.Collectors[n])
 	}
-	return f.absent == "" && !e.HoldsFor(f.value, f.whole)
+	return f.holds(e), f.absent == ""
 }

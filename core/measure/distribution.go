@@ -118,7 +118,7 @@ func (d *Distribution) Statistic(name string) float64 {
 	case name == "max":
 		return float64(d.max)
 	}
-	rank := int64(math.Ceil(percentiles[name] * float64(d.count))) // the nearest rank
+	rank := d.rank(name)
 	seen := int64(0)
 	for i, n := range d.counts {
 		if seen += int64(n); seen >= rank {
@@ -126,6 +126,39 @@ func (d *Distribution) Statistic(name string) float64 {
 		}
 	}
 	return float64(d.max)
+}
+
+// Statistics lists the statistics of a distribution.
+func Statistics() []string { return []string{"mean", "p50", "p95", "p99", "max"} }
+
+// rank returns the place of a percentile, or of the greatest, among the durations in order, from 1: the nearest rank.
+func (d *Distribution) rank(name string) int64 {
+	if name == "max" {
+		return d.count
+	}
+	return int64(math.Ceil(percentiles[name] * float64(d.count)))
+}
+
+// upTo returns how many durations there are in the bucket of a duration in ns and below, and below in those
+// below it.
+func (d *Distribution) upTo(ns float64) int64 {
+	n, last := int64(0), bucket(time.Duration(ns))
+	for i, count := range d.counts {
+		if d.first+int32(i) <= last {
+			n += int64(count)
+		}
+	}
+	return n
+}
+
+func (d *Distribution) below(ns float64) int64 {
+	n, last := int64(0), bucket(time.Duration(ns))
+	for i, count := range d.counts {
+		if d.first+int32(i) < last {
+			n += int64(count)
+		}
+	}
+	return n
 }
 
 // Milliseconds is a summary of a distribution, in milliseconds.

@@ -24,6 +24,7 @@ type Flow struct {
 	booked   []booking
 	other    *Flow // of a call, the other direction
 	windows  []*Flow
+	window   bool  // of another flow
 	base     int64 // number of the first packet of a window
 }
 
@@ -38,6 +39,7 @@ type booking struct {
 type call struct {
 	codec   codec.Codec
 	playout time.Duration
+	whole   *call     // that this is a window of, whose playout point it has; nil: of none
 	minima  []minimum // of the last playoutWindow, each less than those after it
 	leasts  float64   // sum of the least delay, at each packet that came
 	came    int64
@@ -93,7 +95,7 @@ func (f *Flow) Delivered(n int64, sent, delay, end time.Duration) (counts, late 
 	if !f.hasShift {
 		f.hasShift, f.shift = true, delay
 	}
-	return sent+delay < end+f.shift, late
+	return f.window || sent+delay < end+f.shift, late
 }
 
 // Dropped books packet number n, which was lost.
@@ -108,14 +110,10 @@ func (c *call) arrived(n int64, at, delay time.Duration) (late bool) {
 	if c == nil {
 		return false
 	}
-	for len(c.minima) > 0 && c.minima[len(c.minima)-1].delay >= delay {
-		c.minima = c.minima[:len(c.minima)-1]
+	if c.whole == nil {
+		c.remember(at, delay)
 	}
-	c.minima = append(c.minima, minimum{at, delay})
-	for c.minima[0].at < at-playoutWindow {
-		c.minima = c.minima[1:]
-	}
-	least := c.minima[0].delay
+	least := c.least()
 	c.leasts += float64(least)
 	c.came++
 	if late = delay > least+c.playout; late {
@@ -125,6 +123,26 @@ func (c *call) arrived(n int64, at, delay time.Duration) (late bool) {
 		c.note(n, played)
 	}
 	return late
+}
+
+// remember brings the least delays of the last ten seconds up to date.
+func (c *call) remember(at, delay time.Duration) {
+	for len(c.minima) > 0 && c.minima[len(c.minima)-1].delay >= delay {
+		c.minima = c.minima[:len(c.minima)-1]
+	}
+	c.minima = append(c.minima, minimum{at, delay})
+	for c.minima[0].at < at-playoutWindow {
+		c.minima = c.minima[1:]
+	}
+}
+
+// least returns the least delay of the last ten seconds: in a window that of the call, which had the
+// packet first.
+func (c *call) least() time.Duration {
+	if c.whole != nil {
+		return c.whole.least()
+	}
+	return c.minima[0].delay
 }
 
 // note books what became of packet number n.
@@ -185,16 +203,17 @@ func (f *Flow) Jitter() time.Duration { return time.Duration(f.jitter) }
 func (f *Flow) IsCall() bool { return f.call != nil }
 
 // Window returns the measure of the flow's packets of one window of time, made with
-// the first: first is its number.
+// the first: first is its number. What is delivered in it is booked to the flow first. All of its packets that
+// are delivered count in its rate.
 func (f *Flow) Window(n int, span Window, first int64) *Flow {
 	for len(f.windows) <= n {
 		f.windows = append(f.windows, nil)
 	}
 	w := f.windows[n]
 	if w == nil {
-		w = &Flow{from: span.From, lasts: span.To - span.From, base: first}
+		w = &Flow{from: span.From, lasts: span.To - span.From, base: first, window: true}
 		if f.call != nil {
-			w.call = &call{codec: f.call.codec, playout: f.call.playout}
+			w.call = &call{codec: f.call.codec, playout: f.call.playout, whole: f.call}
 			if n < len(f.other.windows) && f.other.windows[n] != nil {
 				w.other = f.other.windows[n]
 				w.other.other = w

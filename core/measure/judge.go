@@ -85,6 +85,12 @@ type finding struct {
 	name   string   // of these, when they are the worst of several
 	whole  float64  // what the limit is a part of: 1, or a promise
 	absent string   // why there is no value
+	above  bool     // it is more than the value: that of what did not end
+}
+
+// holds reports whether what was measured keeps an expectation.
+func (f *finding) holds(e *policy.Expectation) bool {
+	return f.absent == "" && e.HoldsFor(f.value, f.whole) && !(f.above && !e.AtLeast())
 }
 
 func (m *Measures) outcome(r *Result, e *policy.Expectation) Outcome {
@@ -111,9 +117,9 @@ func (m *Measures) outcome(r *Result, e *policy.Expectation) Outcome {
 		return o
 	}
 	o.Limit = round(e.Limit*f.whole/u.per, 6)
-	o.Holds = e.HoldsFor(f.value, f.whole)
+	o.Holds = f.holds(e)
 	shown := round(f.value/u.per, 6)
-	o.Measured = &shown
+	o.Measured, o.Above = &shown, f.above
 	if !o.Holds {
 		o.Why = m.why(r, e, &f)
 	}
@@ -148,10 +154,10 @@ func (m *Measures) endToEnd(e *policy.Expectation, subject string, c *Collector)
 	traffic := m.isTraffic(subject)
 	ts := c.in(func(t *Tally) bool {
 		switch {
-		case traffic:
-			return c.names[t.Traffic] == subject
 		case e.Metric == policy.Throughput && c.acknowledges(t):
 			return false // of TCP the direction of the data counts
+		case traffic:
+			return c.names[t.Traffic] == subject
 		case e.Metric == policy.Throughput: // of the packets themselves that are in the class
 			return c.Sets.Has(t.In, subject)
 		}

@@ -37,12 +37,14 @@ type Result struct {
 type Outcome struct {
 	Text     string   `json:"text"`
 	Measured *float64 `json:"measured"` // nil: nothing to measure
-	Unit     string   `json:"unit"`
-	Limit    float64  `json:"limit"`        // what it is compared with, in the same unit
-	Of       string   `json:"of,omitempty"` // the traffic that it was judged by: the worst
-	Holds    bool     `json:"holds"`
-	Reason   string   `json:"reason,omitempty"`
-	Why      *Why     `json:"why,omitempty"` // where and why it failed
+	// Above says that it is more than Measured: that of a request or transfer that did not end.
+	Above  bool    `json:"measured_is_above,omitempty"`
+	Unit   string  `json:"unit"`
+	Limit  float64 `json:"limit"`        // what it is compared with, in the same unit
+	Of     string  `json:"of,omitempty"` // the traffic that it was judged by: the worst
+	Holds  bool    `json:"holds"`
+	Reason string  `json:"reason,omitempty"`
+	Why    *Why    `json:"why,omitempty"` // where and why it failed
 
 	e *policy.Expectation
 }

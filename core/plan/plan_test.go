@@ -98,7 +98,7 @@ func TestWhatCannotBeKept(t *testing.T) {
 	}{
 		{"promises and bounds above the whole", level(policy.Entry{Priority: 1, AtMost: most(rate(3 * mbit))}, policy.Entry{AtLeast: percent(80)}), "with at-least 80% (8Mbit/s) for `c2` the promises come to 11Mbit/s, and there is 10Mbit/s"},
 		{"a bound above what its parent is promised", level(policy.Entry{AtLeast: percent(10), Treat: level(policy.Entry{Priority: 1, AtMost: most(rate(2 * mbit))})}, policy.Entry{AtLeast: percent(90)}), "with a bound of 2Mbit/s for `c1` the promises within `c1` come to 2Mbit/s, and it is promised 1Mbit/s"},
-		{"a promise above the ceiling", level(policy.Entry{AtLeast: percent(40), AtMost: most(rate(3 * mbit))}), "at-least 40% (4Mbit/s) is above at-most 3Mbit/s"},
+		{"a promise above the ceiling", level(policy.Entry{AtLeast: percent(40), AtMost: most(rate(3 * mbit))}), "at-least 40% (4Mbit/s) is above its at-most 3Mbit/s"},
 		{"two per cents of different bases that fit", level(policy.Entry{AtLeast: percent(10), Treat: level(policy.Entry{AtLeast: percent(30), AtMost: most(percent(20))})}, policy.Entry{AtLeast: percent(90)}), ""},
 		{"a policer that only marks bounds nothing", level(policy.Entry{AtLeast: percent(40), Police: police(rate(3*mbit), false)}), ""},
 		{"each: the ceiling is one instance's", level(policy.Entry{AtLeast: percent(40), Each: policy.BySource, AtMost: most(rate(3 * mbit))}), ""},

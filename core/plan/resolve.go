@@ -126,7 +126,7 @@ func (r *resolver) entry(parent *Entry, spec *policy.Entry, whole, ceiling unit.
 			what = fmt.Sprintf("the upper limit of `%s` around it, ", parent.Name)
 		}
 		if m := e.AtMost; m != nil && m.When == nil && m.Rate == e.Ceiling {
-			what, help = "its own at-most ", "raise the limit or lower the promise"
+			what, help = "its at-most ", "raise the limit or lower the promise"
 		} else if m := e.Meter; m != nil && m.bounds(e.Ceiling) {
 			what, help = "its policer's ", "raise the limit or lower the promise"
 		}

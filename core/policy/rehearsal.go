@@ -68,8 +68,11 @@ type Traffic struct {
 	Rate     unit.Rate // of IP bytes; of Video, the mean
 	Packet   unit.Size // the IP packet's length, of Video the longest
 	Arrivals Arrivals
-	On, Off  time.Duration // of OnOff: the mean times
-	Varied   bool          // lengths are exponentially distributed, and Packet is their mean
+	// Skew is by how many parts in a million the clocks of its senders are off at most. Where it is not 0, each
+	// packet is late by up to the time of one at the slowest queue on its way. 0: clocks are exact.
+	Skew    int
+	On, Off time.Duration // of OnOff: the mean times
+	Varied  bool          // lengths are exponentially distributed, and Packet is their mean
 	// Frames are those of a Video, a second, and KeyFrames the time from one key frame to the
 	// next; 0: there are none.
 	Frames    int
@@ -125,10 +128,15 @@ const (
 	Constant Arrivals = iota // evenly
 	Poisson                  // at random, independent of each other
 	OnOff                    // evenly, in bursts with pauses between them, both of heavy-tailed lengths
+	Exact                    // evenly, by an exact clock
 )
 
+// DefaultSkew is the Skew that the language gives to calls, streams and video: crystals are within 50 parts
+// in a million.
+const DefaultSkew = 50
+
 // ArrivalsWords are the words of the language for the arrivals, in their order.
-func ArrivalsWords() []string { return []string{"constant", "poisson", "on-off"} }
+func ArrivalsWords() []string { return []string{"constant", "poisson", "on-off", "exact"} }
 
 func (a Arrivals) String() string { return ArrivalsWords()[a] }
 

@@ -183,6 +183,7 @@ func (r *run) conversations(index int, t *policy.Traffic, end time.Duration) err
 		k.measures = [2]*measure.Flow{r.newFlow(t, end), r.newFlow(t, end)}
 		k.join(r, c.flow, [2]codepoint.DSCP{codepoint.DSCP(c.marks[0] >> 2), codepoint.DSCP(c.marks[1] >> 2)})
 		r.wakeAt(&k.timer, k, c.at)
+		r.clients = append(r.clients, k)
 		r.endsOutside(k)
 	}
 	return nil
@@ -194,9 +195,7 @@ func (c *client) converse(r *run) {
 	for way, e := range []*endpoint{line.client, line.server} {
 		e.Write(c.sends[way])
 		e.Close()
-		for _, f := range c.collected(r, way == 1) {
-			f.Begun()
-		}
+		c.begins(r, way == 1)
 		for _, f := range c.flows[way] {
 			f.Started(c.numbered[way], r.now)
 		}
@@ -214,5 +213,5 @@ func (c *client) conversed(r *run, e *endpoint) {
 	for _, f := range c.flows[way] {
 		f.Ended(c.numbered[way], r.now)
 	}
-	c.completed(r, way == 1)
+	c.completed(r, way)
 }

@@ -50,9 +50,8 @@ type path struct {
 	shadow    *datapath.Path      // of that policy where it is not in force: what it would measure of the load
 	foresight *datapath.Foresight // of that policy
 	config    *datapath.Config
-	names     []string            // of each of the data path's counters
-	before    []datapath.Counters // what was counted in the warm-up; nil: there was none
-	pcps, tcs [][8]uint64         // packets by the priority code point and the traffic class they left with
+	names     []string    // of each of the data path's counters
+	pcps, tcs [][8]uint64 // packets by the priority code point and the traffic class they left with
 }
 
 // A member is what the packets count for that an entry takes.

@@ -43,6 +43,7 @@ func (r *run) result() *measure.Result {
 			res.Captures = append(res.Captures, *s.capture)
 		}
 	}
+	r.unfinished()
 	for _, c := range r.collectors {
 		c.Settle(r.until())
 	}
@@ -103,7 +104,7 @@ func (s *source) account() {
 
 // busy reports whether any packet came to the path.
 func (p *path) busy() bool {
-	return slices.ContainsFunc(p.counted(), func(c datapath.Counters) bool { return c.OfferedPackets > 0 })
+	return slices.ContainsFunc(p.Counters(), func(c datapath.Counters) bool { return c.OfferedPackets > 0 })
 }
 
 func (r *run) interfaceResult(p *port, d policy.Direction, path *path) measure.Interface {
@@ -116,7 +117,7 @@ func (r *run) interfaceResult(p *port, d policy.Direction, path *path) measure.I
 		promises = d == policy.Out || pl.Shape > 0
 	}
 	var sent uint64
-	counters := path.counted()
+	counters := path.Counters()
 	slots := path.measured(r)
 	for i := range counters {
 		c := &counters[i]
@@ -139,7 +140,7 @@ func (r *run) interfaceResult(p *port, d policy.Direction, path *path) measure.I
 		}
 		class.Held(path.Presences(i, r.until()))
 		most, shared, all := path.Instances(i, datapath.MaxInstances)
-		class.Instanced(most, shared, all, r.until())
+		class.Instanced(most, shared, all, r.lasts)
 		if path.config.Plan != nil {
 			class.Fullness = fullness(path.attached.Entries[i], slot, c, all)
 		}
@@ -175,10 +176,10 @@ func fullness(e *plan.Entry, s *slot, c *datapath.Counters, instances []datapath
 	if e.Instances() != nil {
 		return nil // of each instance around it, which is not kept
 	}
-	if m := e.Meter; m != nil {
+	if m := e.Meter; m != nil && c.Colors != [3]uint64{} {
 		add("police", m.Rate, c.Conforming.Most, func(k *datapath.Instance) int64 { return k.Conforming.Most })
 	}
-	if m := e.AtMost; m != nil {
+	if m := e.AtMost; m != nil && s.sent.Most > 0 {
 		add("at-most", m.Rate, s.sent.Most, func(k *datapath.Instance) int64 { return k.Busiest.Most })
 	}
 	return out
@@ -189,8 +190,8 @@ func fullness(e *plan.Entry, s *slot, c *datapath.Counters, instances []datapath
 func (r *run) worstInstance(s *measure.Seen, rate int64, instances []datapath.Instance) {
 	for i := range instances {
 		k := &instances[i]
-		if need := int64(k.Need.Burst()); k.Red > 0 && over(k.OfferedBytes, r.until()) < rate && need > s.BurstNeeded {
-			s.BurstNeeded, s.ActiveBps, s.RedOf, s.Red = need, over(k.OfferedBytes, r.until()), k.Value, k.Red
+		if need := int64(k.Need.Burst()); k.Red > 0 && over(k.OfferedBytes, r.lasts) < rate && need > s.BurstNeeded {
+			s.BurstNeeded, s.ActiveBps, s.RedOf, s.Red = need, over(k.OfferedBytes, r.lasts), k.Value, k.Red
 		}
 	}
 }

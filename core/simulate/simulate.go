@@ -87,11 +87,13 @@ type run struct {
 	network     *network
 	events      events
 	sources     []*source
+	clients     []*client
 	spare       []*flight
 	made        int // flights, spare ones included
 	now         time.Duration
 	lasts       time.Duration // the measured time
 	warm        bool          // the warm-up is over
+	over        bool          // so is the measured time
 	failed      error
 	stopped     bool
 
@@ -162,6 +164,9 @@ func (r *run) timeIs(now time.Duration) {
 	r.now = now
 	if !r.warm && r.now >= r.plan.WarmUp {
 		r.warmed()
+	}
+	if !r.over && r.now >= r.plan.Lasts {
+		r.closed()
 	}
 	r.look()
 }

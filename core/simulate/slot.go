@@ -95,11 +95,13 @@ func (r *run) sends(p *path, f *flight) {
 	for i := int(f.Slot); i >= 0; i = p.Parent(i) {
 		s := &p.slots[i]
 		s.waiting -= size
-		s.sent.Add(r.now, int(size))
 		g := &s.whole
 		g.delay.Add(wait)
 		if counts {
 			g.sent += uint64(size)
+			if !p.ruled || p.Limited(i) {
+				s.sent.Add(r.now, int(size))
+			}
 		}
 		for _, w := range r.open {
 			g := &s.windows[w-1]

@@ -31,6 +31,7 @@ type source struct { // what every packet touches comes first
 	endpoint *endpoint
 	capture  *measure.Capture
 	reader   traffic.Reader
+	clock    traffic.Clock
 
 	flows map[packet.Flow]*sourceFlow // of a capture
 	lasts time.Duration               // of a capture
@@ -200,11 +201,51 @@ func (r *run) stream(index int, t *policy.Traffic, end time.Duration) error {
 	switch p := t.Ramp; {
 	case p != nil:
 		s.From, s.Over = p.FromRate, p.Over
-	case t.Arrivals == policy.Constant: // streams of one rate should not stay in step
+	case t.Arrivals == policy.Constant || t.Arrivals == policy.Exact: // streams of one rate should not stay in step
 		s.Start += time.Duration(s.Random.Int64N(int64(t.Rate.Time(t.Packet))))
 	}
-	r.add(&source{Source: dressed(s, t, true), index: index, from: from, route: hops, end: end, flow: r.newFlow(t, end)})
+	r.add(&source{Source: dressed(s, t, true), index: index, from: from, route: hops, end: end, flow: r.newFlow(t, end), clock: r.clock(t, 0, s.Start)})
 	return nil
+}
+
+// clock returns the clock of the sender of a traffic's source.
+func (r *run) clock(t *policy.Traffic, number int, base time.Duration) traffic.Clock {
+	if t.Skew == 0 {
+		return traffic.Clock{}
+	}
+	return traffic.NewClock(base, t.Skew, traffic.Random(r.options.Seed, t.Name+" clock", number))
+}
+
+// mostJitter bounds how late a packet is at the slowest of links.
+const mostJitter = 100 * time.Millisecond
+
+// jitter returns how late the packets of a source are at most: the time that one of them takes at the slowest queue on its
+// way, of a limit, a shape, an interface or a link, whether or not the policies are in force.
+func (r *run) jitter(f *flight) (longest time.Duration) {
+	ahead := r.fateFrom(f, 0, r.epochNow()).ahead
+	for i := range f.route {
+		h := &f.route[i]
+		for _, d := range []policy.Direction{policy.In, policy.Out} {
+			p := h.path(d)
+			rate := unit.MaxRate
+			if d == policy.Out {
+				rate = h.out.rate
+			}
+			if p.attached != nil {
+				if p.attached.Shape > 0 {
+					rate = min(rate, p.attached.Shape)
+				}
+				if n := ahead[2*i+int(d)].slot; n != unasked {
+					rate = p.foresight.Slowest(r.now, p.attached.Entries[n], rate)
+				}
+			}
+			longest = max(longest, rate.Time(unit.Size(p.config.Framing.Size(f.Length, 0))))
+		}
+		if c := h.out.carrier; c != nil {
+			longest = max(longest, c.rate.Time(unit.Size(c.framing.Size(f.Length, 0))))
+		}
+	}
+	return longest
 }
 
 func (r *run) video(index int, t *policy.Traffic, end time.Duration) error {
@@ -216,7 +257,7 @@ func (r *run) video(index int, t *policy.Traffic, end time.Duration) error {
 	s := &traffic.Video{Rate: t.Rate, Frames: t.Frames, KeyFrames: t.KeyFrames, Packet: int(t.Packet), Line: from.iface.Rate, DSCP: t.DSCP, Start: t.Starts, End: end,
 		Flow: packet.Flow{From: t.From, To: t.To, FromPort: t.FromPort, ToPort: t.ToPort, Protocol: t.Protocol}, ID: random.Uint32(), Random: random}
 	s.Start += time.Duration(random.Int64N(int64(time.Second) / int64(t.Frames)))
-	r.add(&source{Source: dressed(s, t, true), index: index, from: from, route: hops, end: end, flow: r.newFlow(t, end)})
+	r.add(&source{Source: dressed(s, t, true), index: index, from: from, route: hops, end: end, flow: r.newFlow(t, end), clock: r.clock(t, 0, s.Start)})
 	return nil
 }
 
@@ -329,8 +370,7 @@ func (r *run) emitNext(s *source) {
 	if s.reader != nil {
 		s.frame = p.Bytes
 	}
-	p.source, p.sent = s, at
-	defer r.windowed(p)
+	p.source = s
 	number := &s.number
 	if s.flow != nil {
 		p.flow, p.route = s.flow, s.route
@@ -338,9 +378,17 @@ func (r *run) emitNext(s *source) {
 		f := s.track(p.Flow, len(r.windows))
 		p.flow, number, p.route = f.flow, &f.number, s.next
 	}
+	if s.clock.Own() {
+		if s.clock.Jitter == 0 {
+			s.clock.Jitter = min(max(r.jitter(p), 1), mostJitter)
+		}
+		at = min(s.clock.At(at), s.end-1) // as many are sent as by an exact clock
+	}
+	p.sent = at
 	if p.number = *number; r.counts(p) {
 		*number++
 	}
+	r.windowed(p)
 	r.events.plan(event{at: at, kind: emit, source: s, flight: p})
 }
 

@@ -92,9 +92,10 @@ type client struct {
 	open     int // that are asked for
 	pace     unit.Clock
 	thinking bool
-	begun    bool     // a transfer has
-	sends    [2]int64 // of a conversation, the bytes forth and back
-	over     [2]bool  // all of them have arrived
+	begun    bool                // a transfer has
+	booked   [2][]*measure.Flows // where the beginning of what is not complete was booked, forth and back
+	sends    [2]int64            // of a conversation, the bytes forth and back
+	over     [2]bool             // all of them have arrived
 }
 
 // An exchange is a connection over which requests are answered.
@@ -152,6 +153,7 @@ func (r *run) overTCP(index int, t *policy.Traffic, end time.Duration) error {
 			}
 		}
 		r.wakeAt(&c.timer, c, c.starts)
+		r.clients = append(r.clients, c)
 		r.endsOutside(c)
 	}
 	return nil
@@ -286,10 +288,8 @@ func (c *client) transfer(r *run) {
 	writer := line.client
 	first := !c.begun
 	if c.begun = true; first {
-		for _, f := range c.collected(r, false) {
-			if c.Bytes > 0 {
-				f.Begun()
-			}
+		if c.Bytes > 0 {
+			c.begins(r, false)
 		}
 		if c.AppRate == 0 {
 			left := int64(c.Bytes)
@@ -342,9 +342,7 @@ func (c *client) ask(r *run) {
 		}
 	}
 	c.starts, c.left, c.thinking = r.now, c.Objects, false
-	for _, f := range c.collected(r, true) {
-		f.Begun()
-	}
+	c.begins(r, true)
 	for _, l := range c.lines {
 		c.request(r, l)
 	}
@@ -421,7 +419,7 @@ func (c *client) progress(r *run, e *endpoint) {
 		return
 	}
 	c.thinking = true
-	c.completed(r, true)
+	c.completed(r, 1)
 	if c.Kind == policy.Pages {
 		for _, l := range c.lines {
 			l.client.Close()
@@ -443,17 +441,38 @@ func (c *client) transferred(r *run, e *endpoint) {
 	for _, f := range c.flows[0] {
 		f.Ended(c.numbered[0], r.now)
 	}
-	c.completed(r, false)
+	c.completed(r, 0)
 }
 
-// completed books that a transfer, an exchange or a page is complete, if its beginning was
-// booked too.
-func (c *client) completed(r *run, reverse bool) {
-	if c.starts < r.plan.WarmUp {
-		return
+// begins books that a transfer, an exchange or a page begins, in the whole time and in the windows
+// that it is now.
+func (c *client) begins(r *run, reverse bool) {
+	booked := &c.booked[0]
+	if reverse {
+		booked = &c.booked[1]
 	}
-	for _, f := range c.collected(r, reverse) {
+	*booked = append((*booked)[:0], c.collected(r, reverse)...)
+	for _, f := range *booked {
+		f.Begun()
+	}
+}
+
+// completed books that one is complete, where its beginning was booked.
+func (c *client) completed(r *run, way int) {
+	for _, f := range c.booked[way] {
 		f.Completed(r.now - c.starts)
+	}
+	c.booked[way] = c.booked[way][:0]
+}
+
+// unfinished books what is not complete at the end.
+func (r *run) unfinished() {
+	for _, c := range r.clients {
+		for way := range c.booked {
+			for _, f := range c.booked[way] {
+				f.Unfinished(max(min(r.until(), c.end)-c.starts, 0))
+			}
+		}
 	}
 }
 

@@ -1,8 +1,6 @@
 package simulate
 
 import (
-	"slices"
-
 	"imbrel/core/datapath"
 	"imbrel/core/policy"
 )
@@ -20,27 +18,25 @@ func (r *run) warmed() {
 				continue
 			}
 			slots := p.measured(r)
-			p.before = p.Counters()
-			for i := range p.before {
-				c, s := &p.before[i], &slots[i]
-				c.OfferedPackets = c.SentPackets
-				for _, n := range c.Drops {
-					c.OfferedPackets += n
-				}
-				c.OfferedBytes -= uint64(s.waiting)
+			p.Forget(r.now, func(class int) int64 { return slots[class].waiting })
+			for i := range slots {
+				s := &slots[i]
 				s.whole = figures{maxQueue: s.waiting}
-				s.first, s.last = 0, 0
+				s.first, s.last, s.sent = 0, 0, datapath.Busiest{}
 			}
 			p.pcps, p.tcs = nil, nil
 		}
 	}
 }
 
-// counted returns what the path counted after the warm-up.
-func (p *path) counted() []datapath.Counters {
-	out := p.Counters()
-	for i := range p.before {
-		out[i].Subtract(&p.before[i])
+// closed ends the time that rates are over. What waits is sent all the same, or dropped, and counted.
+func (r *run) closed() {
+	r.over = true
+	for _, at := range r.network.ports {
+		for _, p := range []*path{&at.in, &at.out} {
+			if p.Path != nil {
+				p.Close()
+			}
+		}
 	}
-	return slices.Clip(out)
 }

@@ -73,7 +73,7 @@ func TestBadPolicies(t *testing.T) {
 		"rest first":            {change(t, "{class: radar,      mark: af41", "{class: rest,      mark: af41"), "`rest` takes everything"},
 		"more than the whole":   {change(t, "at-least: 30%", "at-least: 80%"), "with at-least 15% (1.71Mbit/s) for `camera` the promises come to 16.518Mbit/s, and there is 11.4Mbit/s at ternrock/radio out"},
 		"more than the rate":    {change(t, "at-least: 30%", "at-least: 11Mbit/s"), "come to 18.398Mbit/s, and there is 11.4Mbit/s at ternrock/radio out"},
-		"promise above ceiling": {change(t, "at-most: 60%", "at-most: 10%"), "at-least 20% (2.28Mbit/s) is above at-most 1.14Mbit/s at ternrock/radio out"},
+		"promise above ceiling": {change(t, "at-most: 60%", "at-most: 10%"), "at-least 20% (2.28Mbit/s) is above its at-most 1.14Mbit/s at ternrock/radio out"},
 		"priority and promise":  {change(t, "priority: 1, police", "priority: 1, at-least: 5%, police"), "`at-least` adds nothing"},
 		"a group in itself":     {change(t, "[pilot-phones, harbour-phones]", "[pilot-phones, phones]"), "the group `phones` contains itself"},
 		"an unknown group":      {change(t, "to: phones}", "to: fones}"), "there is no address or group `fones`"},

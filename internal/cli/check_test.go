@@ -59,7 +59,7 @@ func TestFindings(t *testing.T) {
 	const east = "  - {policy: up, at: east/wan, direction: out}\n"
 	cases := map[string]struct{ old, raises, near, says string }{
 		"bound-below-call":       {"rate: 600kbit/s", "rate: 60kbit/s", "rate: 600kbit/s", "a call of G.711 takes 95.2 kbit/s there: 37.0 % of every call is lost"},
-		"bound-below-calls":      {"rate: 600kbit/s", "rate: 500kbit/s", "rate: 571.2kbit/s", "the 6 calls of `run` take 571 kbit/s, and `voice` may have 500 kbit/s: 12.5 % of every call is lost when all talk; 5 calls fit"},
+		"bound-below-calls":      {"rate: 600kbit/s", "rate: 500kbit/s", "rate: 571.2kbit/s", "the 6 calls of `run` take 571 kbit/s, and `voice` may have 500 kbit/s: when all talk, 12.5 % of their packets are lost; which calls lose them changes slowly, and one can lose half for half a minute; 5 calls fit"},
 		"burst-below-interval":   {"burst: 4kB", "burst: 1000B", "burst: 1428B", "up to 2 of 6 packets of an interval are lost"},
 		"burst-below-packet":     {"burst: 4kB", "burst: 237B", "burst: 238B", "every one of them is dropped"},
 		"contradiction":          {"{to-port: 8000}", "{to-port: 8000, protocol: icmp}", "{to-port: 8000, protocol: udp}", "no packet has both: it never holds"},
@@ -67,6 +67,7 @@ func TestFindings(t *testing.T) {
 		"framing-forgotten":      {"{at: west/wan, sends: 10Mbit/s}", "{at: west/wan, sends: 10Mbit/s, framing: aal5-bridged-llc}", "{at: west/wan, sends: 10Mbit/s, framing: ethernet-vlan}", "9.00 Mbit/s of call packets take 10.02 Mbit/s on a link of 10.0 Mbit/s"},
 		"mark-unserved":          {"treat: [{class: voice, mark: ef}", "treat: [{class: voice, mark: af31} # second\n", "treat: [{class: voice, mark: ef} # second\n", "`calls` is marked af31 at west/lan in, and here it is in the rest, which keeps the mark and does not serve it"},
 		"pressure-flaps":         {"{rate: 90%, when: work}", "{rate: 1Mbit/s, when: {starts: {load: 85%, for: 1s}, ends: {load: 60%, for: 2s}}}", "{rate: 1Mbit/s, when: {starts: {load: 85%, for: 1s}, ends: {load: 10%, for: 2s}}}", "and 1.57 Mbit/s with it, which ends below 5.40 Mbit/s: it comes and goes about every 3s"},
+		"promise-inside-policer": {"at-least: 20%, at-most: {rate: 90%, when: work}}", "at-least: 20%, police: {rate: 2Mbit/s, burst: 20kB}, treat: [{class: fast, at-least: 10%}, {class: rest}]}", "at-least: 20%, at-most: 2Mbit/s, treat: [{class: fast, at-least: 10%}, {class: rest}]}", "the policer of `bulk` drops before its entries count: `bulk/fast` can count on nothing"},
 		"queue-too-shallow":      {"at-least: 20%, at-most", "at-least: 20%, queue: {limit: 1600B}, at-most", "at-least: 20%, queue: {limit: 8kB}, at-most", "a TCP flow of `copy` keeps about 91"},
 		"shape-above-far-end":    {"direction: in}\n", "direction: in}\n  - {policy: up2, at: east/wan, direction: in} # shape: 8Mbit/s\n", "direction: in}\n  - {policy: up2, at: east/wan, direction: in} # shape: 9.5Mbit/s\n", "the shape of 9.00 Mbit/s is above the 8.00 Mbit/s that `up2` lets in at east/wan"},
 		"shared-or-each":         {"- {class: bulk,", "- {class: guest, at-most: 1Mbit/s} # second\n      - {class: bulk,", "- {class: guest, each: destination, at-most: 1Mbit/s} # second\n      - {class: bulk,", "the 2 hosts in `guest` share one limit of 1.00 Mbit/s: when all are busy each has 500 kbit/s"},

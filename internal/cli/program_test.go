@@ -180,7 +180,7 @@ func TestSameSeedSameBytes(t *testing.T) {
 
 // On an idle link the delay is serialisation and propagation, exactly.
 func TestLoneCalls(t *testing.T) {
-	text := strings.ReplaceAll(pair, "SENDS", "100Mbit/s") + `    traffic: [{name: calls, calls: 6, codec: CODEC, between: [10.1.0.1, 10.2.0.1]}]
+	text := strings.ReplaceAll(pair, "SENDS", "100Mbit/s") + `    traffic: [{name: calls, calls: 6, codec: CODEC, skew: 0, between: [10.1.0.1, 10.2.0.1]}]
     expect: [voice loss = 0, calls mos >= 4]
 `
 	for _, c := range []struct {

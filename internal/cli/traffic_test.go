@@ -106,8 +106,8 @@ rehearsals:
     warm-up: WARM
     traffic:
       - {name: burst, rate: 30Mbit/s, packet: 1000B, from: 10.1.0.1, to: 10.2.0.1, lasts: 5s}
-      - {name: steady, rate: 2Mbit/s, packet: 1000B, from: 10.1.0.2, to: 10.2.0.2}
-      - {name: call, calls: 1, codec: g711, between: [10.1.0.3, 10.2.0.3], dscp: ef}
+      - {name: steady, rate: 2Mbit/s, packet: 1000B, arrivals: exact, from: 10.1.0.2, to: 10.2.0.2}
+      - {name: call, calls: 1, codec: g711, skew: 0, between: [10.1.0.3, 10.2.0.3], dscp: ef}
 `
 	res := run(t, inHall("100Mbit/s", "5ms", strings.Replace(text, "WARM", "6s", 1)))
 	if res.DurationS != 14 || res.WarmUpS != 6 {
@@ -133,7 +133,7 @@ rehearsals:
 		}
 	}
 	whole := run(t, inHall("100Mbit/s", "5ms", strings.Replace(text, "    warm-up: WARM\n", "", 1)))
-	if b := rowOf(t, whole, "burst", "forward"); b.SentPackets != 18750 || b.Loss < 0.8 {
+	if b := rowOf(t, whole, "burst", "forward"); b.SentPackets < 18749 || b.SentPackets > 18750 || b.Loss < 0.8 {
 		t.Errorf("the burst without a warm-up: %+v", b.Met)
 	}
 }

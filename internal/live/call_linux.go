@@ -382,7 +382,7 @@ func (k *calls) lowest(from, to time.Duration) (mos float64, any bool) {
 		if last == first {
 			continue
 		}
-		j := echo.Judge(k.config.Codec, k.config.Playout, l.packets[first:last], offset, 0)
+		j := echo.Part(k.config.Codec, k.config.Playout, l.packets, first, last, offset)
 		mos, any = min(mos, *j.There.MOS), true
 		if j.Back.MOS != nil {
 			mos = min(mos, *j.Back.MOS)

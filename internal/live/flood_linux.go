@@ -43,6 +43,7 @@ type flooding struct {
 	conns   []*net.TCPConn
 	resent  uint32
 	segs    uint32
+	slowest atomic.Int64 // nanoseconds of a datagram at the rate that arrives
 }
 
 // A count is how many bytes of IP, and packets, at a time in all.
@@ -122,7 +123,8 @@ func (f *flooding) overUDP(ctx context.Context) error {
 	defer conn.Close()
 	message := classMessage(f.to.IP.To4() == nil, byte(c.DSCP)<<2)
 	b := make([]byte, c.Packet-f.headers())
-	var due time.Duration
+	var due, at time.Duration // of the next datagram: when it is due, and when it is sent, which is a little later
+	random := rand.New(rand.NewPCG(rand.Uint64(), rand.Uint64()))
 	var n count
 	noted := time.Duration(-1)
 	for ctx.Err() == nil && !f.gone.Load() {
@@ -130,7 +132,7 @@ func (f *flooding) overUDP(ctx context.Context) error {
 		if now >= c.Over {
 			break
 		}
-		if wait := due - now; wait > 2*time.Millisecond {
+		if wait := at - now; wait > 2*time.Millisecond {
 			time.Sleep(wait - time.Millisecond)
 			continue
 		} else if wait > 0 {
@@ -148,7 +150,11 @@ func (f *flooding) overUDP(ctx context.Context) error {
 			n.bytes += uint64(c.Packet)
 		}
 		rate := traffic.RampAt(c.From, c.To, c.Over, due)
-		due = max(due+time.Duration(float64(c.Packet)*8/float64(rate)*1e9), now-10*time.Millisecond)
+		gap := time.Duration(float64(c.Packet) * 8 / float64(rate) * 1e9)
+		due = max(due+gap, now-10*time.Millisecond)
+		// Floods through one queue would lock together: each datagram is late by up to the time of one at the rate
+		// that arrives.
+		at = due + time.Duration(random.Int64N(max(int64(gap), f.slowest.Load(), 1)))
 		if now > goneAfter && now-time.Duration(heard.Load()) > goneAfter {
 			f.gone.Store(true)
 		}
@@ -197,7 +203,13 @@ func (f *flooding) listen(d *datagrams, heard *atomic.Int64) {
 		f.lock.Lock()
 		if r.Packets >= f.last.Packets {
 			f.last, f.told = r, true
-			f.arrived = append(f.arrived, count{r.Since, r.Bytes + r.Packets*uint64(f.headers()), r.Packets})
+			now := count{r.Since, r.Bytes + r.Packets*uint64(f.headers()), r.Packets}
+			if n := len(f.arrived); n > 0 {
+				if before := f.arrived[n-1]; now.packets > before.packets {
+					f.slowest.Store(min(int64(now.at-before.at)/int64(now.packets-before.packets), int64(20*time.Millisecond)))
+				}
+			}
+			f.arrived = append(f.arrived, now)
 		}
 		f.lock.Unlock()
 	}

@@ -27,7 +27,11 @@ func (t Text) breaks(runs ...*measure.Result) {
 			continue
 		}
 		with := runs[1].Breaks
-		if j := slices.IndexFunc(with, func(o measure.Break) bool { return o.Ramp == b.Ramp && o.Text == b.Text }); j >= 0 {
+		switch j := slices.IndexFunc(with, func(o measure.Break) bool { return o.Ramp == b.Ramp && o.Text == b.Text }); {
+		case j < 0:
+		case b.Judged+with[j].Judged == 0:
+			t.Line("  %s %s", b.Text, t.broke(b))
+		default:
 			t.Line("  %s %s without, and %s with the policies", b.Text, t.broke(b), t.broke(&with[j]))
 		}
 	}
@@ -39,6 +43,8 @@ func (t Text) breaks(runs ...*measure.Result) {
 // broke says from where on an expectation fails.
 func (t Text) broke(b *measure.Break) painted {
 	switch {
+	case b.Judged == 0:
+		return t.bad("has nothing to judge") + painted(": nothing that it is about was sent during the ramp")
 	case !b.Breaks:
 		return t.good("holds") + painted(" up to "+ramped(b.To, b.Unit))
 	case b.Holds == nil:

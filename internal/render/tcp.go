@@ -50,6 +50,14 @@ func completed(m *measure.TCPMet) string {
 	return fmt.Sprintf("%s of %s", figure.Count(m.Completed), figure.Count(m.Begun))
 }
 
+// took prints a statistic of how long transfers took; of those that did not end it is more than is said.
+func took(m *measure.TCPMet, name string, of func(*measure.Milliseconds) float64) string {
+	if slices.Contains(m.Above, name) {
+		return "> " + times(m.Completion, of)
+	}
+	return times(m.Completion, of)
+}
+
 // flows prints how many flows there were, and how many of them never came about.
 func flows(m *measure.TCPMet) string {
 	if m.Opened < m.Flows {
@@ -75,7 +83,7 @@ func (t Text) tcp(r *measure.Result, v *View) {
 		m := row.TCP
 		cells := table.Row{row.Name, flows(m), figure.Rate(m.GoodputBps), figure.Rate(m.LowestBps), figure.Ratio(m.Retransmissions), figure.Count(m.Timeouts), times(m.RTT, p50), times(m.RTT, p99)}
 		if timed {
-			cells = append(cells, completed(m), times(m.Completion, p50), times(m.Completion, p95))
+			cells = append(cells, completed(m), took(m, "p50", p50), took(m, "p95", p95))
 		}
 		w.add(cells)
 	}
@@ -113,13 +121,13 @@ func (t Text) tcpBeside(without, with *measure.Result, v *View) {
 		}
 		for _, m := range []*measure.TCPMet{other, row.TCP} {
 			part := table.Row{"│", "-", "-", "-"}
-			took := "-"
+			spent := "-"
 			if m != nil {
 				part = table.Row{"│", figure.Rate(m.GoodputBps), figure.Ratio(m.Retransmissions), times(m.RTT, p99)}
-				took = times(m.Completion, p95)
+				spent = took(m, "p95", p95)
 			}
 			if cells = append(cells, part...); timed {
-				cells = append(cells, took)
+				cells = append(cells, spent)
 			}
 		}
 		w.add(cells)

@@ -73,7 +73,11 @@ func measured(o *measure.Outcome) string {
 	if o.Measured == nil {
 		return o.Reason
 	}
-	return figure.Decided(*o.Measured, o.Limit, o.Unit)
+	text := figure.Decided(*o.Measured, o.Limit, o.Unit)
+	if o.Above {
+		return "> " + text
+	}
+	return text
 }
 
 func (t Text) expectations(r *measure.Result) {

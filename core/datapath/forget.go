@@ -1,0 +1,70 @@
+package datapath
+
+import (
+	"time"
+
+	"imbrel/core/meter"
+)
+
+// Forget begins to count anew at a time. What waits counts as offered since, so that what is offered is
+// what is sent, dropped or waits, as always; waiting returns how many bytes wait of a class alone. What has a
+// `when` and is in force counts as having come into force now.
+func (p *Path) Forget(now time.Duration, waiting func(class int) int64) {
+	for i := range p.counters {
+		c := &p.counters[i]
+		packets := c.OfferedPackets - c.SentPackets
+		for _, n := range c.Drops {
+			packets -= n
+		}
+		if *c = (Counters{OfferedPackets: packets}); packets > 0 {
+			c.OfferedBytes = uint64(waiting(i))
+			c.MaxQueueBytes = waiting(i)
+		}
+	}
+	for _, t := range p.triggers {
+		if now >= p.pressure.end {
+			p.look(now)
+		}
+		t.held, t.times, t.came = 0, 0, now
+		if t.inForce {
+			t.times = 1
+		}
+	}
+	for _, e := range p.elements {
+		if s := e.instances; s != nil && s.first == e.number {
+			s.forget(e)
+		}
+	}
+}
+
+// forget begins to count the instances of an element anew.
+func (e *instanceSet) forget(owner *element) {
+	clear(e.gone)
+	e.forgotten, e.shared, e.most = 0, 0, len(e.instances)
+	for _, i := range e.instances {
+		i.Counts = Counts{}
+		if m := owner.entry.Meter; m != nil {
+			i.Need = meter.NewNeed(m.Rate)
+		}
+	}
+	for _, i := range e.instances {
+		for _, s := range i.states {
+			if s.waiting == nil {
+				continue
+			}
+			for o := i; o != nil; o = o.key.outer {
+				o.Offered += uint64(s.waiting.Packets)
+				o.OfferedBytes += uint64(s.waiting.Bytes)
+			}
+		}
+	}
+}
+
+// Close ends the time that rates are over: what an instance sends after it is in no rate.
+func (p *Path) Close() { p.closed = true }
+
+// Limited reports whether the upper limit of an entry is in force.
+func (p *Path) Limited(class int) bool {
+	e := p.elements[class]
+	return e.entry.AtMost != nil && (e.entry.AtMost.When == nil || e.limited)
+}
