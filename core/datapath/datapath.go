@@ -108,7 +108,9 @@ type Path struct { // what every packet touches comes first
 	straight   bool                     // nothing ever waits
 	room       func(int32) bool         // nil: there is always some
 	countAs    *plan.Plan               // by whose entries is counted; nil: by ClassOf alone
+	began      time.Duration            // from when on is counted
 	closed     bool                     // rates are over
+	ended      time.Duration            // since when
 	stopped    int                      // of the acts of the packet that was policed last, the one that did it
 	turned     func(e *plan.Entry, l Limit, at time.Duration, inForce bool)
 	drop       func(*packet.Packet, Reason)

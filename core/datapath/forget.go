@@ -21,6 +21,7 @@ func (p *Path) Forget(now time.Duration, waiting func(class int) int64) {
 			c.MaxQueueBytes = waiting(i)
 		}
 	}
+	p.began = now
 	for _, t := range p.triggers {
 		if now >= p.pressure.end {
 			p.look(now)
@@ -60,8 +61,9 @@ func (e *instanceSet) forget(owner *element) {
 	}
 }
 
-// Close ends the time that rates are over: what an instance sends after it is in no rate.
-func (p *Path) Close() { p.closed = true }
+// Close ends the time that rates are over: what an instance sends after it is in no rate, and what has a `when`
+// is in force no longer.
+func (p *Path) Close(now time.Duration) { p.closed, p.ended = true, now }
 
 // Limited reports whether the upper limit of an entry is in force.
 func (p *Path) Limited(class int) bool {

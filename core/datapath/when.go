@@ -173,11 +173,15 @@ func (t *trigger) byLoad(from, to time.Duration, load unit.Rate, p *Path) {
 // turn changes whether what the trigger is for is in force.
 func (t *trigger) turn(at time.Duration, p *Path) {
 	t.inForce = !t.inForce
+	since := max(at, p.began)
+	if p.closed {
+		since = min(since, p.ended)
+	}
 	if t.inForce {
-		t.came = at
+		t.came = since
 		t.times++
 	} else {
-		t.held += at - t.came
+		t.held += since - t.came
 	}
 	e := t.element
 	if p.turned != nil {

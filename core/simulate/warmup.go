@@ -35,7 +35,7 @@ func (r *run) closed() {
 	for _, at := range r.network.ports {
 		for _, p := range []*path{&at.in, &at.out} {
 			if p.Path != nil {
-				p.Close()
+				p.Close(r.plan.Lasts)
 			}
 		}
 	}

@@ -81,7 +81,7 @@ func (h *house) document() string {
 
 func (h *house) traffic() {
 	r := h.r
-	fmt.Fprint(&h.b, "rehearsals:\n  - name: r\n    lasts: 2s\n    starts-at: 2026-03-02T08:30\n    traffic:\n")
+	fmt.Fprintf(&h.b, "rehearsals:\n  - name: r\n    lasts: 2s\n%s    starts-at: 2026-03-02T08:30\n    traffic:\n", pick(r, "", "    warm-up: 300ms\n"))
 	address := func(node int) string { return fmt.Sprintf("10.%d.0.%d", node, 1+r.IntN(9)) }
 	for i := range 3 + r.IntN(4) {
 		from := r.IntN(h.nodes)
