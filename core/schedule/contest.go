@@ -67,9 +67,13 @@ func (c *contest) charge(i int32, own, size, next uint64, stays bool) uint64 {
 		c.step = step(c.weights)
 	}
 	c.virtual += times(size, c.step)
-	start := c.set.members[i].start + times(size, own)
+	took := times(size, own)
+	start := c.set.members[i].start + took
 	if stays {
-		c.set.put(i, start, start+times(next, own), c.virtual)
+		if next != size {
+			took = times(next, own)
+		}
+		c.set.put(i, start, start+took, c.virtual)
 	}
 	return start
 }

@@ -72,17 +72,16 @@ type node struct {
 	index      int32  // among the children there
 	weight     uint32 // at least 1
 	priority   int8
-	mode       uint8      // how it was chosen last
-	backlogged bool       // a leaf: has something to send; otherwise some child competes
-	competes   bool       // takes part in the contest it is in
-	start      uint64     // there, when it competes again
-	step       uint64     // of the virtual time, at its weight
-	inner      *siblings  // nil: a leaf
-	free       unit.Clock // of the ceiling
+	mode       uint8     // how it was chosen last
+	backlogged bool      // a leaf: has something to send; otherwise some child competes
+	competes   bool      // takes part in the contest it is in
+	start      uint64    // there, when it competes again
+	step       uint64    // of the virtual time, at its weight
+	inner      *siblings // nil: a leaf
+	limit      *limit    // nil: no ceiling
 
+	free      unit.Clock // of the ceiling
 	ceiling   unit.Pace
-	credit    time.Duration
-	peak      *peakClock
 	guarantee unit.Pace
 	due       unit.Clock // of the guarantee
 }
@@ -92,7 +91,8 @@ type siblings struct {
 	of       *node
 	children []*node
 	removed  []*node         // of those added, to be used again
-	slack    []time.Duration // of each child: the time of the largest packet at its guarantee
+	slack    []time.Duration // of each child: the time of its next packet at its guarantee
+	most     []time.Duration // and of the largest packet
 	active   int             // children that compete
 	chosen   *node           // of those, the one to serve next; not kept for the whole
 	urgent   uint32          // a bit for each level in which some do
@@ -103,11 +103,26 @@ type siblings struct {
 	served   unit.Clock // how long it takes at relative to send what was sent
 }
 
-// peakClock is the clock of a rate above the ceiling.
-type peakClock struct {
-	rate   unit.Pace
-	free   unit.Clock
-	credit time.Duration
+// A limit is how far an entry may go beyond its ceiling.
+type limit struct {
+	credit     time.Duration // of the ceiling
+	peak       unit.Pace     // a rate above the ceiling; zero: none
+	free       unit.Clock    // of the peak
+	peakCredit time.Duration
+}
+
+// limited puts a ceiling in force from a time on, its buckets full; 0 is none.
+func (n *node) limited(now time.Duration, ceiling, peak unit.Rate, credit, packet unit.Size) {
+	n.ceiling, n.limit = unit.NewPace(ceiling), nil
+	if ceiling == 0 {
+		return
+	}
+	n.limit = &limit{credit: ceiling.Time(credit)}
+	n.free.Set(now - n.limit.credit)
+	if peak > 0 {
+		n.limit.peak, n.limit.peakCredit = unit.NewPace(peak), peak.Time(2*packet)
+		n.limit.free.Set(now - n.limit.peakCredit)
+	}
 }
 
 const (
@@ -131,7 +146,7 @@ func (t *Tree) add(d *Entry, in *siblings, index int32) *node {
 	if count := len(d.Children); d.Open {
 		n.inner = &siblings{of: n}
 	} else if count > 0 {
-		own := &siblings{of: n, children: make([]*node, count), slack: make([]time.Duration, count), promised: newSet(count), left: contest{set: newSet(count)}}
+		own := &siblings{of: n, children: make([]*node, count), slack: make([]time.Duration, count), most: make([]time.Duration, count), promised: newSet(count), left: contest{set: newSet(count)}}
 		n.inner = own
 		most := 0
 		for i := range d.Children {
@@ -151,21 +166,14 @@ func (t *Tree) add(d *Entry, in *siblings, index int32) *node {
 func (n *node) set(d *Entry, packet unit.Size) {
 	weight := max(d.Weight, 1)
 	*n = node{in: n.in, id: n.id, index: n.index, inner: n.inner, priority: int8(d.Priority), weight: uint32(weight), step: step(uint64(weight)),
-		ceiling: unit.NewPace(d.Ceiling), guarantee: unit.NewPace(d.Guarantee)}
-	if d.Ceiling > 0 {
-		n.credit = d.Ceiling.Time(d.Credit)
-		n.free.Set(-n.credit) // the bucket starts full
-		if d.Peak > 0 {
-			n.peak = &peakClock{rate: unit.NewPace(d.Peak), credit: d.Peak.Time(2 * packet)}
-			n.peak.free.Set(-n.peak.credit)
-		}
-	}
+		guarantee: unit.NewPace(d.Guarantee)}
+	n.limited(0, d.Ceiling, d.Peak, d.Credit, packet)
 	if in := n.inner; in != nil {
 		in.relative = unit.NewPace(d.Relative)
 		in.served.Set(0)
 		for i := range d.Children {
 			if g := d.Children[i].Guarantee; g > 0 {
-				in.slack[i] = g.Time(packet)
+				in.most[i] = g.Time(packet)
 			}
 		}
 	}
@@ -208,15 +216,7 @@ func (t *Tree) Remove(entry int) {
 // takes the ceiling off.
 func (t *Tree) Limit(now time.Duration, entry int, ceiling, peak unit.Rate, credit unit.Size) {
 	n := t.nodes[entry]
-	n.ceiling, n.credit, n.peak = unit.NewPace(ceiling), 0, nil
-	if ceiling > 0 {
-		n.credit = ceiling.Time(credit)
-		n.free.Set(now - n.credit)
-		if peak > 0 {
-			n.peak = &peakClock{rate: unit.NewPace(peak), credit: peak.Time(2 * unit.Size(t.packet))}
-			n.peak.free.Set(now - n.peak.credit)
-		}
-	}
+	n.limited(now, ceiling, peak, credit, unit.Size(t.packet))
 	if t.throttled.at[n.id] > 0 {
 		t.throttled.remove(n.id)
 		if n.backlogged {
@@ -228,11 +228,11 @@ func (t *Tree) Limit(now time.Duration, entry int, ceiling, peak unit.Rate, cred
 // heldUntil returns until when the entry's ceiling, and the peak above it, hold
 // it back.
 func (n *node) heldUntil() time.Duration {
-	if n.ceiling.IsZero() {
+	if n.limit == nil {
 		return 0
 	}
-	if n.peak != nil {
-		return max(n.free.Ready(), n.peak.free.Ready())
+	if !n.limit.peak.IsZero() {
+		return max(n.free.Ready(), n.limit.free.Ready())
 	}
 	return n.free.Ready()
 }
@@ -254,10 +254,11 @@ func (t *Tree) Ready(now time.Duration, leaf, next int) {
 	n := t.nodes[leaf]
 	switch {
 	case !n.backlogged:
-		n.backlogged, n.size = true, uint64(next)
+		n.backlogged = true
+		n.resize(uint64(next))
 		t.enter(now, n)
 	case n.size != uint64(next):
-		n.size = uint64(next)
+		n.resize(uint64(next))
 		if n.competes && n.in != nil {
 			n.in.place(now, n)
 			n.in.reconsider(now)
@@ -309,20 +310,26 @@ func (t *Tree) enter(now time.Duration, n *node) {
 // entry sends next. For the whole it is chosen when it is served.
 func (in *siblings) elect(now time.Duration) bool {
 	n := in.of
-	if n.in == nil {
-		return false
-	}
 	in.chosen = in.choose(now)
 	was := n.size
-	n.size = in.chosen.size
+	n.resize(in.chosen.size)
 	return n.size != was
+}
+
+// resize notes the size of the packet that an entry sends next.
+func (n *node) resize(size uint64) {
+	if n.size == size {
+		return
+	}
+	if n.size = size; !n.guarantee.IsZero() {
+		n.in.slack[n.index] = n.guarantee.Time(int(size))
+	}
 }
 
 // reconsider chooses anew after one more child competes or one sends another packet next, and so in
 // the entries around for as long as it makes a difference there.
 func (in *siblings) reconsider(now time.Duration) {
-	for in.elect(now) && in.of.competes {
-		n := in.of
+	for n := in.of; n.in != nil && in.elect(now) && n.competes; n = in.of {
 		in = n.in
 		in.place(now, n)
 	}
@@ -344,7 +351,7 @@ func (in *siblings) place(now time.Duration, n *node) {
 // says, with the deadline of its next packet.
 func (in *siblings) promise(n *node, clock time.Duration) {
 	start := max(n.due.Ready(), 0)
-	in.promised.put(n.index, uint64(start), uint64(start+n.guarantee.Time(int(n.size))), uint64(clock))
+	in.promised.put(n.index, uint64(start), uint64(start+in.slack[n.index]), uint64(clock))
 }
 
 // leave takes an entry out of the contest it is in.
@@ -424,11 +431,13 @@ func (in *siblings) choose(now time.Duration) *node {
 func (t *Tree) Sent(now time.Duration, leaf, size, next int) {
 	n := t.nodes[leaf]
 	was := n.size
-	n.backlogged, n.size = next > 0, uint64(next)
+	if n.backlogged = next > 0; next > 0 {
+		n.resize(uint64(next))
+	}
 	for {
 		stays := n.backlogged
 		until := time.Duration(0)
-		if !n.ceiling.IsZero() {
+		if n.limit != nil {
 			until = n.spend(now, size)
 			stays = stays && until <= now
 		}
@@ -446,7 +455,7 @@ func (t *Tree) Sent(now time.Duration, leaf, size, next int) {
 		}
 		in := n.in
 		n = in.of
-		if was = n.size; in.active > 0 {
+		if was = n.size; in.active > 0 && n.in != nil {
 			in.elect(now)
 		}
 	}
@@ -454,11 +463,12 @@ func (t *Tree) Sent(now time.Duration, leaf, size, next int) {
 
 // spend books a packet to the ceiling and returns until when it holds.
 func (n *node) spend(now time.Duration, size int) time.Duration {
-	n.free.NotBefore(now - n.credit)
+	l := n.limit
+	n.free.NotBefore(now - l.credit)
 	n.ceiling.Advance(&n.free, size)
-	if n.peak != nil {
-		n.peak.free.NotBefore(now - n.peak.credit)
-		n.peak.rate.Advance(&n.peak.free, size)
+	if !l.peak.IsZero() {
+		l.free.NotBefore(now - l.peakCredit)
+		l.peak.Advance(&l.free, size)
 	}
 	return n.heldUntil()
 }
@@ -485,7 +495,7 @@ func (n *node) charge(now time.Duration, size int, stays, other bool) {
 	case byGuarantee:
 		clock := in.clock(now)
 		n.guarantee.Advance(&n.due, size)
-		n.due.NotBefore(clock - lagging*in.slack[n.index])
+		n.due.NotBefore(clock - lagging*in.most[n.index])
 		if stays {
 			in.promise(n, clock)
 			if other {
