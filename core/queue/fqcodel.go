@@ -117,23 +117,20 @@ func (q *FQCoDel) Push(_ time.Duration, p *packet.Packet) Verdict {
 	return Taken
 }
 
-// look finds the packet that goes next: of the first flow whose turn it is; else of the first old flow, or
-// new one where none is old, that gets its turn anew.
+// look finds the packet that goes next: of the first flow whose turn it is; else of the first that gets its turn anew,
+// new flows before old ones.
 func (q *FQCoDel) look() {
 	next := int32(-1)
 	for _, l := range [...]flowList{q.newFlows, q.oldFlows} {
-		fresh := true // the first of this list comes before what was found in the one before
 		for i := l.head; i >= 0; i = q.flows[i].next {
 			f := &q.flows[i]
-			if f.waiting.Packets == 0 {
-				continue
-			}
-			if f.deficit > 0 {
+			switch {
+			case f.waiting.Packets == 0:
+			case f.deficit > 0:
 				q.waiting.Head = f.waiting.Head
 				return
-			}
-			if fresh {
-				next, fresh = i, false
+			case next < 0:
+				next = i
 			}
 		}
 	}
