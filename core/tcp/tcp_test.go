@@ -211,27 +211,46 @@ func goodput(w *wire, lasts, leave time.Duration) float64 {
 // for more loss against the formula with timeouts of Padhye, Firoiu, Towsley and Kurose
 // (1998).
 func TestRateUnderRandomLoss(t *testing.T) {
-	const rtt = 0.1
-	for _, p := range []float64{0.0005, 0.001, 0.003, 0.005, 0.01, 0.02} {
+	for _, c := range []struct {
+		rtt time.Duration
+		p   float64
+	}{{100, 0.0005}, {50, 0.001}, {100, 0.001}, {200, 0.001}, {100, 0.003}, {100, 0.005}, {50, 0.01}, {100, 0.01}, {200, 0.01}, {100, 0.02}} {
+		p, rtt := c.p, (c.rtt * time.Millisecond).Seconds()
 		sum := 0.0
 		const runs = 3
 		for seed := range uint64(runs) {
 			w := newWire(t, seed)
-			w.loss, w.delay = p, 50*time.Millisecond
+			w.loss, w.delay = p, c.rtt*time.Millisecond/2
 			w.connect(Config{Control: NewReno, EveryACK: true, ReceiveWindow: 1 << 28}, 0).Write(1 << 40)
 			sum += goodput(w, 320*time.Second, 20*time.Second) / 1460
 		}
 		got := sum / runs
 		simple := math.Sqrt(3/(2*p)) / rtt
-		const rto = 0.2
+		rto := rtt + 0.2
 		full := 1 / (rtt*math.Sqrt(2*p/3) + rto*min(1, 3*math.Sqrt(3*p/8))*p*(1+32*p*p))
-		t.Logf("p %.4f: %.0f segments a second, √(3/2p)/RTT %.0f (%+.1f %%), with timeouts %.0f (%+.1f %%)", p, got, simple, 100*(got/simple-1), full, 100*(got/full-1))
+		t.Logf("RTT %d ms, p %.4f: %.0f segments a second, √(3/2p)/RTT %.0f (%+.1f %%), with timeouts %.0f (%+.1f %%)", c.rtt, p, got, simple, 100*(got/simple-1), full, 100*(got/full-1))
 		if p <= 0.01 && math.Abs(got/simple-1) > 0.15 {
-			t.Errorf("at p %.4f NewReno sends %.0f segments a second, √(3/2p)/RTT is %.0f", p, got, simple)
+			t.Errorf("RTT %d ms, p %.4f: NewReno sends %.0f segments a second, √(3/2p)/RTT is %.0f", c.rtt, p, got, simple)
 		}
 		if math.Abs(got/full-1) > 0.20 {
-			t.Errorf("at p %.4f NewReno sends %.0f segments a second, the formula with timeouts says %.0f", p, got, full)
+			t.Errorf("RTT %d ms, p %.4f: NewReno sends %.0f segments a second, the formula with timeouts says %.0f", c.rtt, p, got, full)
 		}
+	}
+}
+
+// TestTwoFlowsAreEqual: two NewReno flows over 20 Mbit/s and 20 ms, with a buffer of one product of both.
+func TestTwoFlowsAreEqual(t *testing.T) {
+	w := newWire(t, 5)
+	w.rate, w.delay = 20e6/8, 10*time.Millisecond
+	w.buffer = int(w.rate * 0.02)
+	for n := range 2 {
+		w.connect(Config{Control: NewReno}, time.Duration(n)*83*time.Millisecond).Write(1 << 40)
+	}
+	w.run(120 * time.Second)
+	a, b := float64(w.ends[1].Received()), float64(w.ends[3].Received())
+	t.Logf("%.2f and %.2f MB: %+.1f %% from the mean", a/1e6, b/1e6, 100*(a/(a+b)*2-1))
+	if r := a / b; r < 0.95 || r > 1.05 {
+		t.Errorf("two equal flows get %.1f and %.1f MB in 120 s", a/1e6, b/1e6)
 	}
 }
 
