@@ -23,9 +23,9 @@ whoever marks his downloads so is in the class. Say who may send it (` + "`" + `
 					for i := range e.Class.Match {
 						m := &e.Class.Match[i]
 						if !slices.ContainsFunc(m.Terms, func(t policy.Term) bool {
-							return t.Key != policy.KeyDSCP && t.Key != policy.KeyPrecedence && t.Key != policy.KeyPCP && t.Key != policy.KeyProtocol && t.Key != policy.KeyEtherType
+							return t.Key.Row().Source == policy.ByIdentity
 						}) && slices.ContainsFunc(m.Terms, func(t policy.Term) bool {
-							return t.Key == policy.KeyDSCP || t.Key == policy.KeyPrecedence || t.Key == policy.KeyPCP
+							return t.Key.Row().Source == policy.ByMark
 						}) {
 							s.say(m.At, p.Where(), fmt.Sprintf("`%s` trusts the marking of every host", e.Class.Name),
 								"whoever marks his packets so is treated like it, up to the limit of the class",

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 
+	"imbrel/core/plan"
 	"imbrel/core/policy"
 )
 
@@ -21,19 +22,13 @@ func tagNowhere() Rule {
 					for i := range e.Class.Match {
 						m := &e.Class.Match[i]
 						for j := range m.Terms {
-							what := ""
-							switch k := m.Terms[j].Key; {
-							case (k == policy.KeyVLAN || k == policy.KeyPCP) && p.Framing.Tags == 0:
-								what = "tag"
-							case k == policy.KeyTC && !labels && p.Framing.Labels == 0:
-								what = "label"
-							}
-							if what == "" || s.holdsElsewhere(e.Class, what, labels) {
+							layer := m.Terms[j].Key.Row().Layer
+							if !missing(p, layer, labels) || s.holdsElsewhere(e.Class, layer, labels) {
 								continue
 							}
-							s.say(m.At, p.Where(), fmt.Sprintf("`%s` asks for a %s, and frames have none", e.Class.Name, what),
+							s.say(m.At, p.Where(), fmt.Sprintf("`%s` asks for a %s, and frames have none", e.Class.Name, layer),
 								"the condition never holds, and its packets fall to the entries after it",
-								map[string]string{"tag": "give the interface a `framing` with a tag, such as ethernet-vlan, or ask for something else", "label": "ask for the DSCP, or add the tunnel that pushes the label"}[what])
+								map[policy.Layer]string{policy.TagLayer: "give the interface a `framing` with a tag, such as ethernet-vlan, or ask for something else", policy.LabelLayer: "ask for the DSCP, or add the tunnel that pushes the label"}[layer])
 						}
 					}
 				}
@@ -43,9 +38,9 @@ func tagNowhere() Rule {
 
 // holdsElsewhere reports whether the class is treated at a place where frames have what it
 // asks for: one policy may serve several.
-func (s *survey) holdsElsewhere(c *policy.Class, what string, labels bool) bool {
+func (s *survey) holdsElsewhere(c *policy.Class, layer policy.Layer, labels bool) bool {
 	for _, p := range s.plans {
-		if what == "tag" && p.Framing.Tags == 0 || what == "label" && !labels && p.Framing.Labels == 0 {
+		if missing(p, layer, labels) {
 			continue
 		}
 		for _, e := range p.Entries {
@@ -55,4 +50,9 @@ func (s *survey) holdsElsewhere(c *policy.Class, what string, labels bool) bool 
 		}
 	}
 	return false
+}
+
+// missing reports whether no frame at a plan's interface has a layer; labels says that some node of the network pushes them.
+func missing(p *plan.Plan, layer policy.Layer, labels bool) bool {
+	return layer == policy.TagLayer && p.Framing.Tags == 0 || layer == policy.LabelLayer && !labels && p.Framing.Labels == 0
 }

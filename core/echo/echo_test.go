@@ -125,3 +125,36 @@ func TestTail(t *testing.T) {
 		t.Errorf("%+v", got)
 	}
 }
+
+// TestPartsAreJudgedAsTheCall: a part in which everything is late is late, though in itself nothing is later than the
+// rest of it; and the parts together are the whole.
+func TestPartsAreJudgedAsTheCall(t *testing.T) {
+	g711, _ := codec.ByName("g711")
+	const playout = 40 * time.Millisecond
+	there := func(i int) time.Duration { // from 3 s on a queue is full
+		if i >= 150 {
+			return 120 * time.Millisecond
+		}
+		return 20 * time.Millisecond
+	}
+	packets := called(300, there, always(20*time.Millisecond), func(i int) int { return b2i(i%50 == 7) })
+	offset := Offset(packets, false)
+	whole := Judge(g711, playout, packets, offset, 0)
+	var sent, arrived int64
+	for from := 0; from < len(packets); from += 50 {
+		part := Part(g711, playout, packets, from, from+50, offset)
+		sent, arrived = sent+part.There.Sent, arrived+part.There.Arrived
+		if late := part.There.Late; from < 150 && late != 0 || from >= 150 && late != 1 {
+			t.Errorf("from packet %d on %.2f of them are late", from, late)
+		}
+		if mos := *part.There.MOS; from >= 150 && mos > 1.3 || from < 150 && mos < 4 {
+			t.Errorf("from packet %d on the MOS is %.2f", from, mos)
+		}
+		if part.Back.Late != 0 {
+			t.Errorf("from packet %d on %.2f are late on the way back", from, part.Back.Late)
+		}
+	}
+	if sent != whole.There.Sent || arrived != whole.There.Arrived || whole.There.Late < 0.45 || whole.There.Late > 0.55 {
+		t.Errorf("the parts have %d and %d packets, the whole %+v", sent, arrived, whole.There)
+	}
+}

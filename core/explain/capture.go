@@ -86,7 +86,7 @@ type Watch struct {
 	follower   *Follower
 	enter      *policy.Interface
 	recogniser *recognise.Recogniser
-	byLength   bool // some condition asks for the length
+	asked      []asked // what conditions ask for
 	longest    int  // packets up to so long fit every policer's burst
 	flows      map[packet.Flow]*watched
 	other      *watched
@@ -161,6 +161,7 @@ type seen struct {
 	ports  bool
 	length int
 	apps   uint64
+	values [policy.NumKeys]uint32 // of the keys that conditions ask for, plus one
 }
 
 // An outcome is what the attachments made of such packets.
@@ -189,11 +190,30 @@ func (f *Follower) Watch(enter *policy.Interface) *Watch {
 	for i := range f.file.Classes {
 		for _, list := range [][]policy.Condition{f.file.Classes[i].Match, f.file.Classes[i].Except} {
 			for j := range list {
-				w.byLength = w.byLength || list[j].Term(policy.KeyLength) != nil
+				for _, t := range list[j].Terms {
+					w.asks(t.Key)
+				}
 			}
 		}
 	}
 	return w
+}
+
+// asked is a key that conditions ask for, and what a packet has of it.
+type asked struct {
+	key policy.Key
+	of  func(*packet.Packet) (a, b uint32, ok bool)
+}
+
+// asks notes that a condition asks for a key, and so for those that the key asks for.
+func (w *Watch) asks(k policy.Key) {
+	row := k.Row()
+	for _, o := range row.Either {
+		w.asks(o)
+	}
+	if row.Own() && row.Of != nil && !slices.ContainsFunc(w.asked, func(a asked) bool { return a.key == k }) {
+		w.asked = append(w.asked, asked{k, row.Of})
+	}
 }
 
 // Run explains every packet a reader yields. progress, when not nil, is called
@@ -359,8 +379,13 @@ func (f *watched) outcome(w *Watch, p *packet.Packet) *outcome {
 		k.tagged = uint8(copy(k.tags[:], p.Tags()))
 	}
 	k.tc, _ = p.TC()
-	if w.byLength || p.Length > w.longest {
+	if p.Length > w.longest {
 		k.length = p.Length
+	}
+	for i := range w.asked {
+		if n, _, ok := w.asked[i].of(p); ok {
+			k.values[w.asked[i].key] = n + 1
+		}
 	}
 	for i, a := range p.Apps {
 		k.apps ^= a * (0x9e3779b97f4a7c15 + uint64(i)<<1)

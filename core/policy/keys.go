@@ -1,6 +1,7 @@
 package policy
 
 import (
+	"encoding/binary"
 	"fmt"
 	"math"
 	"net/netip"
@@ -32,7 +33,7 @@ const (
 	KeyEtherType
 	KeyPCP
 	KeyTC
-	numKeys
+	NumKeys // how many there are
 )
 
 // A KeyRow is all there is to know of a key: how it is named and described, what
@@ -54,6 +55,73 @@ type KeyRow struct {
 	// Splits says that an index may split its rules by the key: a packet has one
 	// number of it.
 	Splits bool
+	// Most is the greatest number of a key whose values are numbers of its own.
+	Most uint32
+	// Either, of a key that asks for others: a packet is in a range where it is in the range of one of these, each
+	// range as Spread has it. Nil: the values are the key's own.
+	Either []Key
+	Spread func(Range) Range // nil: as it is
+	// Common are numbers that packets usually have, for examples; NoNumber is to have none.
+	Common []uint32
+	// Layer is what a packet must have for a condition of the key to hold.
+	Layer Layer
+	// Source is who decides what a packet has of the key.
+	Source KeySource
+}
+
+// NoNumber, among the common numbers of a key, is to have none.
+const NoNumber = math.MaxUint32
+
+// A Layer is a part of a frame.
+type Layer uint8
+
+// The layers. Any frame has AnyLayer.
+const (
+	AnyLayer Layer = iota
+	TagLayer
+	LabelLayer
+)
+
+// String returns what a frame without the layer does not have.
+func (l Layer) String() string { return [...]string{"", "tag", "label"}[l] }
+
+// A KeySource says how far what a packet has of a key tells who sent it.
+type KeySource uint8
+
+// The sources. A sender's identity is what he cannot choose freely; a marking is what he writes; a
+// kind is neither.
+const (
+	ByIdentity KeySource = iota
+	ByMark
+	ByKind
+)
+
+// Own reports whether the key has values of its own, rather than asking for those of others.
+func (r *KeyRow) Own() bool { return r.Either == nil && r.Kind != AppNames }
+
+// AppendValues appends what a packet has of every key that conditions may ask for, but for its applications: packets of
+// which it is the same, and that were recognised as the same, are treated alike.
+func AppendValues(b []byte, p *packet.Packet) []byte {
+	for i := range keyTable {
+		row := &keyTable[i]
+		switch {
+		case !row.Own():
+		case row.Kind == AddressSets:
+			a, ok := row.Address(p)
+			if b = append(b, 0); ok {
+				b[len(b)-1] = 1 + byte(a.BitLen()/128)
+				address := a.As16()
+				b = append(b, address[:]...)
+			}
+		default:
+			n, _, ok := row.Of(p)
+			if b = append(b, 0); ok {
+				b[len(b)-1] = 1
+				b = binary.LittleEndian.AppendUint32(b, n)
+			}
+		}
+	}
+	return b
 }
 
 // A ValueKind says of what kind the values of a key are.
@@ -73,12 +141,12 @@ func visible(p *packet.Packet) bool { return p.IsIP() && !p.LabelSwitched }
 func ofIP(n uint32, p *packet.Packet) (uint32, uint32, bool) { return n, n, visible(p) }
 
 // keyTable is the one table of keys, by Key.
-var keyTable = [numKeys]KeyRow{
+var keyTable = [NumKeys]KeyRow{
 	KeyFrom: {Name: "from", Doc: "where the packet comes from", Kind: AddressSets,
 		Address: func(p *packet.Packet) (netip.Addr, bool) { return p.Flow.From, visible(p) }},
 	KeyTo: {Name: "to", Doc: "where the packet goes", Kind: AddressSets,
 		Address: func(p *packet.Packet) (netip.Addr, bool) { return p.Flow.To, visible(p) }},
-	KeyProtocol: {Name: "protocol", Doc: "the IP protocol", Splits: true,
+	KeyProtocol: {Name: "protocol", Doc: "the IP protocol", Splits: true, Most: 255, Common: []uint32{packet.UDP, packet.TCP}, Source: ByKind,
 		Value: "a protocol: udp, tcp, icmp, … or a number from 0 to 255",
 		Parse: func(s string) (Range, error) {
 			n, err := ParseProtocol(s)
@@ -86,21 +154,21 @@ var keyTable = [numKeys]KeyRow{
 		},
 		Print: func(r Range) string { return ProtocolName(uint8(r.First)) },
 		Of:    func(p *packet.Packet) (uint32, uint32, bool) { return ofIP(uint32(p.Flow.Protocol), p) }},
-	KeyPort: {Name: "port", Doc: "the port at either end", Value: portValue, Parse: ParsePorts, Print: printRange,
+	KeyPort: {Name: "port", Doc: "the port at either end", Either: []Key{KeyFromPort, KeyToPort}, Value: portValue, Parse: ParsePorts, Print: printRange,
 		Of: func(p *packet.Packet) (uint32, uint32, bool) {
 			return uint32(p.Flow.FromPort), uint32(p.Flow.ToPort), visible(p) && p.HasPorts
 		}},
-	KeyFromPort: {Name: "from-port", Doc: "the sender's port", Splits: true, Value: portValue, Parse: ParsePorts, Print: printRange,
+	KeyFromPort: {Name: "from-port", Doc: "the sender's port", Splits: true, Most: math.MaxUint16, Common: []uint32{50000, 40000, 30000}, Value: portValue, Parse: ParsePorts, Print: printRange,
 		Of: func(p *packet.Packet) (uint32, uint32, bool) {
 			n := uint32(p.Flow.FromPort)
 			return n, n, visible(p) && p.HasPorts
 		}},
-	KeyToPort: {Name: "to-port", Doc: "the receiver's port", Splits: true, Value: portValue, Parse: ParsePorts, Print: printRange,
+	KeyToPort: {Name: "to-port", Doc: "the receiver's port", Splits: true, Most: math.MaxUint16, Common: []uint32{40000, 50000, 30000}, Value: portValue, Parse: ParsePorts, Print: printRange,
 		Of: func(p *packet.Packet) (uint32, uint32, bool) {
 			n := uint32(p.Flow.ToPort)
 			return n, n, visible(p) && p.HasPorts
 		}},
-	KeyDSCP: {Name: "dscp", Doc: "the packet's DSCP", Splits: true,
+	KeyDSCP: {Name: "dscp", Doc: "the packet's DSCP", Splits: true, Most: uint32(codepoint.MaxDSCP), Common: []uint32{0}, Source: ByMark,
 		Value: "a DSCP: a name such as ef or af41, or a number from 0 to 63",
 		Parse: func(s string) (Range, error) {
 			d, err := codepoint.ParseDSCP(s)
@@ -109,28 +177,30 @@ var keyTable = [numKeys]KeyRow{
 		Print: func(r Range) string { return codepoint.DSCP(r.First).Name() },
 		Of:    func(p *packet.Packet) (uint32, uint32, bool) { return ofIP(uint32(p.DSCP()), p) }},
 	KeyApp: {Name: "app", Doc: "an application of `apps` or of the catalogue", Kind: AppNames, Value: "the name of an application"},
-	KeyPrecedence: {Name: "precedence", Doc: "the IP precedence, 0 to 7", Value: "an IP precedence" + threeBits, Parse: parseThreeBits, Print: printRange,
+	KeyPrecedence: {Name: "precedence", Doc: "the IP precedence, 0 to 7", Source: ByMark,
+		// The upper three bits of the DSCP, RFC 2474 §4.2.2.
+		Either: []Key{KeyDSCP}, Spread: func(r Range) Range { return Range{r.First << 3, r.Last<<3 | 7} }, Value: "an IP precedence" + threeBits, Parse: parseThreeBits, Print: printRange,
 		Of: func(p *packet.Packet) (uint32, uint32, bool) { return ofIP(uint32(p.Precedence()), p) }},
-	KeyLength: {Name: "length", Doc: "the length of the IP packet", Value: "a size or a range such as 64B-128B", Parse: parseLengths,
+	KeyLength: {Name: "length", Doc: "the length of the IP packet", Most: math.MaxUint16, Common: []uint32{200, 1000}, Value: "a size or a range such as 64B-128B", Parse: parseLengths,
 		Print: func(r Range) string { return unit.Size(r.First).String() + "-" + unit.Size(r.Last).String() },
 		Of:    func(p *packet.Packet) (uint32, uint32, bool) { return ofIP(uint32(min(p.Length, math.MaxUint16)), p) }},
-	KeyVLAN: {Name: "vlan", Doc: "the identifier of the outermost VLAN tag", Splits: true, Value: "a VLAN from 0 to 4095, or a range such as 10-19", Parse: parseVLANs, Print: printRange,
+	KeyVLAN: {Name: "vlan", Doc: "the identifier of the outermost VLAN tag", Splits: true, Most: 4095, Common: []uint32{NoNumber}, Layer: TagLayer, Value: "a VLAN from 0 to 4095, or a range such as 10-19", Parse: parseVLANs, Print: printRange,
 		Of: func(p *packet.Packet) (uint32, uint32, bool) {
 			return uint32(p.VLAN), uint32(p.VLAN), p.Tagged
 		}},
-	KeyIn: {Name: "in", Doc: "the interface by which the packet entered the node", Kind: InterfaceNames, Value: "an interface, as node/interface",
+	KeyIn: {Name: "in", Doc: "the interface by which the packet entered the node", Kind: InterfaceNames, Common: []uint32{NoNumber}, Value: "an interface, as node/interface",
 		Of: func(p *packet.Packet) (uint32, uint32, bool) { return uint32(p.In), uint32(p.In), true }},
-	KeyEtherType: {Name: "ethertype", Doc: "what the frame carries: ipv4, ipv6, arp or a number", Value: "an EtherType such as ipv4 or 0x88cc", Parse: parseEtherType,
+	KeyEtherType: {Name: "ethertype", Doc: "what the frame carries: ipv4, ipv6, arp or a number", Most: math.MaxUint16, Source: ByKind, Value: "an EtherType such as ipv4 or 0x88cc", Parse: parseEtherType,
 		Print: func(r Range) string { return fmt.Sprintf("0x%04x", r.First) },
 		Of: func(p *packet.Packet) (uint32, uint32, bool) {
 			return uint32(p.EtherType), uint32(p.EtherType), true
 		}},
-	KeyPCP: {Name: "pcp", Doc: "the priority code point of the outermost VLAN tag", Value: "a priority code point" + threeBits, Parse: parseThreeBits, Print: printRange,
+	KeyPCP: {Name: "pcp", Doc: "the priority code point of the outermost VLAN tag", Most: 7, Common: []uint32{NoNumber, 0}, Layer: TagLayer, Source: ByMark, Value: "a priority code point" + threeBits, Parse: parseThreeBits, Print: printRange,
 		Of: func(p *packet.Packet) (uint32, uint32, bool) {
 			v, ok := p.PCP()
 			return uint32(v), uint32(v), ok
 		}},
-	KeyTC: {Name: "tc", Doc: "the traffic class of the topmost MPLS label", Value: "a traffic class" + threeBits, Parse: parseThreeBits, Print: printRange,
+	KeyTC: {Name: "tc", Doc: "the traffic class of the topmost MPLS label", Most: 7, Common: []uint32{NoNumber}, Layer: LabelLayer, Value: "a traffic class" + threeBits, Parse: parseThreeBits, Print: printRange,
 		Of: func(p *packet.Packet) (uint32, uint32, bool) {
 			v, ok := p.TC()
 			return uint32(v), uint32(v), ok
@@ -144,7 +214,7 @@ const (
 
 // Keys returns all keys, in the order in which they are asked.
 func Keys() []Key {
-	keys := make([]Key, numKeys)
+	keys := make([]Key, NumKeys)
 	for i := range keys {
 		keys[i] = Key(i)
 	}
@@ -213,15 +283,11 @@ func (t *Term) String() string {
 // Seen returns what a packet has of the term's key: "PCP 0", or "no VLAN tag".
 func (t *Term) Seen(p *packet.Packet) string {
 	row := &keyTable[t.Key]
-	switch t.Key {
-	case KeyVLAN, KeyPCP:
-		if !p.Tagged {
-			return "it has no VLAN tag"
-		}
-	case KeyTC:
-		if p.Labels() == 0 {
-			return "it has no label"
-		}
+	switch {
+	case row.Layer == TagLayer && !p.Tagged:
+		return "it has no VLAN tag"
+	case row.Layer == LabelLayer && p.Labels() == 0:
+		return "it has no label"
 	}
 	switch row.Kind {
 	case AddressSets:

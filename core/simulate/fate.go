@@ -205,7 +205,8 @@ func (r *run) beyond(f *flight, stage int) {
 	}
 }
 
-// appendKey appends everything that a packet's fate depends on.
+// appendKey appends everything that a packet's fate depends on: what conditions may ask for, and what is on it for the
+// nodes on its way.
 func appendKey(b []byte, f *flight, stage int, now epoch) []byte {
 	b = binary.LittleEndian.AppendUint32(b, uint32(f.route[0].number))
 	b = binary.LittleEndian.AppendUint16(b, uint16(stage))
@@ -219,20 +220,22 @@ func appendKey(b []byte, f *flight, stage int, now epoch) []byte {
 }
 
 func appendPacket(b []byte, p *packet.Packet) []byte {
+	b = policy.AppendValues(b, p)
 	flags := byte(0)
 	for i, on := range []bool{p.HasPorts, p.LabelSwitched, p.Fragment, p.LaterFragment, p.Tagged, p.DEI(), p.Flow.From.Is4(), p.Flow.To.Is4()} {
 		if on {
 			flags |= 1 << i
 		}
 	}
-	b = append(b, flags, p.Flow.Protocol, p.TrafficClass(), byte(p.Labels()))
-	from, to := p.Flow.From.As16(), p.Flow.To.As16()
-	b = append(append(b, from[:]...), to[:]...)
-	b = binary.LittleEndian.AppendUint16(b, p.Flow.FromPort)
-	b = binary.LittleEndian.AppendUint16(b, p.Flow.ToPort)
-	b = binary.LittleEndian.AppendUint16(b, p.EtherType)
-	b = binary.LittleEndian.AppendUint32(b, uint32(p.Length))
-	b = binary.LittleEndian.AppendUint32(b, uint32(p.In))
+	b = append(b, flags, p.TrafficClass(), byte(p.Labels()))
+	if p.LabelSwitched { // what is below the label counts again once it is off
+		b = append(b, p.Flow.Protocol)
+		from, to := p.Flow.From.As16(), p.Flow.To.As16()
+		b = append(append(b, from[:]...), to[:]...)
+		b = binary.LittleEndian.AppendUint16(b, p.Flow.FromPort)
+		b = binary.LittleEndian.AppendUint16(b, p.Flow.ToPort)
+		b = binary.LittleEndian.AppendUint32(b, uint32(p.Length))
+	}
 	if p.Tagged {
 		tags := p.Tags()
 		b = append(b, byte(len(tags)))

@@ -2,6 +2,7 @@ package space
 
 import (
 	"net/netip"
+	"slices"
 	"strings"
 
 	"imbrel/core/codepoint"
@@ -27,13 +28,8 @@ type Example struct {
 	Name     string // of the server that was recognised, or ""
 	RTP      bool   // it was recognised as RTP
 
-	asked [numProperties]bool
-}
-
-// preferred are the values that an example has where it may.
-var preferred = [numProperties][]uint32{
-	protocol: {packet.UDP + 1, packet.TCP + 1}, fromPort: {50000 + 1, 40000 + 1, 30000 + 1}, toPort: {40000 + 1, 50000 + 1, 30000 + 1}, dscp: {0 + 1}, length: {200 + 1, 1000 + 1},
-	vlan: {none}, in: {none}, pcp: {none, 0 + 1}, tc: {none}, name: {none}, rtp: {0},
+	asked  [numProperties]bool
+	values [numProperties]uint32 // of each property
 }
 
 // Example returns a packet of a box; false when none can exist.
@@ -58,6 +54,7 @@ func (s *Space) Example(b Box) (Example, bool) {
 		if v[name] != none {
 			e.Name = strings.Replace(s.names[v[name]-1], "*", "www", 1)
 		}
+		e.values = v
 		for p := range b {
 			e.asked[p] = b[p] != nil
 		}
@@ -66,14 +63,16 @@ func (s *Space) Example(b Box) (Example, bool) {
 	return Example{}, false
 }
 
-// pick returns a value of a property.
+// pick returns a value of a property: one that packets usually have, where it may be.
 func (s *Space) pick(p int, of set) uint32 {
-	for _, n := range preferred[p] {
-		if of.has(n) {
-			return n
+	if p < int(policy.NumKeys) {
+		for _, n := range policy.Key(p).Row().Common {
+			if n++; of.has(n) { // NoNumber is none
+				return n
+			}
 		}
 	}
-	if of == nil {
+	if of == nil || of.has(none) {
 		return none
 	}
 	return of[0].First
@@ -104,6 +103,9 @@ func (s *Space) address(i uint32) netip.Addr {
 	}
 	return a
 }
+
+// described are the properties that an example has words of its own for; others are said as they are written.
+var described = [...]int{from, to, protocol, fromPort, toPort, dscp, length, vlan, in, etherType, pcp, tc}
 
 // String describes what of the packet was asked for: "from 10.1.1.1, udp, to port 5060".
 func (e Example) String() string {
@@ -154,6 +156,15 @@ func (e Example) String() string {
 	}
 	if e.In != "" {
 		words = append(words, "that came in by "+e.In)
+	}
+	for _, k := range policy.Keys() {
+		if row := k.Row(); !slices.Contains(described[:], int(k)) && row.Print != nil && row.Own() && e.asked[k] {
+			if v := e.values[k]; v == none {
+				words = append(words, "without "+row.Name)
+			} else {
+				words = append(words, row.Name+" "+row.Print(policy.One(v-1)))
+			}
+		}
 	}
 	if len(words) == 0 {
 		return "any"

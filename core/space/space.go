@@ -17,22 +17,27 @@ import (
 	"imbrel/core/policy"
 )
 
-// The properties of a packet. In each but the addresses, 0 is to have none and n+1 is n.
+// The properties of a packet are what the keys of conditions ask for, by the keys' numbers, and what is recognised. In each
+// but the addresses, 0 is to have none and n+1 is n. A key that asks for other keys has no property of its own.
 const (
-	from = iota
-	to
-	protocol
-	fromPort
-	toPort
-	dscp
-	length
-	vlan
-	in
-	etherType
-	pcp
-	tc
-	name // what server name was recognised: a number of Space.names, plus one
-	rtp  // whether the conversation was recognised as RTP
+	from      = int(policy.KeyFrom)
+	to        = int(policy.KeyTo)
+	protocol  = int(policy.KeyProtocol)
+	fromPort  = int(policy.KeyFromPort)
+	toPort    = int(policy.KeyToPort)
+	dscp      = int(policy.KeyDSCP)
+	length    = int(policy.KeyLength)
+	vlan      = int(policy.KeyVLAN)
+	in        = int(policy.KeyIn)
+	etherType = int(policy.KeyEtherType)
+	pcp       = int(policy.KeyPCP)
+	tc        = int(policy.KeyTC)
+)
+
+// What is recognised of a packet's conversation.
+const (
+	name = int(policy.NumKeys) + iota // what server name: a number of Space.names, plus one
+	rtp                               // whether as RTP
 	numProperties
 )
 
@@ -91,7 +96,10 @@ func New(files ...*policy.File) *Space {
 	slices.Sort(s.names)
 	s.names = slices.Compact(s.names)
 	addresses := uint32(len(s.edges) - 1)
-	s.most = [numProperties]uint32{addresses, addresses, 256, 1 << 16, 1 << 16, 64, 1 << 16, 4096, uint32(len(s.paths)), 1 << 16, 8, 8, uint32(len(s.names)), 1}
+	for _, k := range policy.Keys() {
+		s.most[k] = k.Row().Most + 1
+	}
+	s.most[from], s.most[to], s.most[in], s.most[name], s.most[rtp] = addresses, addresses, uint32(len(s.paths)), uint32(len(s.names)), 1
 	s.worlds = s.allWorlds()
 	return s
 }
@@ -256,42 +264,43 @@ func (s *Space) condition(file int, c *policy.Condition) []Box {
 	}
 	for i := range c.Terms {
 		t := &c.Terms[i]
-		switch t.Key {
-		case policy.KeyFrom:
-			and(Box{from: s.addresses(t.Addresses.Prefixes)})
-		case policy.KeyTo:
-			and(Box{to: s.addresses(t.Addresses.Prefixes)})
-		case policy.KeyPort:
-			ports := shifted(t.Ranges)
-			and(Box{fromPort: ports}, Box{toPort: ports})
-		case policy.KeyPrecedence: // the upper three bits of the DSCP, RFC 2474 §4.2.2
-			wide := make([]policy.Range, len(t.Ranges))
-			for j, r := range t.Ranges {
-				wide[j] = policy.Range{First: r.First << 3, Last: r.Last<<3 | 7}
-			}
-			and(Box{dscp: shifted(wide)})
-		case policy.KeyIn:
+		switch row := t.Key.Row(); {
+		case row.Kind == policy.AddressSets:
+			var b Box
+			b[t.Key] = s.addresses(t.Addresses.Prefixes)
+			and(b)
+		case row.Kind == policy.AppNames:
+			and(s.apps(t.Apps)...)
+		case row.Kind == policy.InterfaceNames:
 			var ranges []policy.Range
 			for _, r := range t.Ranges {
 				for n := r.First; n <= r.Last && int(n) < len(s.inputs[file]); n++ {
 					ranges = append(ranges, policy.One(s.inputs[file][n]))
 				}
 			}
-			and(Box{in: setOf(ranges...)})
-		case policy.KeyApp:
-			and(s.apps(t.Apps)...)
+			var b Box
+			b[t.Key] = setOf(ranges...)
+			and(b)
+		case row.Either != nil:
+			ranges := slices.Clone(t.Ranges)
+			for j := range ranges {
+				if row.Spread != nil {
+					ranges[j] = row.Spread(ranges[j])
+				}
+			}
+			alternatives := make([]Box, len(row.Either))
+			for j, k := range row.Either {
+				alternatives[j][k] = shifted(ranges)
+			}
+			and(alternatives...)
 		default:
 			var b Box
-			b[propertyOf[t.Key]] = shifted(t.Ranges)
+			b[t.Key] = shifted(t.Ranges)
 			and(b)
 		}
 	}
 	return out
 }
-
-// propertyOf is the property of each key whose values are the property's own.
-var propertyOf = map[policy.Key]int{policy.KeyProtocol: protocol, policy.KeyFromPort: fromPort, policy.KeyToPort: toPort, policy.KeyDSCP: dscp,
-	policy.KeyLength: length, policy.KeyVLAN: vlan, policy.KeyEtherType: etherType, policy.KeyPCP: pcp, policy.KeyTC: tc}
 
 // shifted returns the set of numbers as values of a property.
 func shifted(ranges []policy.Range) set {

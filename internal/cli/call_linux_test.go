@@ -6,6 +6,7 @@ import (
 	"net"
 	"os/exec"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -152,35 +153,65 @@ func TestCallsAndFloodsAreBounded(t *testing.T) {
 	}
 }
 
-// TestWhereTheCallBreaks: through a gate of 4 Mbit/s a call breaks when a flood fills it, and holds
-// where the policy gives it priority; the markings that the gate sets are told.
-func TestWhereTheCallBreaks(t *testing.T) {
-	for _, voice := range []bool{false, true} {
-		y := newYard(t)
-		entry := ""
-		if voice {
-			entry = "{class: voice, mark: ef, priority: 1, at-most: 20%}, "
-		}
-		y.gate(put(t, t.TempDir(), "site.yaml", fmt.Sprintf(`imbrel: 1
+// slowYard is a yard whose gate sends so much to the right, with an entry before the rest, and where somebody on
+// the right answers.
+func slowYard(t *testing.T, shape, entry string) *yard {
+	y := newYard(t)
+	y.gate(put(t, t.TempDir(), "site.yaml", fmt.Sprintf(`imbrel: 1
 classes: [{name: voice, match: [{to-port: 16384-32767, protocol: udp}]}]
-policies: [{name: up, shape: 4Mbit/s, treat: [%s{class: rest, mark: af11, queue: {limit: 60}}]}]
+policies: [{name: up, shape: %s, treat: [%s{class: rest, mark: af11, queue: {limit: 60}}]}]
 attach: [{policy: up, at: site/wan, direction: out}]
 network:
   nodes:
     - {name: site, interfaces: [{name: lan, rate: 1Gbit/s, subnets: [10.44.0.0/18]}, {name: wan, rate: 1Gbit/s}]}
     - {name: far, interfaces: [{name: wan, rate: 1Gbit/s}, {name: lan, rate: 1Gbit/s, subnets: [10.44.64.0/18]}]}
   links: [{ends: [{at: site/wan}, {at: far/wan}], delay: 1ms}]
-`, entry)))
-		far := exec.Command("ip", "netns", "exec", y.right, program, "answer", "--listen", rightHost)
-		errs, _ := far.StderrPipe()
-		if err := far.Start(); err != nil {
-			t.Fatal(err)
-		}
-		b := make([]byte, 200)
-		_, _ = errs.Read(b)
-		out, _ := exec.Command("ip", "netns", "exec", y.left, program, "flood", rightHost, "--rate", "1..8Mbit/s", "--over", "5s", "--while-calling", "1", "-o", "json").Output()
+`, shape, entry)))
+	far := exec.Command("ip", "netns", "exec", y.right, program, "answer", "--listen", rightHost)
+	errs, _ := far.StderrPipe()
+	if err := far.Start(); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() {
 		_ = far.Process.Kill()
 		_ = far.Wait()
+	})
+	_, _ = errs.Read(make([]byte, 200)) // it listens
+	return y
+}
+
+// TestFloodsShare: three floods of one rate share a full queue of tail drop.
+func TestFloodsShare(t *testing.T) {
+	y := slowYard(t, "5Mbit/s", "")
+	got := make([]live.FloodReport, 3)
+	var sending sync.WaitGroup
+	for i := range got {
+		sending.Go(func() {
+			out, _ := exec.Command("ip", "netns", "exec", y.left, program, "flood", rightHost, "--rate", "4Mbit/s", "--over", "6s", "-o", "json").Output()
+			_ = json.Unmarshal(out, &got[i])
+		})
+	}
+	sending.Wait()
+	least, most := got[0].Arrived, got[0].Arrived
+	for _, r := range got {
+		least, most = min(least, r.Arrived), max(most, r.Arrived)
+	}
+	t.Logf("of the floods arrive from %d to %d packets", least, most)
+	if least == 0 || float64(most) > 1.5*float64(least) { // this machine holds them up, each for itself
+		t.Errorf("of three equal floods %d, %d and %d packets arrive", got[0].Arrived, got[1].Arrived, got[2].Arrived)
+	}
+}
+
+// TestWhereTheCallBreaks: through a gate of 4 Mbit/s a call breaks when a flood fills it, and holds
+// where the policy gives it priority; the markings that the gate sets are told.
+func TestWhereTheCallBreaks(t *testing.T) {
+	for _, voice := range []bool{false, true} {
+		entry := ""
+		if voice {
+			entry = "{class: voice, mark: ef, priority: 1, at-most: 20%}, "
+		}
+		y := slowYard(t, "4Mbit/s", entry)
+		out, _ := exec.Command("ip", "netns", "exec", y.left, program, "flood", rightHost, "--rate", "1..8Mbit/s", "--over", "5s", "--while-calling", "1", "-o", "json").Output()
 		var r live.FloodReport
 		if err := json.Unmarshal(out, &r); err != nil || r.Call == nil {
 			t.Fatalf("%v: %s", err, out)
