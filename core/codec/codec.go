@@ -3,6 +3,7 @@
 package codec
 
 import (
+	"errors"
 	"fmt"
 	"strings"
 	"time"
@@ -72,6 +73,9 @@ func ByName(name string) (Codec, bool) {
 // With returns the codec at another packet interval, or bit rate; 0 leaves either
 // as it is. An error says which values are possible.
 func (c Codec) With(interval time.Duration, bitRate unit.Rate) (Codec, error) {
+	if c.frame <= 0 {
+		return c, errors.New("this is no codec: take one by its name")
+	}
 	if interval > 0 {
 		if interval%c.frame != 0 || interval > 200*time.Millisecond {
 			return c, fmt.Errorf("%s has frames of %s: a packet holds a whole number of them, up to 200ms", c.Name, unit.FormatDuration(c.frame))
@@ -110,6 +114,9 @@ func (c Codec) Length(ipv6 bool) int {
 // Rate returns the bit rate of so many packets a second as one call sends, each of
 // size bytes, rounded up.
 func (c Codec) Rate(size int) unit.Rate {
+	if c.Interval <= 0 {
+		return 0 // of no codec
+	}
 	n := int64(size) * 8 * int64(time.Second)
 	return unit.Rate((n + int64(c.Interval) - 1) / int64(c.Interval))
 }

@@ -199,13 +199,14 @@ func (g *Gate) side(p *port, d policy.Direction, now time.Duration) *side {
 }
 
 // Take takes a frame that came to a port at a time; frame may be used again after it. send
-// is called with what leaves at once, whose bytes are the gate's until it returns.
+// is called with what leaves at once, whose bytes are the gate's until it returns. A frame of a port that the gate does not
+// have counts as malformed.
 func (g *Gate) Take(at time.Duration, n int, bytes []byte, send func(port int, frame []byte)) {
 	g.send = send
 	at = max(at, g.now)
 	g.now = at
 	g.Taken++
-	if len(bytes) > MaxFrame || len(bytes) < packet.EthernetHeader {
+	if n < 0 || n >= len(g.ports) || len(bytes) > MaxFrame || len(bytes) < packet.EthernetHeader {
 		if len(bytes) > MaxFrame {
 			g.TooLong++
 		} else {

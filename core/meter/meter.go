@@ -1,6 +1,7 @@
 package meter
 
 import (
+	"fmt"
 	"time"
 
 	"imbrel/core/unit"
@@ -16,7 +17,13 @@ const (
 	Red
 )
 
-func (c Color) String() string { return [...]string{"green", "yellow", "red"}[c] }
+// String returns the colour as a word; of a number that is none, the number.
+func (c Color) String() string {
+	if c > Red {
+		return fmt.Sprintf("color %d", uint8(c))
+	}
+	return [...]string{"green", "yellow", "red"}[c]
+}
 
 // Kind is the rule by which a Meter goes.
 type Kind uint8

@@ -1,6 +1,7 @@
 package queue
 
 import (
+	"math"
 	"math/rand/v2"
 	"time"
 
@@ -41,11 +42,14 @@ type Profile struct {
 // NewRED returns a RED queue with the usual parameters: w_q 0.002, max_p 0.1;
 // thresholds at 30 and 90 % of half the limit for the first drop precedence (the
 // average may reach it before the queue is full, even with the gentle part above),
-// lower for the others. A limit in packets counts packets, one in bytes bytes; one
-// of them must be given.
+// lower for the others. A limit in packets counts packets, one in bytes bytes;
+// without a limit nothing is dropped.
 func NewRED(limits Limits, rate unit.Rate, maxPacket int, ecn bool, random *rand.Rand) *RED {
 	half := float64(limits.Bytes) / 2
-	if limits.Bytes == 0 {
+	switch {
+	case limits == Limits{}:
+		half = math.Inf(1)
+	case limits.Bytes == 0:
 		half = float64(limits.Packets) / 2
 	}
 	q := &RED{Weight: 0.002, ECN: ecn, Random: random, idle: true, Packet: max(rate, unit.MinRate).Time(unit.Size(maxPacket))}

@@ -290,3 +290,20 @@ func ExampleTree() {
 	fmt.Println("leaf", leaf, "then not before", again)
 	// Output: leaf 2 then not before 1ms
 }
+
+// A priority beyond those there are is the least urgent.
+func TestPriorityBeyondAll(t *testing.T) {
+	tree := New(Entry{Children: []Entry{{Priority: 40}, {Priority: 15}, {Weight: 1}}}, maxPacket)
+	for _, l := range leavesOf(tree) {
+		tree.Ready(0, l, 100)
+	}
+	var order []int
+	for range 3 {
+		leaf, _ := tree.Next(0)
+		order = append(order, leaf)
+		tree.Sent(0, leaf, 100, 0)
+	}
+	if fmt.Sprint(order) != "[2 1 3]" {
+		t.Errorf("served %v", order)
+	}
+}

@@ -30,7 +30,7 @@ import (
 
 // An Entry describes an entry of the tree to be built.
 type Entry struct {
-	Priority  int       // 0: none; 1 to MaxPriority, 1 the most urgent
+	Priority  int       // 0: none; 1 to MaxPriority, 1 the most urgent; others count as the nearest of these
 	Guarantee unit.Rate // 0: none
 	Ceiling   unit.Rate // 0: none
 	// Credit is how many bytes beyond one packet an entry under its ceiling may
@@ -151,7 +151,7 @@ func (t *Tree) add(d *Entry, in *siblings, index int32) *node {
 		most := 0
 		for i := range d.Children {
 			own.children[i] = t.add(&d.Children[i], own, int32(i))
-			most = max(most, d.Children[i].Priority)
+			most = max(most, level(&d.Children[i]))
 		}
 		own.levels = make([]contest, most)
 		for i := range own.levels {
@@ -162,10 +162,13 @@ func (t *Tree) add(d *Entry, in *siblings, index int32) *node {
 	return n
 }
 
+// level returns the priority of an entry as far as there are any.
+func level(d *Entry) int { return min(max(d.Priority, 0), MaxPriority) }
+
 // set makes an entry as described, as it is before anything was sent.
 func (n *node) set(d *Entry, packet unit.Size) {
 	weight := max(d.Weight, 1)
-	*n = node{in: n.in, id: n.id, index: n.index, inner: n.inner, priority: int8(d.Priority), weight: uint32(weight), step: step(uint64(weight)),
+	*n = node{in: n.in, id: n.id, index: n.index, inner: n.inner, priority: int8(level(d)), weight: uint32(weight), step: step(uint64(weight)),
 		guarantee: unit.NewPace(d.Guarantee)}
 	n.limited(0, d.Ceiling, d.Peak, d.Credit, packet)
 	if in := n.inner; in != nil {

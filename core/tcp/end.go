@@ -42,6 +42,7 @@ type Config struct {
 const (
 	DefaultWindow        = 4 << 20 // bytes that may wait for what is missing
 	DefaultInitialWindow = 10      // RFC 6928
+	DefaultMSS           = 536     // RFC 9293 §3.7.1
 )
 
 // An End is one of the two ends of a connection.
@@ -67,20 +68,29 @@ type End struct {
 	ResentBytes                int64
 }
 
-// NewEnd returns an end that waits to be called.
+// NewEnd returns an end that waits to be called. What a Config leaves at 0 is as usual.
 func NewEnd(c Config) *End {
+	c.MSS, c.ReceiveWindow, c.InitialWindow = orElse(c.MSS, DefaultMSS), orElse(c.ReceiveWindow, DefaultWindow), orElse(c.InitialWindow, DefaultInitialWindow)
 	e := &End{c: c, again: none}
 	for c.ReceiveWindow>>e.scale > 0xffff && e.scale < 14 {
 		e.scale++
 	}
 	e.c.ReceiveWindow = c.ReceiveWindow >> e.scale << e.scale
-	if e.scale == 0 && c.MSS > 0 { // whole segments, as systems in use announce a small window
+	if e.scale == 0 { // whole segments, as systems in use announce a small window
 		e.c.ReceiveWindow = max(c.ReceiveWindow/int64(c.MSS), 1) * int64(c.MSS)
 	}
 	e.initials.own = c.Initial
 	e.out.begin(&e.c)
 	e.in.ackAt = never
 	return e
+}
+
+// orElse returns a value, or what is usual where it is not above 0.
+func orElse[T int | int64](v, usual T) T {
+	if v > 0 {
+		return v
+	}
+	return usual
 }
 
 // Open calls the other end: the SYN is what it sends next.

@@ -501,3 +501,22 @@ func TestParseAnything(t *testing.T) {
 		}
 	}
 }
+
+// A zero Config is one as usual.
+func TestZeroConfig(t *testing.T) {
+	a, b := NewEnd(Config{}), NewEnd(Config{})
+	a.Open()
+	a.Write(100_000)
+	now := time.Duration(0)
+	for range 10_000 {
+		now += 10 * time.Millisecond
+		for _, ends := range [2][2]*End{{a, b}, {b, a}} {
+			for s, ok := ends[0].Next(now); ok; s, ok = ends[0].Next(now) {
+				ends[1].Receive(now, &s)
+			}
+		}
+	}
+	if b.Received() != 100_000 {
+		t.Errorf("%d of 100000 bytes arrive", b.Received())
+	}
+}

@@ -32,9 +32,9 @@ func TestMain(m *testing.M) {
 		os.Exit(1)
 	}
 	program = filepath.Join(dir, "imbrel")
-	build := exec.Command("go", "build", "-trimpath", "-pgo=off", "-o", program, "imbrel/cmd/imbrel")
+	build := exec.Command("go", "build", "-pgo=off", "-o", program, "imbrel/cmd/imbrel")
 	if flag.Lookup("test.bench").Value.String() != "" { // the profile changes no result, and takes half a minute
-		build.Args[3] = "-pgo=auto"
+		build.Args[2] = "-pgo=auto"
 	}
 	build.Env = append(os.Environ(), "CGO_ENABLED=0")
 	if out, err := build.CombinedOutput(); err != nil {

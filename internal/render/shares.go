@@ -39,12 +39,12 @@ func (t Text) Shares(r *share.Result, wishes []share.Wish) {
 		if len(words) > 0 {
 			t.Line("  gets: when %s, and the others nothing", figure.List(words))
 		}
-		columns := []column{{"class", true}, {"alone", false}, {"reserved", false}, {"promised", false}, {"all busy", false}}
-		if len(words) > 0 {
-			columns = append(columns, column{"gets", false}, column{"lent", false})
+		columns := []column{{"class", true}, {"alone", false}, {"reserved", false}, {"promised", false}, {"all busy", false}, {calls + " calls", false}}
+		if len(words) > 0 { // what was asked for, and what it is held against
+			columns = []column{{"class", true}, {"promised", false}, {"all busy", false}, {"gets", false}, {"lent", false}}
 		}
-		columns = append(columns, column{calls + " calls", false}, column{"longest wait", false}, column{"below promise", false})
-		w := t.grid(columns, nil)
+		columns = append(columns, column{"longest wait", false}, column{"below promise", false})
+		w := t.dense(t.grid(columns, nil))
 		for _, c := range f.Classes {
 			name := strings.Repeat("  ", strings.Count(c.Class, "/")) + c.Class[strings.LastIndexByte(c.Class, '/')+1:]
 			if c.Priority > 0 {
@@ -59,14 +59,14 @@ func (t Text) Shares(r *share.Result, wishes []share.Wish) {
 			if c.When != "" {
 				name += ", sometimes"
 			}
-			row := table.Row{name, figure.Rate(c.Alone), figure.Rate(c.Reserved), figure.Rate(c.Promised), figure.Rate(c.AllBusy)}
+			row := table.Row{name, figure.Rate(c.Alone), figure.Rate(c.Reserved), figure.Rate(c.Promised), figure.Rate(c.AllBusy), figure.Count(c.Calls)}
 			if len(words) > 0 {
-				row = append(row, figure.Rate(c.Gets), figure.Rate(c.Lent))
+				row = table.Row{name, figure.Rate(c.Promised), figure.Rate(c.AllBusy), figure.Rate(c.Gets), figure.Rate(c.Lent)}
 			}
-			w.add(append(row, figure.Count(c.Calls), wait(c.LongestWait), wait(c.BelowPromiseWait)))
+			w.add(append(row, wait(c.LongestWait), wait(c.BelowPromiseWait)))
 		}
 		t.put(w)
-		t.Line("    longest wait: in a full queue; below promise: of a class that sends no more than its promise; packets up to %s", figure.Bytes(f.LargestPacket))
+		t.Line("    waits of packets up to %s: longest in a full queue, and of a class that sends below its promise", figure.Bytes(f.LargestPacket))
 		t.policedInside(f)
 		for _, c := range f.Classes {
 			if c.Unbounded {
