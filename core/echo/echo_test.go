@@ -126,8 +126,8 @@ func TestTail(t *testing.T) {
 	}
 }
 
-// TestPartsAreJudgedAsTheCall: a part in which everything is late is late, though in itself nothing is later than the
-// rest of it; and the parts together are the whole.
+// TestPartsAreJudgedAsTheCall: a part in which every packet is late counts as late, though all its packets have one delay. The
+// packets of the parts add up to those of the call.
 func TestPartsAreJudgedAsTheCall(t *testing.T) {
 	g711, _ := codec.ByName("g711")
 	const playout = 40 * time.Millisecond

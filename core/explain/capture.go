@@ -87,7 +87,7 @@ type Watch struct {
 	enter      *policy.Interface
 	recogniser *recognise.Recogniser
 	asked      []asked // what conditions ask for
-	longest    int  // packets up to so long fit every policer's burst
+	longest    int     // packets up to so long fit every policer's burst
 	flows      map[packet.Flow]*watched
 	other      *watched
 	before     *watched // of the packet before
@@ -199,7 +199,7 @@ func (f *Follower) Watch(enter *policy.Interface) *Watch {
 	return w
 }
 
-// asked is a key that conditions ask for, and what a packet has of it.
+// An asked key is one that conditions ask for, with the function that reads it from a packet.
 type asked struct {
 	key policy.Key
 	of  func(*packet.Packet) (a, b uint32, ok bool)

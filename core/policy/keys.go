@@ -99,8 +99,8 @@ const (
 // Own reports whether the key has values of its own, rather than asking for those of others.
 func (r *KeyRow) Own() bool { return r.Either == nil && r.Kind != AppNames }
 
-// AppendValues appends what a packet has of every key that conditions may ask for, but for its applications: packets of
-// which it is the same, and that were recognised as the same, are treated alike.
+// AppendValues appends what a packet has of every key that conditions may ask for, its applications left out. Two packets
+// with the same values and the same applications get the same treatment.
 func AppendValues(b []byte, p *packet.Packet) []byte {
 	for i := range keyTable {
 		row := &keyTable[i]

@@ -210,22 +210,32 @@ func TestAWakingClassIsServedAtOnce(t *testing.T) {
 	}
 }
 
-func TestStrictPriority(t *testing.T) {
-	tree := New(Entry{Children: []Entry{{Weight: 1, Guarantee: 9_000_000}, {Priority: 2}, {Priority: 1}}}, maxPacket)
-	for _, l := range leavesOf(tree) {
+// order returns the leaves of a tree in the order in which each is served once.
+func order(tree *Tree) string {
+	leaves := leavesOf(tree)
+	for _, l := range leaves {
 		tree.Ready(0, l, 100)
 	}
-	var order []int
-	for range 3 {
+	var served []int
+	for range leaves {
 		leaf, _ := tree.Next(0)
-		order = append(order, leaf)
+		served = append(served, leaf)
 		tree.Sent(0, leaf, 100, 0)
 	}
-	if fmt.Sprint(order) != "[3 2 1]" {
-		t.Errorf("served %v; want the most urgent first", order)
+	return fmt.Sprint(served)
+}
+
+func TestStrictPriority(t *testing.T) {
+	tree := New(Entry{Children: []Entry{{Weight: 1, Guarantee: 9_000_000}, {Priority: 2}, {Priority: 1}}}, maxPacket)
+	if got := order(tree); got != "[3 2 1]" {
+		t.Errorf("served %v; want the most urgent first", got)
 	}
 	if leaf, again := tree.Next(0); leaf != -1 || again != Never {
 		t.Errorf("an empty tree returns %d, %v", leaf, again)
+	}
+	// A priority beyond those there are is the least urgent.
+	if got := order(New(Entry{Children: []Entry{{Priority: 40}, {Priority: 15}, {Weight: 1}}}, maxPacket)); got != "[2 1 3]" {
+		t.Errorf("served %v", got)
 	}
 }
 
@@ -289,21 +299,4 @@ func ExampleTree() {
 	_, again := tree.Next(0)
 	fmt.Println("leaf", leaf, "then not before", again)
 	// Output: leaf 2 then not before 1ms
-}
-
-// A priority beyond those there are is the least urgent.
-func TestPriorityBeyondAll(t *testing.T) {
-	tree := New(Entry{Children: []Entry{{Priority: 40}, {Priority: 15}, {Weight: 1}}}, maxPacket)
-	for _, l := range leavesOf(tree) {
-		tree.Ready(0, l, 100)
-	}
-	var order []int
-	for range 3 {
-		leaf, _ := tree.Next(0)
-		order = append(order, leaf)
-		tree.Sent(0, leaf, 100, 0)
-	}
-	if fmt.Sprint(order) != "[2 1 3]" {
-		t.Errorf("served %v", order)
-	}
 }

@@ -124,8 +124,8 @@ type Wish struct {
 }
 
 // Compute returns the shares of every attachment, in calls of a codec. With wishes,
-// Gets is when those classes want what they wish and the others nothing. Packets, which may be nil,
-// is what the waits reckon with beside full packets. An error names a wish for a class that no
+// Gets is for when only those classes send, as much as they wish. Packets may be nil; the waits
+// reckon with its sizes and with full packets. An error names a wish for a class that no
 // attached policy has.
 func Compute(f *policy.File, wishes []Wish, calls codec.Codec, packets Packets) (*Result, error) {
 	r := &Result{Codec: calls.Name, Interfaces: []Interface{}}
