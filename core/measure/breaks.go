@@ -132,7 +132,7 @@ func (m *Measures) holdsIn(r *Result, e *policy.Expectation, w Window) (holds, k
 	n := 1 + slices.Index(m.Windows, w)
 	var f finding
 	if e.Where != nil {
-		f = atInterface(r, e, e.Subject, n)
+		f = m.atInterface(r, e, e.Subject, n)
 	} else {
 		f = m.endToEnd(e, e.Subject, m.Collectors[n])
 	}

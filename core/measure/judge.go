@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"imbrel/core/plan"
 	"imbrel/core/policy"
 )
 
@@ -86,11 +87,12 @@ type finding struct {
 	whole  float64  // what the limit is a part of: 1, or a promise
 	absent string   // why there is no value
 	above  bool     // it is more than the value: that of what did not end
+	burst  float64  // of a rate, what the burst of a limit that is kept adds to it over the time
 }
 
 // holds reports whether what was measured keeps an expectation.
 func (f *finding) holds(e *policy.Expectation) bool {
-	return f.absent == "" && e.HoldsFor(f.value, f.whole) && !(f.above && !e.AtLeast())
+	return f.absent == "" && (e.HoldsFor(f.value, f.whole) || f.burst > 0 && e.HoldsFor(f.value-f.burst, f.whole)) && !(f.above && !e.AtLeast())
 }
 
 func (m *Measures) outcome(r *Result, e *policy.Expectation) Outcome {
@@ -133,7 +135,7 @@ func (m *Measures) measure(r *Result, e *policy.Expectation, subject string) fin
 		w = 1 + slices.Index(m.Windows, Window{e.From, min(e.To, m.Rehearsal.Lasts)})
 	}
 	if e.Where != nil {
-		return atInterface(r, e, subject, w)
+		return m.atInterface(r, e, subject, w)
 	}
 	return m.endToEnd(e, subject, m.Collectors[w])
 }
@@ -277,9 +279,42 @@ func interfaceAt(r *Result, e *policy.Expectation) *Interface {
 	return nil
 }
 
+// lasts returns how long a window is, or the whole time.
+func (m *Measures) lasts(r *Result, window int) time.Duration {
+	if window == 0 {
+		return time.Duration(r.DurationS * float64(time.Second))
+	}
+	w := m.Windows[window-1]
+	return w.To - w.From
+}
+
+// burstOf returns the rate that the bursts of classes add over a time, where each of them is limited to no more than is
+// expected: a limit lets its burst go at once, and then its rate.
+func burstOf(classes []*Class, p *plan.Plan, expected float64, over time.Duration) (rate float64) {
+	for _, c := range classes {
+		e := c.seen.Entry
+		if e == nil || p == nil || over <= 0 {
+			return 0
+		}
+		limit, burst := 0.0, 0.0
+		if l := e.AtMost; l != nil {
+			limit, burst = float64(l.Rate), float64(l.Credit+p.MaxPacket)
+		} else if l := e.Meter; l != nil {
+			if bound, ok := l.Bound(); ok {
+				limit, burst = float64(bound), float64(l.Burst+l.Second)
+			}
+		}
+		if limit == 0 || limit > expected {
+			return 0
+		}
+		rate += 8 * burst / over.Seconds()
+	}
+	return rate
+}
+
 // atInterface measures at the interface that an expectation names, over all the
 // entries there that treat the class.
-func atInterface(r *Result, e *policy.Expectation, subject string, window int) finding {
+func (m *Measures) atInterface(r *Result, e *policy.Expectation, subject string, window int) finding {
 	f := interfaceAt(r, e)
 	none := finding{absent: "no packet of `" + subject + "` came to " + e.WhereName + " " + e.Direction.String(), whole: 1}
 	if f == nil {
@@ -318,6 +353,8 @@ func atInterface(r *Result, e *policy.Expectation, subject string, window int) f
 		out.value = float64(all.SentBps)
 		if e.OfPromise {
 			out.whole = promised
+		} else if e.AtMost() {
+			out.burst = burstOf(classesAt(f, subject), f.place.Plan, e.Limit, m.lasts(r, window))
 		}
 	case all.SentPackets == 0:
 		return finding{absent: "no packet of `" + subject + "` was sent there", whole: 1}

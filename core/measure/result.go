@@ -20,6 +20,7 @@ type Result struct {
 	Incomplete   bool          `json:"incomplete,omitempty"` // interrupted: all of this is of the first DurationS
 	Verdict      string        `json:"verdict"`              // "pass", "fail", or "none": nothing was expected
 	Warnings     []Warning     `json:"warnings"`
+	NotJudged    []NotJudged   `json:"not_judged,omitempty"`
 	Expectations []Outcome     `json:"expectations"`
 	Breaks       []Break       `json:"breaks,omitempty"` // where there is a ramp
 	Interfaces   []Interface   `json:"interfaces"`

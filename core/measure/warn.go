@@ -36,6 +36,9 @@ const (
 	burstTooSmall = "burst-too-small"  // red packets below the policer's rate
 	limitTooSmall = "limit-too-small"  // a full queue below the promise
 	openLoop      = "open-loop"        // replayed TCP lost packets and did not slow down
+	callRuined    = "call-ruined"      // a call is worth little, and no expectation says so
+	classLoses    = "class-loses"      // a class loses packets, and no expectation is about that
+	notEnded      = "unfinished"       // requests did not end
 )
 
 // Warnings returns how many warnings there are, notes apart.
@@ -69,6 +72,7 @@ func (m *Measures) warn(r *Result) {
 		m.outsideClasses(r)
 		m.tooSmall(r)
 		m.idle(r)
+		m.unjudged(r)
 	}
 	for _, c := range r.Captures {
 		if c.TCPLost > 0 {

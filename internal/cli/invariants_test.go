@@ -366,7 +366,7 @@ func (c *checked) expected(text string, r *measure.Result) {
 			c.Errorf("%q: measured %v; the counters say %v", w.text, o.Measured, w.want)
 		}
 	}
-	got.Verdict, got.Expectations, got.Warnings = r.Verdict, r.Expectations, r.Warnings
+	got.Verdict, got.Expectations, got.Warnings, got.NotJudged = r.Verdict, r.Expectations, r.Warnings, r.NotJudged
 	a, _ := json.Marshal(&got)
 	if b, _ := json.Marshal(r); string(a) != string(b) {
 		x, y := string(a), string(b)

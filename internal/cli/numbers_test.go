@@ -294,3 +294,16 @@ func TestWhatBoundsAPromise(t *testing.T) {
 		}
 	}
 }
+
+// A limit that is kept is kept: what its burst adds over the time is allowed for.
+func TestALimitThatIsKeptHolds(t *testing.T) {
+	text := readFile(t, broken, "at-most-exact.yaml")
+	for seed := range 8 {
+		if r := result(t, text, "--seed", fmt.Sprint(seed)); r.Verdict != "pass" {
+			t.Errorf("seed %d: %+v", seed, r.Expectations)
+		}
+	}
+	if r := result(t, strings.Replace(text, "films rate <= 5Mbit/s", "films rate <= 4.9Mbit/s", 1)); r.Verdict != "fail" {
+		t.Error("a rate above what is expected holds")
+	}
+}

@@ -25,6 +25,7 @@ import (
 type rehearsalRun struct {
 	file       *policy.File
 	in         files.Place
+	errors     []check.Finding // of the file, which are warnings of each run
 	seed       uint64
 	without    bool
 	both       bool
@@ -77,7 +78,13 @@ warned of too.`,
 			if err := r.check(plans); err != nil {
 				return err
 			}
-			if errors, warnings := check.Count(check.File(f, in.Accepted)); errors+warnings > 0 && a.output == "text" {
+			findings := check.File(f, in.Accepted)
+			for i := range findings {
+				if findings[i].Level == check.Error {
+					r.errors = append(r.errors, findings[i])
+				}
+			}
+			if errors, warnings := check.Count(findings); errors+warnings > 0 && a.output == "text" {
 				r.view.Checked = fmt.Sprintf("the file itself has %s and %s: imbrel check %s", figure.Plural(errors, "error"), figure.Plural(warnings, "warning"), args[0])
 			}
 			if r.search.path != "" {
@@ -421,6 +428,11 @@ func (a *app) run(r *rehearsalRun, f *policy.File, plan *policy.Rehearsal, o sim
 	}
 	if r.keep {
 		res.KeepDistributions()
+	}
+	if res.Policy {
+		for _, f := range r.errors {
+			res.Warnings = append(res.Warnings, measure.Warning{Name: f.Name, Level: "warning", Text: f.Text + ": " + f.Consequence, File: f.File, Line: f.Line})
+		}
 	}
 	return res, nil
 }

@@ -450,3 +450,60 @@ func TestSilentTrafficAndNames(t *testing.T) {
 		t.Errorf("a second rehearsal that cannot run: exit %d, %d bytes of output: %s", r.status, len(r.out), r.err)
 	}
 }
+
+// What went wrong and was not judged is a warning, and the verdict says of what nothing was expected.
+func TestPassHidesNothing(t *testing.T) {
+	for file, want := range map[string]struct{ name, says string }{
+		"pass-over-lossy-calls":  {"call-ruined", "Nothing was expected of loss or MOS of voice ("},
+		"pass-e12-traffic":       {"call-ruined", "Nothing was expected of loss or MOS of voice (83.3 % lost, MOS 1.00)"},
+		"pass-s06-arrive":        {"call-ruined", "loss or MOS of voice (79.9 % lost, MOS 1.00)"},
+		"pass-s15-rest-pressure": {"call-ruined", "loss or MOS of voice ("},
+		"pass-s16-remark":        {"call-ruined", "loss or MOS of voice ("},
+		"pass-s17-late":          {"call-ruined", "late packets or MOS of voice (99.8 % late"},
+		"pass-g03-video":         {"class-loses", "of loss of cam ("},
+		"pass-e11-v6frag":        {"class-loses", "of loss of voice (100.0 % lost)"},
+	} {
+		text := readFile(t, broken, file+".yaml")
+		r := imbrel(t, t.TempDir(), text, nil, "rehearse", "-")
+		if said := strings.Join(strings.Fields(r.out), " "); r.status != 0 || !strings.Contains(said, "PASS, with") || !strings.Contains(said, want.says) {
+			t.Errorf("%s: exit %d, no %q in %s", file, r.status, want.says, r.out)
+		}
+		if strict := imbrel(t, t.TempDir(), text, nil, "rehearse", "-", "--fail-on", "warning"); strict.status != 1 {
+			t.Errorf("%s: exit %d with --fail-on warning", file, strict.status)
+		}
+		res := result(t, text)
+		if !slices.ContainsFunc(res.Warnings, func(w measure.Warning) bool { return w.Name == want.name }) || len(res.NotJudged) == 0 {
+			t.Errorf("%s: no warning %s: %+v", file, want.name, res.Warnings)
+		}
+	}
+	// Requests that did not end fail what is expected of their completion, and are told of where nothing is.
+	text := readFile(t, broken, "pass-c02.yaml")
+	if r := result(t, text); r.Verdict != "fail" {
+		t.Errorf("completion of requests that did not end: %+v", r.Expectations)
+	}
+	silent := text[:strings.Index(text, "    expect:")] + "    expect: [voice mos >= 4]\n"
+	if r := result(t, silent); !slices.ContainsFunc(r.Warnings, func(w measure.Warning) bool { return w.Name == "unfinished" }) {
+		t.Errorf("requests that did not end: %+v", r.Warnings)
+	}
+	// An error of the file is a warning of its rehearsal.
+	wrong := strings.ReplaceAll(pair, "SENDS", "10Mbit/s") + `    traffic: [{name: calls, calls: 1, codec: g711, between: [10.1.0.1, 10.2.0.1], dscp: ef}]
+    expect: [calls delay p99 <= 1s]
+policies: [{name: p, shape: 9Mbit/s, treat: [{class: voice, priority: 1, police: {rate: 60kbit/s, burst: 3kB}}, {class: rest}]}]
+attach: [{policy: p, at: west/wan, direction: out}]
+`
+	if r := result(t, wrong); !slices.ContainsFunc(r.Warnings, func(w measure.Warning) bool { return w.Name == "bound-below-call" && w.Level == "warning" }) {
+		t.Errorf("an error of the file: %+v", r.Warnings)
+	}
+}
+
+// One lost packet of a call of half a second is not a ruined call.
+func TestShortCallsAreNotRuined(t *testing.T) {
+	text := strings.Replace(strings.ReplaceAll(pair, "SENDS", "100Mbit/s"), "delay: 10ms", "delay: 10ms\n      loss: 10%", 1) +
+		"    traffic: [{name: calls, calls: 3, codec: g711, between: [10.1.0.1, 10.2.0.1], lasts: LASTS}]\n    expect: [calls delay p99 <= 1s]\n"
+	for lasts, want := range map[string]bool{"1s": false, "8s": true} {
+		res := result(t, strings.Replace(text, "LASTS", lasts, 1))
+		if got := slices.ContainsFunc(res.Warnings, func(w measure.Warning) bool { return w.Name == "call-ruined" }); got != want {
+			t.Errorf("calls of %s: %+v", lasts, res.Warnings)
+		}
+	}
+}

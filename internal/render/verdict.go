@@ -144,6 +144,47 @@ func (t Text) verdict(r *measure.Result) {
 	default:
 		t.Line("Verdict: %s%s. %d of %s.", t.bad("FAIL"), with, failures(r), figure.Plural(n, "expectation")+" not met")
 	}
+	if text := notJudged(r.NotJudged); text != "" {
+		t.paragraph("", text)
+	}
+}
+
+// mostNotJudged bounds what the verdict says of what was not judged; the warnings have all of it.
+const mostNotJudged = 3
+
+// notJudged says of what went wrong nothing was expected: "Nothing was expected of loss or MOS of voice (29.8 % lost,
+// MOS 1.19)."
+func notJudged(all []measure.NotJudged) string {
+	var words []string
+	for i := range all[:min(mostNotJudged, len(all))] {
+		n := &all[i]
+		var met []string
+		if n.Loss > 0 {
+			met = append(met, figure.Ratio(n.Loss)+" lost")
+		}
+		if n.Late != nil && *n.Late > 0 {
+			met = append(met, figure.Ratio(*n.Late)+" late")
+		}
+		if n.MOS != nil {
+			met = append(met, fmt.Sprintf("MOS %.2f", *n.MOS))
+		}
+		if n.Unfinished > 0 {
+			met = append(met, figure.Count(n.Unfinished)+" did not end")
+		}
+		what := n.Subject + " (" + strings.Join(met, ", ") + ")"
+		if len(n.Metrics) > 0 {
+			what = n.Words() + " of " + what
+		}
+		words = append(words, what)
+	}
+	if len(words) == 0 {
+		return ""
+	}
+	text := "Nothing was expected of " + strings.Join(words, "; of ")
+	if rest := len(all) - len(words); rest > 0 {
+		text += fmt.Sprintf("; and %d more, see the warnings", rest)
+	}
+	return text + "."
 }
 
 func allHold(n int) string {

@@ -1,0 +1,238 @@
+package measure
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"imbrel/core/figure"
+	"imbrel/core/policy"
+)
+
+// A NotJudged is something that went wrong in a rehearsal and about which nothing was expected that would fail.
+type NotJudged struct {
+	Subject string `json:"subject"` // a class, or a traffic that is in none
+	// Metrics are those of which nothing was expected.
+	Metrics []string `json:"metrics"`
+	Loss    float64  `json:"loss"`
+	// Of calls, what arrived too late and the lowest MOS.
+	Late *float64 `json:"late,omitempty"`
+	MOS  *float64 `json:"mos,omitempty"`
+	// Unfinished is how many requests or transfers did not end.
+	Unfinished int64 `json:"unfinished,omitempty"`
+}
+
+// When a call is ruined, and from how many of its packets on that is said: one lost packet of a call of half a second is
+// chance.
+const (
+	goodMOS     = 3.6
+	mostMissing = 0.05
+	fewPackets  = 100
+	mostLoss    = 0.01 // of a class
+)
+
+// unjudged warns of what went wrong and was not judged, whatever was expected: calls that are ruined, classes that lose
+// packets, and requests that did not end.
+func (m *Measures) unjudged(r *Result) {
+	m.ruinedCalls(r)
+	m.losingClasses(r)
+	m.unfinished(r)
+}
+
+// about reports whether an expectation is about packets of some tallies, and whether one such expectation failed.
+func (m *Measures) about(r *Result, of []*Tally, metrics ...policy.Metric) (asked, failed bool) {
+	c := m.Collectors[0]
+	for i := range r.Expectations {
+		o := &r.Expectations[i]
+		for _, subject := range []string{o.e.Subject, o.e.Versus} {
+			if subject == "" || !slices.Contains(metrics, o.e.Metric) || !slices.ContainsFunc(of, func(t *Tally) bool {
+				return m.isTraffic(subject) && c.names[t.Traffic] == subject || !m.isTraffic(subject) && c.Sets.Has(t.judged, subject)
+			}) {
+				continue
+			}
+			asked, failed = true, failed || !o.Holds
+		}
+	}
+	return asked, failed
+}
+
+// notAsked lists those of some metrics about which nothing is expected.
+func (m *Measures) notAsked(r *Result, of []*Tally, metrics ...policy.Metric) []string {
+	out := []string{}
+	for _, metric := range metrics {
+		if asked, _ := m.about(r, of, metric); !asked {
+			out = append(out, string(metric))
+		}
+	}
+	return out
+}
+
+// subjectOf names what tallies are of: the class that took them first, or the traffic where that is the rest.
+func (m *Measures) subjectOf(of []*Tally) string {
+	if t := of[0]; int(t.First) < len(m.File.Classes) {
+		return m.File.Classes[t.First].Name
+	}
+	return m.Collectors[0].names[of[0].Traffic]
+}
+
+// not adds something that was not judged, with its warning.
+func (m *Measures) not(r *Result, name string, at policy.Place, n NotJudged, format string, args ...any) {
+	text := fmt.Sprintf(format, args...)
+	if len(n.Metrics) > 0 {
+		text += ". Nothing was expected of its " + n.Words()
+	}
+	i := slices.IndexFunc(r.NotJudged, func(o NotJudged) bool { return o.Subject == n.Subject && slices.Equal(o.Metrics, n.Metrics) })
+	if i < 0 {
+		r.NotJudged = append(r.NotJudged, n)
+	} else { // the other direction: the worse of both
+		o := &r.NotJudged[i]
+		o.Loss, o.Unfinished = max(o.Loss, n.Loss), o.Unfinished+n.Unfinished
+		if o.MOS != nil && n.MOS != nil {
+			late, mos := max(*o.Late, *n.Late), min(*o.MOS, *n.MOS)
+			o.Late, o.MOS = &late, &mos
+		}
+	}
+	r.warn(name, "warning", at, "%s", text)
+}
+
+// Words lists the metrics of which nothing was expected: "loss, late or MOS".
+func (n *NotJudged) Words() string {
+	words := slices.Clone(n.Metrics)
+	for i, w := range words {
+		switch w {
+		case string(policy.MOS):
+			words[i] = "MOS"
+		case string(policy.Late):
+			words[i] = "late packets"
+		}
+	}
+	if last := len(words) - 1; last > 0 {
+		return strings.Join(words[:last], ", ") + " or " + words[last]
+	}
+	return words[0]
+}
+
+func (m *Measures) ruinedCalls(r *Result) {
+	for _, way := range ways(m.Collectors[0].settled) {
+		traffic := &m.Rehearsal.Traffic[way[0].Traffic]
+		if traffic.Kind != policy.Calls {
+			continue
+		}
+		ruined, all := 0, 0
+		for _, t := range way {
+			for _, f := range t.flows {
+				if !f.IsCall() || f.Packets < fewPackets {
+					continue
+				}
+				if all++; f.MOS() < goodMOS || part(f.call.missing, max(f.call.packets, 1)) > mostMissing {
+					ruined++
+				}
+			}
+		}
+		if _, failed := m.about(r, way, policy.MOS, policy.Loss, policy.Late, policy.Delay, policy.Drops); ruined == 0 || failed {
+			continue
+		}
+		s := add(way)
+		late, mos := part(s.late, s.received), round(s.mos, 4)
+		metrics := []policy.Metric{policy.MOS}
+		if late > 0 {
+			metrics = append([]policy.Metric{policy.Late}, metrics...)
+		}
+		if s.loss() > 0 {
+			metrics = append([]policy.Metric{policy.Loss}, metrics...)
+		}
+		n := NotJudged{Subject: m.subjectOf(way), Metrics: m.notAsked(r, way, metrics...), Loss: s.loss(), Late: &late, MOS: &mos}
+		m.not(r, callRuined, traffic.At, n, "%d of %s of `%s` are ruined (%s lost, %s late, the worst has MOS %.2f)", ruined, figure.Plural(all, "call"), m.Collectors[0].nameOf(way[0]), figure.Ratio(n.Loss), figure.Ratio(late), mos)
+	}
+}
+
+// losingClasses warns of classes that have an expectation, a priority or an `at-least` and lose packets. Of TCP nothing is said: it
+// loses packets by design, and is judged by goodput and completion.
+func (m *Measures) losingClasses(r *Result) {
+	c := m.Collectors[0]
+	var names []string
+	at := make(map[string]policy.Place)
+	add := func(name string, place policy.Place) {
+		if _, known := at[name]; !known {
+			names = append(names, name)
+			at[name] = place
+		}
+	}
+	for i := range r.Interfaces {
+		p := r.Interfaces[i].place.Plan
+		if p == nil {
+			continue
+		}
+		for _, e := range p.Entries {
+			asked := slices.ContainsFunc(m.Rehearsal.Expect, func(x policy.Expectation) bool { return policy.IsOf(e.Name, x.Subject) })
+			if !e.Block && (e.Priority > 0 || !e.Spec.AtLeast.IsZero() && !e.Spec.AtLeast.Nothing || asked) {
+				add(e.Name, e.Spec.At)
+			}
+		}
+	}
+	for _, name := range names {
+		var of []*Tally
+		sent, received := int64(0), int64(0)
+		for _, t := range c.settled {
+			if traffic := &m.Rehearsal.Traffic[t.Traffic]; c.Sets.Has(t.judged, name) && !c.overTCP(t) && traffic.Kind != policy.Calls && traffic.Protocol != 6 {
+				lost := t.sent - t.received
+				if traffic.Kind == policy.Replay { // what is TCP of it is not judged by this
+					lost = max(0, lost-m.lostTCP(r, traffic.Name))
+				}
+				of = append(of, t)
+				sent, received = sent+t.sent, received+t.sent-lost
+			}
+		}
+		if sent < fewPackets || float64(sent-received) <= mostLoss*float64(sent) || m.bounded(r, name, of) {
+			continue
+		}
+		n := NotJudged{Subject: name, Metrics: []string{string(policy.Loss)}, Loss: part(sent-received, sent)}
+		m.not(r, classLoses, at[name], n, "`%s` loses %s of %s", name, figure.Ratio(n.Loss), figure.Plural(int(sent), "packet"))
+	}
+}
+
+// lostTCP returns how many packets of TCP a replayed capture lost.
+func (m *Measures) lostTCP(r *Result, name string) (n int64) {
+	for _, c := range r.Captures {
+		if c.Name == name {
+			n += c.TCPLost
+		}
+	}
+	return n
+}
+
+// bounded reports whether an expectation is about what a class loses, or bounds its rate from above.
+func (m *Measures) bounded(r *Result, class string, of []*Tally) bool {
+	for i := range m.Rehearsal.Expect {
+		x := &m.Rehearsal.Expect[i]
+		about := slices.Contains([]policy.Metric{policy.Loss, policy.Drops, policy.QueueSize}, x.Metric) || x.Metric == policy.Throughput && (!x.AtLeast() || x.OfPromise) || x.Versus != ""
+		if !about {
+			continue
+		}
+		for _, subject := range []string{x.Subject, x.Versus} {
+			if policy.IsOf(class, subject) || slices.ContainsFunc(of, func(t *Tally) bool { return m.isTraffic(subject) && m.Collectors[0].names[t.Traffic] == subject }) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// unfinished warns of requests, pages and transfers that did not end though they had more time than the others took.
+func (m *Measures) unfinished(r *Result) {
+	c := m.Collectors[0]
+	for _, way := range ways(c.settled) {
+		f := c.ofTCP(way[0])
+		if f == nil || f.unfinished.Count() == 0 {
+			continue
+		}
+		enough := min(max(2*f.completion.Statistic("p50"), float64(time.Second)), float64(f.until-f.from)/2)
+		open := f.unfinished.Count() - f.unfinished.upTo(enough)
+		if asked, _ := m.about(r, way, policy.Completion); open == 0 || asked {
+			continue
+		}
+		n := NotJudged{Subject: c.names[way[0].Traffic], Metrics: []string{string(policy.Completion)}, Unfinished: open}
+		m.not(r, notEnded, m.Rehearsal.Traffic[way[0].Traffic].At, n, "`%s`: %s of %s did not end", c.names[way[0].Traffic], figure.Count(open), figure.Plural(int(f.begun), "request or transfer"))
+	}
+}
