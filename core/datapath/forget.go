@@ -6,9 +6,9 @@ import (
 	"imbrel/core/meter"
 )
 
-// Forget begins to count anew at a time. What waits counts as offered since, so that what is offered is
-// what is sent, dropped or waits, as always; waiting returns how many bytes wait of a class alone. What has a
-// `when` and is in force counts as having come into force now.
+// Forget resets the counts at a time. Packets that wait count as offered again, so that offered = sent + dropped
+// + waiting still holds; waiting returns how many bytes of a class alone wait. A limit with a `when` that is in
+// force counts as having come into force now.
 func (p *Path) Forget(now time.Duration, waiting func(class int) int64) {
 	for i := range p.counters {
 		c := &p.counters[i]
@@ -61,8 +61,8 @@ func (e *instanceSet) forget(owner *element) {
 	}
 }
 
-// Close ends the time that rates are over: what an instance sends after it is in no rate, and what has a `when`
-// is in force no longer.
+// Close ends the time over which rates are taken: packets that an instance sends later are in no rate, and no
+// limit with a `when` is in force any more.
 func (p *Path) Close(now time.Duration) { p.closed, p.ended = true, now }
 
 // Limited reports whether the upper limit of an entry is in force.

@@ -214,7 +214,8 @@ func (s *resolver) traffic(t *trafficLine) {
 	s.ends(t)
 }
 
-// clock gives senders a clock of their own, where they have one and nothing else is said.
+// clock sets the skew of a traffic that gives none: DefaultSkew for the kinds whose senders have clocks of their
+// own.
 func (s *resolver) clock(t *trafficLine) {
 	switch own := t.Arrivals == policy.Constant || t.Arrivals == policy.OnOff; {
 	case t.Kind != policy.Calls && t.Kind != policy.Stream && t.Kind != policy.Video:

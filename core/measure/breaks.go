@@ -13,7 +13,7 @@ type Break struct {
 	Ramp   string `json:"ramp"` // the traffic's name
 	Text   string `json:"text"` // of the expectation
 	Breaks bool   `json:"breaks"`
-	// Judged is in how many parts of the ramp there was something to judge.
+	// Judged is the number of parts of the ramp in which there was something to judge.
 	Judged int `json:"judged_parts"`
 	// When, from the start of the rehearsal, and what the ramp was at, where it breaks. Holds
 	// is what it was at a part before, when it held.

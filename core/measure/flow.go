@@ -24,7 +24,7 @@ type Flow struct {
 	booked   []booking
 	other    *Flow // of a call, the other direction
 	windows  []*Flow
-	window   bool  // of another flow
+	window   bool  // it is a window of another flow
 	base     int64 // number of the first packet of a window
 }
 
@@ -39,7 +39,7 @@ type booking struct {
 type call struct {
 	codec   codec.Codec
 	playout time.Duration
-	whole   *call     // that this is a window of, whose playout point it has; nil: of none
+	whole   *call     // the call that this is a window of, and whose playout point it shares; nil: this is no window
 	minima  []minimum // of the last playoutWindow, each less than those after it
 	leasts  float64   // sum of the least delay, at each packet that came
 	came    int64
@@ -136,8 +136,8 @@ func (c *call) remember(at, delay time.Duration) {
 	}
 }
 
-// least returns the least delay of the last ten seconds: in a window that of the call, which had the
-// packet first.
+// least returns the least delay of the last ten seconds. A window asks the whole call, to which each packet was
+// booked first.
 func (c *call) least() time.Duration {
 	if c.whole != nil {
 		return c.whole.least()

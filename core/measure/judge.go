@@ -86,8 +86,8 @@ type finding struct {
 	name   string   // of these, when they are the worst of several
 	whole  float64  // what the limit is a part of: 1, or a promise
 	absent string   // why there is no value
-	above  bool     // it is more than the value: that of what did not end
-	burst  float64  // of a rate, what the burst of a limit that is kept adds to it over the time
+	above  bool     // the true figure is higher: something did not end
+	burst  float64  // of a rate: how much the burst of a limit can add to it over the time
 }
 
 // holds reports whether what was measured keeps an expectation.
@@ -288,8 +288,8 @@ func (m *Measures) lasts(r *Result, window int) time.Duration {
 	return w.To - w.From
 }
 
-// burstOf returns the rate that the bursts of classes add over a time, where each of them is limited to no more than is
-// expected: a limit lets its burst go at once, and then its rate.
+// burstOf returns how much the bursts of classes can add to their rate over a time: a limit lets its burst pass at once,
+// then its rate. It is 0 unless every class has a limit, none of them above the expected rate.
 func burstOf(classes []*Class, p *plan.Plan, expected float64, over time.Duration) (rate float64) {
 	for _, c := range classes {
 		e := c.seen.Entry

@@ -38,7 +38,7 @@ type Result struct {
 type Outcome struct {
 	Text     string   `json:"text"`
 	Measured *float64 `json:"measured"` // nil: nothing to measure
-	// Above says that it is more than Measured: that of a request or transfer that did not end.
+	// Above says that the true figure is higher than Measured, since a request or transfer did not end.
 	Above  bool    `json:"measured_is_above,omitempty"`
 	Unit   string  `json:"unit"`
 	Limit  float64 `json:"limit"`        // what it is compared with, in the same unit

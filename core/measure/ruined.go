@@ -10,21 +10,21 @@ import (
 	"imbrel/core/policy"
 )
 
-// A NotJudged is something that went wrong in a rehearsal and about which nothing was expected that would fail.
+// A NotJudged is damage in a rehearsal that made no expectation fail.
 type NotJudged struct {
 	Subject string `json:"subject"` // a class, or a traffic that is in none
-	// Metrics are those of which nothing was expected.
+	// Metrics are the damaged ones that no expectation is about.
 	Metrics []string `json:"metrics"`
 	Loss    float64  `json:"loss"`
-	// Of calls, what arrived too late and the lowest MOS.
+	// Of calls: the part that arrived too late, and the lowest MOS.
 	Late *float64 `json:"late,omitempty"`
 	MOS  *float64 `json:"mos,omitempty"`
 	// Unfinished is how many requests or transfers did not end.
 	Unfinished int64 `json:"unfinished,omitempty"`
 }
 
-// When a call is ruined, and from how many of its packets on that is said: one lost packet of a call of half a second is
-// chance.
+// A call is ruined with a MOS below goodMOS or more than mostMissing of its packets missing. Fewer than fewPackets are not
+// judged: one lost packet of a call of half a second is chance.
 const (
 	goodMOS     = 3.6
 	mostMissing = 0.05
@@ -32,15 +32,15 @@ const (
 	mostLoss    = 0.01 // of a class
 )
 
-// unjudged warns of what went wrong and was not judged, whatever was expected: calls that are ruined, classes that lose
-// packets, and requests that did not end.
+// unjudged warns of ruined calls, classes that lose packets, and requests that did not end, unless an expectation
+// already covers them.
 func (m *Measures) unjudged(r *Result) {
 	m.ruinedCalls(r)
 	m.losingClasses(r)
 	m.unfinished(r)
 }
 
-// about reports whether an expectation is about packets of some tallies, and whether one such expectation failed.
+// about reports whether an expectation on one of the metrics covers packets of the tallies, and whether one of these failed.
 func (m *Measures) about(r *Result, of []*Tally, metrics ...policy.Metric) (asked, failed bool) {
 	c := m.Collectors[0]
 	for i := range r.Expectations {
@@ -57,7 +57,7 @@ func (m *Measures) about(r *Result, of []*Tally, metrics ...policy.Metric) (aske
 	return asked, failed
 }
 
-// notAsked lists those of some metrics about which nothing is expected.
+// notAsked lists those of the metrics that no expectation covers.
 func (m *Measures) notAsked(r *Result, of []*Tally, metrics ...policy.Metric) []string {
 	out := []string{}
 	for _, metric := range metrics {
@@ -68,7 +68,7 @@ func (m *Measures) notAsked(r *Result, of []*Tally, metrics ...policy.Metric) []
 	return out
 }
 
-// subjectOf names what tallies are of: the class that took them first, or the traffic where that is the rest.
+// subjectOf names the class that took the packets of the tallies first, or their traffic where no class did.
 func (m *Measures) subjectOf(of []*Tally) string {
 	if t := of[0]; int(t.First) < len(m.File.Classes) {
 		return m.File.Classes[t.First].Name
@@ -76,7 +76,7 @@ func (m *Measures) subjectOf(of []*Tally) string {
 	return m.Collectors[0].names[of[0].Traffic]
 }
 
-// not adds something that was not judged, with its warning.
+// not adds damage that was not judged, with its warning.
 func (m *Measures) not(r *Result, name string, at policy.Place, n NotJudged, format string, args ...any) {
 	text := fmt.Sprintf(format, args...)
 	if len(n.Metrics) > 0 {
@@ -96,7 +96,7 @@ func (m *Measures) not(r *Result, name string, at policy.Place, n NotJudged, for
 	r.warn(name, "warning", at, "%s", text)
 }
 
-// Words lists the metrics of which nothing was expected: "loss, late or MOS".
+// Words lists the metrics as a sentence has them: "loss, late packets or MOS".
 func (n *NotJudged) Words() string {
 	words := slices.Clone(n.Metrics)
 	for i, w := range words {
@@ -147,8 +147,8 @@ func (m *Measures) ruinedCalls(r *Result) {
 	}
 }
 
-// losingClasses warns of classes that have an expectation, a priority or an `at-least` and lose packets. Of TCP nothing is said: it
-// loses packets by design, and is judged by goodput and completion.
+// losingClasses warns of classes that have an expectation, a priority or an `at-least` and lose packets. TCP is
+// left out: it loses packets by design, and is judged by goodput and completion.
 func (m *Measures) losingClasses(r *Result) {
 	c := m.Collectors[0]
 	var names []string
@@ -219,7 +219,7 @@ func (m *Measures) bounded(r *Result, class string, of []*Tally) bool {
 	return false
 }
 
-// unfinished warns of requests, pages and transfers that did not end though they had more time than the others took.
+// unfinished warns of requests, pages and transfers that did not end in twice the median time of the others.
 func (m *Measures) unfinished(r *Result) {
 	c := m.Collectors[0]
 	for _, way := range ways(c.settled) {

@@ -91,11 +91,11 @@ func (f *Flows) Begun() { f.begun++ }
 // Completed books that one was complete after a time.
 func (f *Flows) Completed(took time.Duration) { f.done++; f.completion.Add(took) }
 
-// Unfinished books that one that began was not complete at the end, after a time.
+// Unfinished books a transfer, exchange or page that was not complete at the end, and how long it had lasted.
 func (f *Flows) Unfinished(had time.Duration) { f.unfinished.Add(had) }
 
-// completed returns a statistic of how long transfers, exchanges or pages took, in ns. One that did not end counts
-// as longer than the time it had; above says that the statistic is the time of such a one, or holds it.
+// completed returns a statistic of how long transfers, exchanges or pages took, in ns. One that did not end
+// counts with the time it had; above says that the true statistic is therefore higher.
 func (f *Flows) completed(statistic string) (ns float64, above bool) {
 	if f.unfinished.Count() == 0 {
 		return f.completion.Statistic(statistic), false
@@ -107,7 +107,7 @@ func (f *Flows) completed(statistic string) (ns float64, above bool) {
 	if statistic == "mean" {
 		return ns, true
 	}
-	// Of those of one value the unfinished are the longest.
+	// Among equal times the unfinished ones are the longest.
 	rank := all.rank(statistic)
 	return ns, rank > f.completion.upTo(ns)+f.unfinished.below(ns)
 }
@@ -128,7 +128,7 @@ type TCPMet struct {
 	Begun           int64         `json:"begun"` // transfers, exchanges or pages
 	Completed       int64         `json:"completed"`
 	Completion      *Milliseconds `json:"completion_ms"` // one that did not end counts as longer than the time it had
-	// Above lists the statistics of Completion that are more than what is said: those of what did not end.
+	// Above lists the statistics of Completion whose true figure is higher, since a request or transfer did not end.
 	Above []string `json:"completion_is_above,omitempty"`
 }
 

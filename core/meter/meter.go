@@ -17,7 +17,7 @@ const (
 	Red
 )
 
-// String returns the colour as a word; of a number that is none, the number.
+// String returns the colour as a word, or the number where it is no colour.
 func (c Color) String() string {
 	if c > Red {
 		return fmt.Sprintf("color %d", uint8(c))

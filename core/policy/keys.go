@@ -63,9 +63,9 @@ type KeyRow struct {
 	Spread func(Range) Range // nil: as it is
 	// Common are numbers that packets usually have, for examples; NoNumber is to have none.
 	Common []uint32
-	// Layer is what a packet must have for a condition of the key to hold.
+	// Layer is the part of a frame without which no condition on the key holds.
 	Layer Layer
-	// Source is who decides what a packet has of the key.
+	// Source says who decides the value that a packet has.
 	Source KeySource
 }
 
@@ -85,7 +85,7 @@ const (
 // String returns what a frame without the layer does not have.
 func (l Layer) String() string { return [...]string{"", "tag", "label"}[l] }
 
-// A KeySource says how far what a packet has of a key tells who sent it.
+// A KeySource says whether the value of a key identifies the sender.
 type KeySource uint8
 
 // The sources. A sender's identity is what he cannot choose freely; a marking is what he writes; a
@@ -99,8 +99,8 @@ const (
 // Own reports whether the key has values of its own, rather than asking for those of others.
 func (r *KeyRow) Own() bool { return r.Either == nil && r.Kind != AppNames }
 
-// AppendValues appends what a packet has of every key that conditions may ask for, its applications left out. Two packets
-// with the same values and the same applications get the same treatment.
+// AppendValues appends the packet's value of every key that conditions may ask for, except its applications. Two
+// packets with the same values and the same applications get the same treatment.
 func AppendValues(b []byte, p *packet.Packet) []byte {
 	for i := range keyTable {
 		row := &keyTable[i]

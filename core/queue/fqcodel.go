@@ -117,8 +117,8 @@ func (q *FQCoDel) Push(_ time.Duration, p *packet.Packet) Verdict {
 	return Taken
 }
 
-// look finds the packet that goes next: of the first flow whose turn it is; else of the first that gets its turn anew,
-// new flows before old ones.
+// look finds the packet that goes next: that of the first flow which may still send in its turn, or else of the
+// first whose turn begins, new flows before old ones.
 func (q *FQCoDel) look() {
 	next := int32(-1)
 	for _, l := range [...]flowList{q.newFlows, q.oldFlows} {

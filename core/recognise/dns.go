@@ -8,7 +8,7 @@ import (
 	"golang.org/x/net/dns/dnsmessage"
 )
 
-// mostAnswers bounds the records of an answer that are looked at.
+// mostAnswers is how many records of an answer are read.
 const mostAnswers = 64
 
 // answer remembers which addresses a DNS answer (RFC 1035 §4) gives for the

@@ -27,8 +27,8 @@ func times(size, step uint64) uint64 {
 	return hi<<(64-fraction) | lo>>fraction
 }
 
-// enter lets member i, of a weight and its step, compete with its next packet from now on, or
-// from when what it was served before entitles it to.
+// enter lets member i, of a weight and its step, compete with its next packet from now on, or later where its
+// earlier service is ahead of its weight.
 func (c *contest) enter(i int32, from, weight, step, next uint64) {
 	start := max(from, c.virtual)
 	c.weights += weight

@@ -12,7 +12,8 @@ import (
 // maxSituations bounds the situations that are computed.
 const maxSituations = 256
 
-// A situation is which named times and which pressures hold together, and so which entries are in force.
+// A situation is a set of named times and pressures that hold together. It determines which entries are in
+// force.
 type situation struct {
 	times   string // a byte for each named time of the plan, 1: it holds
 	inForce []bool // by the plan's numbers
@@ -65,7 +66,7 @@ func (c *calendar) together() []string {
 			}
 		}
 	}
-	// In the order of the file, what holds alone first and nothing last.
+	// In the order of the file: single times first, the moment at which none holds last.
 	slices.SortFunc(out, func(a, b string) int { return slices.Compare([]byte(b), []byte(a)) })
 	return out
 }
@@ -134,8 +135,8 @@ func (c *calendar) names(times string) []string {
 	return out
 }
 
-// least lists the least that each entry gets in the situations in which it is in force, and in which of them it
-// is so at all.
+// least lists the least that each entry gets over the situations in which it is in force, and which situations
+// these are.
 func least(all []situation, allocate func(inForce func(*plan.Entry) bool) []unit.Rate) (out []unit.Rate, seen []bool) {
 	for _, s := range all {
 		gets := allocate(func(e *plan.Entry) bool { return s.inForce[e.Number] })

@@ -51,8 +51,8 @@ type Class struct {
 	// PolicedBy is the class around it whose policer drops before its classes count, so that
 	// they are promised nothing.
 	PolicedBy string `json:"policed_by,omitempty"`
-	// When says when it is in force at all; its figures are for then. Never says that what is around it is
-	// never in force then. Sometimes lists its limits that come and go, which the figures do not count.
+	// When says when it is in force; its figures are for that time. Never says that an entry around it is not in
+	// force at that time. Sometimes lists its limits that come and go, which the figures leave out.
 	When      string   `json:"when,omitempty"`
 	Never     bool     `json:"never,omitempty"`
 	Sometimes []string `json:"sometimes,omitempty"`
@@ -372,8 +372,8 @@ func (t *tree) grow(parent *fluid.Entry, entries []*plan.Entry, around unit.Rate
 	}
 }
 
-// divide returns what each entry gets of the whole. Within one whose policer must drop, nobody can count on
-// anything as soon as more than one of them sends: what it drops follows from what the others send.
+// divide returns what each entry gets of the whole. Within an entry whose policer must drop, none can count on
+// anything once two of them send: which packets it drops depends on what the others send.
 func (t *tree) divide(p *plan.Plan) []unit.Rate {
 	root := &fluid.Entry{}
 	t.grow(root, p.Top, p.Whole)

@@ -59,13 +59,13 @@ func longestWait(p *plan.Plan, e *plan.Entry, full unit.Size) (bound time.Durati
 }
 
 // BelowPromise bounds how long a packet of own bytes of an entry waits, until the last of it is sent, while the
-// entry's packets come no sooner after the last one than that takes at its promise, whatever others send in
-// packets of up to full bytes. Sizes are as the interface counts. It reports false where there is no bound: for an entry with others within it or
-// with instances, one that is promised nothing, and one after a priority without a bound.
+// entry sends no faster than its promise and others send whatever they like in packets of up to full bytes.
+// Sizes are as the interface counts. It reports false where there is no bound: for an entry with others within
+// it or with instances, one that is promised nothing, and one after a priority without a bound.
 //
-// A packet's deadline is its own time at the promise after it came. Deadlines are met but for what a packet
-// that is being sent and the bursts of the more urgent take of the rate that these leave; within an entry, of the
-// rate that it is promised (Bennett & Zhang 1996, theorem 1 for each level).
+// A packet's deadline is its arrival and the time that it takes at the promise. It is missed by at most the time
+// that one packet already being sent and the bursts of more urgent entries take, at the rate that these leave;
+// within an entry, at the rate that the entry is promised (Bennett & Zhang 1996, theorem 1 for each level).
 func BelowPromise(p *plan.Plan, e *plan.Entry, own, full unit.Size) (time.Duration, bool) {
 	if !e.Leaf() || e.Block || !p.Kept() || e.Promise < unit.MinRate {
 		return 0, false

@@ -93,7 +93,7 @@ type client struct {
 	pace     unit.Clock
 	thinking bool
 	begun    bool                // a transfer has
-	booked   [2][]*measure.Flows // where the beginning of what is not complete was booked, forth and back
+	booked   [2][]*measure.Flows // where the begun transfer was booked, forth and back, until it is complete
 	sends    [2]int64            // of a conversation, the bytes forth and back
 	over     [2]bool             // all of them have arrived
 }
@@ -444,8 +444,7 @@ func (c *client) transferred(r *run, e *endpoint) {
 	c.completed(r, 0)
 }
 
-// begins books that a transfer, an exchange or a page begins, in the whole time and in the windows
-// that it is now.
+// begins books that a transfer, an exchange or a page begins, in the whole time and in the windows of now.
 func (c *client) begins(r *run, reverse bool) {
 	booked := &c.booked[0]
 	if reverse {
@@ -465,7 +464,7 @@ func (c *client) completed(r *run, way int) {
 	c.booked[way] = c.booked[way][:0]
 }
 
-// unfinished books what is not complete at the end.
+// unfinished books the transfers that are not complete at the end.
 func (r *run) unfinished() {
 	for _, c := range r.clients {
 		for way := range c.booked {

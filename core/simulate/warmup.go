@@ -29,7 +29,7 @@ func (r *run) warmed() {
 	}
 }
 
-// closed ends the time that rates are over. What waits is sent all the same, or dropped, and counted.
+// closed ends the time over which rates are taken. Packets that wait are still sent or dropped, and counted.
 func (r *run) closed() {
 	r.over = true
 	for _, at := range r.network.ports {

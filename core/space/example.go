@@ -104,7 +104,7 @@ func (s *Space) address(i uint32) netip.Addr {
 	return a
 }
 
-// described are the properties that an example has words of its own for; others are said as they are written.
+// described are the properties that an example describes in words; others are shown as the language writes them.
 var described = [...]int{from, to, protocol, fromPort, toPort, dscp, length, vlan, in, etherType, pcp, tc}
 
 // String describes what of the packet was asked for: "from 10.1.1.1, udp, to port 5060".

@@ -68,7 +68,7 @@ type End struct {
 	ResentBytes                int64
 }
 
-// NewEnd returns an end that waits to be called. What a Config leaves at 0 is as usual.
+// NewEnd returns an end that waits to be called. A field of the Config that is 0 has its default.
 func NewEnd(c Config) *End {
 	c.MSS, c.ReceiveWindow, c.InitialWindow = orElse(c.MSS, DefaultMSS), orElse(c.ReceiveWindow, DefaultWindow), orElse(c.InitialWindow, DefaultInitialWindow)
 	e := &End{c: c, again: none}
@@ -85,7 +85,7 @@ func NewEnd(c Config) *End {
 	return e
 }
 
-// orElse returns a value, or what is usual where it is not above 0.
+// orElse returns a value, or the default where it is not above 0.
 func orElse[T int | int64](v, usual T) T {
 	if v > 0 {
 		return v

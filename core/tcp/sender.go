@@ -480,8 +480,8 @@ func (e *End) grow(now time.Duration, fresh int64) {
 	}
 }
 
-// probeAnswered ends the episode of a tail loss probe (RFC 8985 §7.4.2). Repeated says that the
-// acknowledgement tells nothing new.
+// probeAnswered ends the episode of a tail loss probe (RFC 8985 §7.4.2). Repeated says that the acknowledgement
+// acknowledges nothing new.
 func (e *End) probeAnswered(s *Segment, double, repeated bool, flight int64) {
 	o := &e.out
 	if o.probed == 0 || s.Ack < o.probed {

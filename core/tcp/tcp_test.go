@@ -502,7 +502,7 @@ func TestParseAnything(t *testing.T) {
 	}
 }
 
-// A zero Config is one as usual.
+// A zero Config has every default.
 func TestZeroConfig(t *testing.T) {
 	a, b := NewEnd(Config{}), NewEnd(Config{})
 	a.Open()

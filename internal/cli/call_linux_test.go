@@ -153,7 +153,7 @@ func TestCallsAndFloodsAreBounded(t *testing.T) {
 	}
 }
 
-// slowYard is a yard whose gate sends so much to the right, with an entry before the rest, and where somebody on
+// slowYard is a yard whose gate sends to the right at a rate, with an entry before the rest, and where a host on
 // the right answers.
 func slowYard(t *testing.T, shape, entry string) *yard {
 	y := newYard(t)
@@ -203,7 +203,7 @@ func TestFloodsShare(t *testing.T) {
 }
 
 // TestWhereTheCallBreaks: through a gate of 4 Mbit/s a call breaks when a flood fills it, and holds
-// where the policy gives it priority; the markings that the gate sets are told.
+// where the policy gives it priority. The result names the markings that the gate sets.
 func TestWhereTheCallBreaks(t *testing.T) {
 	for _, voice := range []bool{false, true} {
 		entry := ""

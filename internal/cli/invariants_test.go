@@ -229,7 +229,7 @@ func (c *checked) counted(r *measure.Result) {
 	}
 }
 
-// agrees checks that what is said twice is the same twice, and that parts add up to their whole.
+// agrees checks that a figure which stands in two places is the same in both, and that parts add up to their whole.
 func (c *checked) agrees(r *measure.Result) {
 	near := func(what string, got, want int64, parts int) {
 		if d := got - want; d > int64(parts) || -d > int64(parts) { // each is rounded to a bit/s

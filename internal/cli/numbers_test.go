@@ -148,7 +148,7 @@ func TestPromiseInsideAPolicer(t *testing.T) {
 	}
 }
 
-// A longest wait is a bound of what is rehearsed, or there is none.
+// No rehearsed wait exceeds the longest wait, where one is given.
 func TestLongestWaitsAreBounds(t *testing.T) {
 	for file, some := range map[string]bool{"each-wait-plain.json": false, "each-wait-nested.json": false, "each-wait-atmost.json": false, "each-wait-priopol.json": false, "long-packets-jumbo.json": true} {
 		f, r := sharesOf(t, file), rehearsed(t, file)
@@ -173,7 +173,8 @@ func TestLongestWaitsAreBounds(t *testing.T) {
 	}
 }
 
-// What is in force together follows from the times, not from the order of the entries; and it is what is rehearsed.
+// The entries that are in force together follow from the times, not from the order of the file, and shares
+// agrees with the rehearsal.
 func TestSharesByTime(t *testing.T) {
 	f, r := sharesOf(t, "pair-crossed.json"), rehearsed(t, "pair-crossed.json")
 	var names []string
@@ -295,7 +296,7 @@ func TestWhatBoundsAPromise(t *testing.T) {
 	}
 }
 
-// A limit that is kept is kept: what its burst adds over the time is allowed for.
+// An upper bound on a rate allows for the burst of the limit that enforces it.
 func TestALimitThatIsKeptHolds(t *testing.T) {
 	text := readFile(t, broken, "at-most-exact.yaml")
 	for seed := range 8 {

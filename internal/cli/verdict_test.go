@@ -451,7 +451,7 @@ func TestSilentTrafficAndNames(t *testing.T) {
 	}
 }
 
-// What went wrong and was not judged is a warning, and the verdict says of what nothing was expected.
+// Damage that no expectation covers is a warning, and the line under the verdict names it.
 func TestPassHidesNothing(t *testing.T) {
 	for file, want := range map[string]struct{ name, says string }{
 		"pass-over-lossy-calls":  {"call-ruined", "Nothing was expected of loss or MOS of voice ("},
@@ -476,7 +476,7 @@ func TestPassHidesNothing(t *testing.T) {
 			t.Errorf("%s: no warning %s: %+v", file, want.name, res.Warnings)
 		}
 	}
-	// Requests that did not end fail what is expected of their completion, and are told of where nothing is.
+	// Unfinished requests fail an expectation about their completion. Without one, a warning counts them.
 	text := readFile(t, broken, "pass-c02.yaml")
 	if r := result(t, text); r.Verdict != "fail" {
 		t.Errorf("completion of requests that did not end: %+v", r.Expectations)

@@ -196,8 +196,8 @@ func (c *conn) mark(fd int) {
 	c.clamp(fd)
 }
 
-// clamp bounds the window that an end announces. The kernel forgets the bound whenever packets turn out
-// to take more or less memory than it thought, so it is told again after each read.
+// clamp bounds the window that an end announces. The kernel forgets the bound whenever packets take
+// more or less memory than it estimated, so the bound is set again after each read.
 func (c *conn) clamp(fd int) {
 	if w := c.spec.Config.ReceiveWindow; w != tcp.DefaultWindow {
 		_ = unix.SetsockoptInt(fd, unix.IPPROTO_TCP, unix.TCP_WINDOW_CLAMP, int(min(w, 1<<30)))

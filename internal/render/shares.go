@@ -90,7 +90,7 @@ func (t Text) Shares(r *share.Result, wishes []share.Wish) {
 	}
 }
 
-// wait writes a bound of a wait, or that there is none.
+// wait writes the bound of a wait, or `-` where there is none.
 func wait(ms *float64) string {
 	if ms == nil {
 		return "-"

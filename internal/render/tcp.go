@@ -50,7 +50,8 @@ func completed(m *measure.TCPMet) string {
 	return fmt.Sprintf("%s of %s", figure.Count(m.Completed), figure.Count(m.Begun))
 }
 
-// took prints a statistic of how long transfers took; of those that did not end it is more than is said.
+// took prints a statistic of how long transfers took, with `>` where one that did not end makes the true figure
+// higher.
 func took(m *measure.TCPMet, name string, of func(*measure.Milliseconds) float64) string {
 	if slices.Contains(m.Above, name) {
 		return "> " + times(m.Completion, of)

@@ -149,10 +149,10 @@ func (t Text) verdict(r *measure.Result) {
 	}
 }
 
-// mostNotJudged bounds what the verdict says of what was not judged; the warnings have all of it.
+// mostNotJudged is how many subjects the line under the verdict names. The warnings name all of them.
 const mostNotJudged = 3
 
-// notJudged says of what went wrong nothing was expected: "Nothing was expected of loss or MOS of voice (29.8 % lost,
+// notJudged names the damage that no expectation covers: "Nothing was expected of loss or MOS of voice (29.8 % lost,
 // MOS 1.19)."
 func notJudged(all []measure.NotJudged) string {
 	var words []string
