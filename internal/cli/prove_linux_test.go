@@ -37,6 +37,19 @@ func proven(t *testing.T, text string, args ...string) (render.Proof, reply) {
 	return p, r
 }
 
+// provenQuietly stages again, twice at most, while the machine held the program up for longer than a queue of
+// this file is deep: such a run measures the machine. What the last run says counts.
+func provenQuietly(t *testing.T, text string) (render.Proof, reply) {
+	t.Helper()
+	for again := 2; ; again-- {
+		p, r := proven(t, text)
+		if p.HeldUpMs <= 60 || again == 0 {
+			return p, r
+		}
+		t.Logf("staged again: the machine held the program up for %.0f ms", p.HeldUpMs)
+	}
+}
+
 // stage is a slow link between two sites, with what there is to be proved on it.
 const stage = `imbrel: 1
 classes:
@@ -86,7 +99,7 @@ rehearsals:
 // TestProve: what real packets do is what was rehearsed, datagrams of sockets, frames and the
 // kernel's TCP alike, over IPv4 and IPv6.
 func TestProve(t *testing.T) {
-	p, r := proven(t, stage)
+	p, r := provenQuietly(t, stage)
 	if p.Homes != 2 || p.Outside.NotSent+p.Outside.NotTaken+p.Outside.NotHad+p.Overrun > 0 || p.Frames < 5000 || len(p.NotReal) > 0 {
 		t.Errorf("beside the network: %+v, %d homes, %d frames, %v", p.Outside, p.Homes, p.Frames, p.NotReal)
 	}
