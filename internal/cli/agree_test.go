@@ -22,7 +22,7 @@ import (
 	"imbrel/internal/files"
 )
 
-var networks = flag.Int("networks", 1000, "through how many random networks TestExplainedAsRehearsed sends a hundred packets each")
+var networks = flag.Int("networks", 400, "through how many random networks TestExplainedAsRehearsed sends a hundred packets each")
 
 // A world is a random network with policies and tunnels, as a document.
 type world struct {
@@ -253,6 +253,7 @@ func (c *tape) packet(t *testing.T, n int) *packet.Packet {
 // and packets; the class and the marks at every hop, and the frames as they leave, are
 // the same.
 func TestExplainedAsRehearsed(t *testing.T) {
+	t.Parallel()
 	const packets = 100
 	followed, hops, wrapped, labelled, dropped := 0, 0, 0, 0, 0
 	for trial := range *networks {
@@ -318,6 +319,7 @@ func TestExplainedAsRehearsed(t *testing.T) {
 // What a run without policies counts a packet as is what explain says of it: at each
 // outgoing policy on its way, until one blocks it.
 func TestForeseenAsExplained(t *testing.T) {
+	t.Parallel()
 	const packets = 40
 	compared, blocked := 0, 0
 	for trial := range *networks / 4 {
@@ -371,6 +373,7 @@ func TestForeseenAsExplained(t *testing.T) {
 // packets through the same random network with wide links and with links that lose nearly
 // all of them, and with queues of policies that do.
 func TestLostPacketsCountAsTheOthers(t *testing.T) {
+	t.Parallel()
 	lost, sent := int64(0), int64(0)
 	for trial := range *networks / 4 {
 		var runs [2]*measure.Result

@@ -27,6 +27,7 @@ func change(t *testing.T, old, new string) string {
 
 // One clear message with a place, exit 2, no panic.
 func TestBadPolicies(t *testing.T) {
+	t.Parallel()
 	for name, c := range map[string]struct{ text, want string }{
 		"empty":                 {"", "the file is empty"},
 		"only a comment":        {"# nothing\n", "the file is empty"},
@@ -112,6 +113,7 @@ func TestBadPolicies(t *testing.T) {
 
 // A small file that comes to millions of entries is refused, not run.
 func TestManyLargePolicies(t *testing.T) {
+	t.Parallel()
 	var b strings.Builder
 	b.WriteString(chain(14, "{name: p%d, treat: [{class: v, inside: p%[2]d}, {class: rest, inside: p%[2]d}]}"))
 	b.WriteString("attach:\n")
@@ -142,6 +144,7 @@ func chain(n int, policy string) string {
 
 // Two islands: every interface leads somewhere, but not to the other.
 func TestANetworkWithoutARoute(t *testing.T) {
+	t.Parallel()
 	text := strings.ReplaceAll(pair, "SENDS", "10Mbit/s")
 	links := text[strings.Index(text, "  links:"):strings.Index(text, "rehearsals:")]
 	text = strings.Replace(text, links, "", 1)
@@ -155,6 +158,7 @@ func TestANetworkWithoutARoute(t *testing.T) {
 
 // All errors at once, in the order of the file.
 func TestAllErrorsAtOnce(t *testing.T) {
+	t.Parallel()
 	r := imbrel(t, t.TempDir(), "imbrel: 1\ntitel: x\nclasses:\n  - {name: a, match: [{from: nobody}]}\npolicies:\n  - {name: p, treat: [{class: b}]}\n", nil, "rehearse", "-")
 	last := -1
 	for _, want := range []string{"stdin:2:1: unknown key `titel`", "stdin:4:30: there is no address or group `nobody`", "stdin:6:31: there is no class `b`"} {
@@ -167,6 +171,7 @@ func TestAllErrorsAtOnce(t *testing.T) {
 }
 
 func TestBadFilesAndFlags(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	imbrel(t, dir, "", nil, "demo", "--write", ".")
 	pcap, err := os.ReadFile(filepath.Join(dir, "ternrock-office.pcap"))
@@ -220,6 +225,7 @@ func TestBadFilesAndFlags(t *testing.T) {
 // What is included is a regular file within the folder of the first file, or in one that is
 // allowed; what is refused is not shown.
 func TestIncludesStayInTheirFolder(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	const secret = "SECRET-LINE"
 	put(t, dir, "outside.yaml", "imbrel: 1\ngroups: {far: [10.9.0.0/16]}\n")
@@ -268,6 +274,7 @@ func TestIncludesStayInTheirFolder(t *testing.T) {
 // Flags say what is wrong in people's words, numbers are decimal, an empty value and flags
 // without effect are refused, and what is asked for is followed.
 func TestManners(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	for _, name := range examples.Demo {
 		data, err := examples.FS.ReadFile(name)
@@ -318,6 +325,7 @@ func TestManners(t *testing.T) {
 // What is wrong in included files is told with that of the file itself, the files in the
 // order in which they are read.
 func TestErrorsOfAllFilesAtOnce(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	put(t, dir, "a.yaml", "imbrel: 1\ngroups: {far: [10.9.0.0/16\n")
 	put(t, dir, "b.yaml", "imbrel: 1\nclasses:\n  - {name: v, match: [{from: nobody}], odd: 1}\n")
@@ -347,6 +355,7 @@ func TestErrorsOfAllFilesAtOnce(t *testing.T) {
 
 // A caret is below what is meant, in the columns of a terminal.
 func TestCaretsBelowWhatIsMeant(t *testing.T) {
+	t.Parallel()
 	for line, want := range map[string]string{
 		"title: {a: 日本語, b: c}":                     "       ^",
 		"titel: 日本語":                                "^^^^^",

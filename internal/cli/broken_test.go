@@ -42,6 +42,7 @@ func classOf(t *testing.T, r *measure.Result, at, class string) *measure.Class {
 
 // A nested `rest` is not counted beside that of the top level.
 func TestBrokenNestedRest(t *testing.T) {
+	t.Parallel()
 	r := rehearsed(t, "expect-nested-double-count.yaml")
 	top := classOf(t, &r, "west/wan out", "rest")
 	for _, o := range r.Expectations {
@@ -57,6 +58,7 @@ func TestBrokenNestedRest(t *testing.T) {
 // A replay puts the packets of a capture into the classes that explain puts them into, and
 // sends all that it can.
 func TestBrokenCaptures(t *testing.T) {
+	t.Parallel()
 	for file, want := range map[string]struct {
 		capture, enter, class  string
 		packets, wild, skipped int64
@@ -118,6 +120,7 @@ func TestBrokenCaptures(t *testing.T) {
 
 // Two call traffics between the same addresses are two conversations.
 func TestBrokenCallsOfOneFlow(t *testing.T) {
+	t.Parallel()
 	for _, file := range []string{"two-calls-one-flow.yaml", "two-calls-same-ports.yaml"} {
 		r := rehearsed(t, file)
 		rows := make(map[string][]int64) // by traffic, those of each class
@@ -134,6 +137,7 @@ func TestBrokenCallsOfOneFlow(t *testing.T) {
 
 // The promise is one figure, whatever says it.
 func TestBrokenPromises(t *testing.T) {
+	t.Parallel()
 	s := parsed[share.Result](t, imbrel(t, broken, "", nil, "shares", "explain-implied-rest.yaml", "-o", "json").out)
 	a := parsed[explain.Answer](t, imbrel(t, broken, "", nil, "explain", "explain-implied-rest.yaml", "--from", "10.1.0.1", "--to", "10.2.0.1", "-o", "json").out)
 	for _, h := range a.Hops {
@@ -158,6 +162,7 @@ func TestBrokenPromises(t *testing.T) {
 
 // A `when` is counted from the beginning of the rehearsal.
 func TestBrokenWhenHeld(t *testing.T) {
+	t.Parallel()
 	r := rehearsed(t, "when-held.yaml")
 	if c := classOf(t, &r, "west/wan out", "bulk"); c.When == nil || c.When.HeldS != 60 {
 		t.Errorf("held %+v of 60 s", c.When)
@@ -166,6 +171,7 @@ func TestBrokenWhenHeld(t *testing.T) {
 
 // What cannot be is one message and exit status 2.
 func TestBrokenFilesAreRefused(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	for name, c := range map[string]struct{ text, want string }{
 		"between-empty-crash":       {readFile(t, broken, "between-empty-crash.yaml"), "calls are between two addresses, not 0"},
@@ -205,6 +211,7 @@ func TestBrokenFilesAreRefused(t *testing.T) {
 
 // Nothing of a title or of a DNS answer is acted on by a terminal.
 func TestBrokenEscapes(t *testing.T) {
+	t.Parallel()
 	for _, args := range [][]string{{"rehearse", "title-escapes.yaml"}, {"explain", "p.yaml", "--capture", "dnsesc.pcap"}} {
 		r := imbrel(t, broken, "", nil, args...)
 		if r.status > 1 || !strings.Contains(r.out, `\x1b`) || hiddenIn(r.out) != "" {

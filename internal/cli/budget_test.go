@@ -11,6 +11,7 @@ import (
 
 // What budget reckons is what a policy promises, and what a rehearsal of the calls takes.
 func TestBudgetIsWhatIsRehearsed(t *testing.T) {
+	t.Parallel()
 	r := rand.New(rand.NewPCG(11, 3))
 	for range 25 {
 		codec := pick(r, "g711", "g722", "g729", "g723", "opus")
@@ -37,6 +38,7 @@ func TestBudgetIsWhatIsRehearsed(t *testing.T) {
 }
 
 func TestBudgetInWords(t *testing.T) {
+	t.Parallel()
 	for args, c := range map[string]struct {
 		status int
 		want   string

@@ -16,7 +16,9 @@ import (
 
 // TestCall: calls to a far end on the same machine lose nothing, are told as the E-model has it, and
 // the far end's own reports agree.
-func TestCall(t *testing.T) {
+func TestCall(t *testing.T) { tries(t, callOnce) }
+
+func callOnce(t testing.TB) {
 	dir := t.TempDir()
 	address := answering(t)
 	r := imbrel(t, dir, "", nil, "call", address, "--calls", "2", "--for", "2s", "--dscp", "af41", "-o", "json")
@@ -47,6 +49,7 @@ func TestCall(t *testing.T) {
 
 // TestFarEndAsksForKey: without the key nothing is answered, with it all is.
 func TestFarEndAsksForKey(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	put(t, dir, "far.key", "a key for this test alone\n")
 	put(t, dir, "other.key", "another key for this test\n")
@@ -65,6 +68,7 @@ func TestFarEndAsksForKey(t *testing.T) {
 
 // TestAnswersNoMore: a far end sends nothing to who has no cookie of it, and no more than it is sent.
 func TestAnswersNoMore(t *testing.T) {
+	t.Parallel()
 	address := answering(t)
 	conn, err := net.Dial("udp", address)
 	if err != nil {
@@ -111,6 +115,7 @@ func TestAnswersNoMore(t *testing.T) {
 
 // TestFarEndVanishes: a call and a flood end by themselves, soon, when the far end does.
 func TestFarEndVanishes(t *testing.T) {
+	t.Parallel()
 	for _, args := range []string{"call ADDRESS --for 30s", "flood ADDRESS --rate 500kbit/s --over 30s", "flood ADDRESS --tcp 1 --over 30s --while-calling 1"} {
 		free, err := net.ListenPacket("udp", "127.0.0.1:0")
 		if err != nil {
@@ -137,6 +142,7 @@ func TestFarEndVanishes(t *testing.T) {
 
 // TestCallsAndFloodsAreBounded: what is no measurement is refused, and so is what makes no sense.
 func TestCallsAndFloodsAreBounded(t *testing.T) {
+	t.Parallel()
 	free, _ := net.ListenPacket("udp", "127.0.0.1:0")
 	nobody := free.LocalAddr().String()
 	free.Close()
@@ -155,7 +161,7 @@ func TestCallsAndFloodsAreBounded(t *testing.T) {
 
 // slowYard is a yard whose gate sends to the right at a rate, with an entry before the rest, and where a host on
 // the right answers.
-func slowYard(t *testing.T, shape, entry string) *yard {
+func slowYard(t testing.TB, shape, entry string) *yard {
 	y := newYard(t)
 	y.gate(put(t, t.TempDir(), "site.yaml", fmt.Sprintf(`imbrel: 1
 classes: [{name: voice, match: [{to-port: 16384-32767, protocol: udp}]}]
@@ -181,7 +187,9 @@ network:
 }
 
 // TestFloodsShare: three floods of one rate share a full queue of tail drop.
-func TestFloodsShare(t *testing.T) {
+func TestFloodsShare(t *testing.T) { tries(t, floodsShareOnce) }
+
+func floodsShareOnce(t testing.TB) {
 	y := slowYard(t, "5Mbit/s", "")
 	got := make([]live.FloodReport, 3)
 	var sending sync.WaitGroup
@@ -206,25 +214,33 @@ func TestFloodsShare(t *testing.T) {
 // where the policy gives it priority. The result names the markings that the gate sets.
 func TestWhereTheCallBreaks(t *testing.T) {
 	for _, voice := range []bool{false, true} {
-		entry := ""
-		if voice {
-			entry = "{class: voice, mark: ef, priority: 1, at-most: 20%}, "
-		}
-		y := slowYard(t, "4Mbit/s", entry)
-		out, _ := exec.Command("ip", "netns", "exec", y.left, program, "flood", rightHost, "--rate", "1..8Mbit/s", "--over", "5s", "--while-calling", "1", "-o", "json").Output()
-		var r live.FloodReport
-		if err := json.Unmarshal(out, &r); err != nil || r.Call == nil {
-			t.Fatalf("%v: %s", err, out)
-		}
-		if r.FullUntilBps == nil || *r.FullUntilBps < 3e6 || *r.FullUntilBps > 4.6e6 || r.MostBps > 5.5e6 || r.ArrivesAs != "af11" {
-			t.Errorf("of the flood all arrives to %v, %d at most, as %s", r.FullUntilBps, r.MostBps, r.ArrivesAs)
-		}
-		switch {
-		case !voice && (r.Breaks == nil || r.Breaks.RateBps < 3e6 || r.Breaks.RateBps > 6.5e6 || r.During > 3.6 || r.Call.ArrivesAs["af11"] == 0):
-			t.Errorf("without priority the call breaks at %+v: MOS %.2f, then %.2f, marked %v", r.Breaks, r.Before, r.During, r.Call.ArrivesAs)
-		case voice && (r.Breaks != nil && r.Breaks.RateBps < 6e6 || r.Call.ArrivesAs["ef"] == 0 || r.Call.Calls[0].Ways.There.Loss > 0.02):
-			t.Errorf("with priority the call breaks at %+v: MOS %.2f, then %.2f, marked %v", r.Breaks, r.Before, r.During, r.Call.ArrivesAs)
-		}
-		t.Logf("voice %v: breaks %+v, MOS %.2f to %.2f, all arrives to %d", voice, r.Breaks, r.Before, r.During, *r.FullUntilBps)
+		t.Run(fmt.Sprint("priority ", voice), func(t *testing.T) {
+			t.Parallel()
+			tries(t, func(t testing.TB) { callBreaks(t, voice) })
+		})
 	}
+}
+
+func callBreaks(t testing.TB, voice bool) {
+	entry := ""
+	if voice {
+		entry = "{class: voice, mark: ef, priority: 1, at-most: 20%}, "
+	}
+	y := slowYard(t, "4Mbit/s", entry)
+	out, _ := exec.Command("ip", "netns", "exec", y.left, program, "flood", rightHost, "--rate", "1..8Mbit/s", "--over", "5s", "--while-calling", "1", "-o", "json").Output()
+	var r live.FloodReport
+	if err := json.Unmarshal(out, &r); err != nil || r.Call == nil {
+		t.Fatalf("%v: %s", err, out)
+	}
+	found, _ := json.Marshal(map[string]any{"full": r.FullUntilBps, "breaks": r.Breaks, "before": r.Before, "during": r.During, "max": r.MostBps, "flood": r.ArrivesAs, "call": r.Call.ArrivesAs})
+	if r.FullUntilBps == nil || *r.FullUntilBps < 3e6 || *r.FullUntilBps > 4.6e6 || r.MostBps > 5.5e6 || r.ArrivesAs != "af11" {
+		t.Errorf("through 4 Mbit/s the flood finds %s", found)
+	}
+	switch {
+	case !voice && (r.Breaks == nil || r.Breaks.RateBps < 3e6 || r.Breaks.RateBps > 6.5e6 || r.During > 3.6 || r.Call.ArrivesAs["af11"] == 0):
+		t.Errorf("without priority the call does not break where the flood fills the gate: %s", found)
+	case voice && (r.Breaks != nil && r.Breaks.RateBps < 6e6 || r.Call.ArrivesAs["ef"] == 0 || r.Call.Calls[0].Ways.There.Loss > 0.02):
+		t.Errorf("with priority the call breaks: %s", found)
+	}
+	t.Logf("voice %v: %s", voice, found)
 }

@@ -148,6 +148,7 @@ func siteCaptures(t *testing.T) []string {
 
 // A real capture goes in and comes out marked.
 func TestARealCaptureComesOutMarked(t *testing.T) {
+	t.Parallel()
 	for _, source := range siteCaptures(t) {
 		name, dir := filepath.Base(source), t.TempDir()
 		put(t, dir, "p.yaml", strings.Replace(marking, "CAPTURE", source, 1))
@@ -194,6 +195,7 @@ func TestARealCaptureComesOutMarked(t *testing.T) {
 }
 
 func TestTheDemosCaptureComesOutMarked(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	imbrel(t, dir, "", nil, "demo", "--write", ".")
 	if r := imbrel(t, dir, "", nil, "rehearse", "ternrock.yaml", "--capture-out", "seen"); r.status != 0 {
@@ -213,6 +215,7 @@ func TestTheDemosCaptureComesOutMarked(t *testing.T) {
 // A replay classifies as `explain --capture` does: names that were said in the other
 // direction, fragments and all.
 func TestAReplayClassifiesAsExplained(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	put(t, dir, "site.yaml", example(t, "site-wan.yaml"))
 	for _, source := range siteCaptures(t) {
@@ -255,6 +258,7 @@ func TestAReplayClassifiesAsExplained(t *testing.T) {
 // A capture with a wild time, a frame of another kind of link and more than the rehearsal
 // plays: each is counted and said, and nothing else is lost.
 func TestWhatOfACaptureIsNotSent(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	frame := udpFrame([4]byte{10, 1, 0, 5}, [4]byte{10, 2, 0, 5}, 5000, 6000, make([]byte, 100))
 	var frames [][]byte

@@ -13,6 +13,7 @@ import (
 // Each edit of a file, and what of its meaning is said to change, with an example that
 // explain agrees with; what is only written in another way changes nothing.
 func TestChanges(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	put(t, dir, "old.yaml", checkable)
 	for _, c := range []struct{ old, now, says string }{
@@ -60,6 +61,7 @@ func TestChanges(t *testing.T) {
 
 // The flows of a capture and the rehearsals of both files are compared.
 func TestChangesOfCaptureAndRehearsal(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	imbrel(t, dir, "", nil, "demo", "--write", ".")
 	text, err := os.ReadFile(filepath.Join(dir, "ternrock.yaml"))
@@ -104,6 +106,7 @@ func TestChangesOfCaptureAndRehearsal(t *testing.T) {
 // A review in git shows the meaning; an included file of the old side is the one of its
 // revision.
 func TestChangesInGit(t *testing.T) {
+	t.Parallel()
 	if _, err := exec.LookPath("git"); err != nil {
 		t.Skip("git is not installed")
 	}

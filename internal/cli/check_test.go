@@ -56,6 +56,7 @@ rehearsals:
 // Each finding has a change that raises it, with the consequence in numbers, and one like it
 // that does not.
 func TestFindings(t *testing.T) {
+	t.Parallel()
 	const east = "  - {policy: up, at: east/wan, direction: out}\n"
 	cases := map[string]struct{ old, raises, near, says string }{
 		"bound-below-call":       {"rate: 600kbit/s", "rate: 60kbit/s", "rate: 600kbit/s", "a call of G.711 takes 95.2 kbit/s there: 37.0 % of every call is lost"},
@@ -219,6 +220,7 @@ func mended(t *testing.T, name, text string) {
 
 // The findings as SARIF are of its schema, and are all there.
 func TestSARIF(t *testing.T) {
+	t.Parallel()
 	file, err := os.ReadFile("testdata/sarif-2.1.0.json")
 	if err != nil {
 		t.Fatal(err)
@@ -261,6 +263,7 @@ func TestSARIF(t *testing.T) {
 
 // The sound examples raise nothing above a note; a finding is said once, and can be accepted.
 func TestCheckOfTheExamples(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	imbrel(t, dir, "", nil, "demo", "--write", ".")
 	for _, name := range exampleFiles(t) {
@@ -319,6 +322,7 @@ func TestCheckOfTheExamples(t *testing.T) {
 
 // docs/findings.md is what --about says.
 func TestFindingsInTheDocs(t *testing.T) {
+	t.Parallel()
 	path := filepath.Join("..", "..", "docs", "findings.md")
 	text, err := os.ReadFile(path)
 	if want := render.FindingsDoc(); err != nil || string(text) != want {

@@ -9,6 +9,7 @@ import (
 )
 
 func TestCompare(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	imbrel(t, dir, "", nil, "demo", "--write", ".")
 	put(t, dir, "wide.yaml", strings.Replace(readFile(t, dir, "ternrock.yaml"), "shape: 11.4Mbit/s", "shape: 14Mbit/s", 1))

@@ -13,6 +13,7 @@ import (
 // Every example of the cookbook holds what it expects, and it is the policies
 // that make it so: without them some expectation fails.
 func TestCookbook(t *testing.T) {
+	t.Parallel()
 	found := 0
 	for _, name := range exampleFiles(t) {
 		if path.Dir(name) != "cookbook" {
@@ -48,6 +49,7 @@ func TestCookbook(t *testing.T) {
 // The instances of an entry are listed by what their packets have in common, those
 // offered most first, and their packets add up to the entry's.
 func TestInstancesAreListed(t *testing.T) {
+	t.Parallel()
 	r := imbrel(t, t.TempDir(), example(t, "cookbook/floors.yaml"), nil, "rehearse", "-", "-o", "json")
 	var res measure.Result
 	if err := json.Unmarshal([]byte(r.out), &res); err != nil {
@@ -79,6 +81,7 @@ func TestInstancesAreListed(t *testing.T) {
 // For how long a limit's `when` held is counted: the load passes 95 % at once and
 // has been beyond it for two seconds when the limit comes.
 func TestWhenIsCounted(t *testing.T) {
+	t.Parallel()
 	var busy, quiet measure.Result
 	text := example(t, "cookbook/under-pressure.yaml")
 	for name, res := range map[string]*measure.Result{"busy": &busy, "quiet": &quiet} {

@@ -10,6 +10,7 @@ import (
 
 // Every command in the docs runs, in the order of the page, in one folder.
 func TestCommandsInTheDocs(t *testing.T) {
+	t.Parallel()
 	text, err := os.ReadFile(filepath.Join("..", "..", "docs", "commands.md"))
 	if err != nil {
 		t.Fatal(err)

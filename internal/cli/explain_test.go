@@ -53,6 +53,7 @@ func tc(m explain.Marks) string {
 // The three models of RFC 3270 §2.6, with the label taken off at the last node
 // or the one before it, after core2 has rewritten the label's traffic class.
 func TestLabelSwitchedModels(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct {
 		model, pop string
 		labels     string
@@ -113,6 +114,7 @@ func TestLabelSwitchedModels(t *testing.T) {
 
 // RFC 2983: the outer header takes the DSCP; what comes back down is the model's.
 func TestIPTunnels(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct{ kind, model, arrives string }{
 		{"gre", "uniform", "cs1"}, {"gre", "pipe", "ef"}, {"ipsec", "uniform", "cs1"}, {"ipsec", "short-pipe", "ef"},
 	} {
@@ -135,6 +137,7 @@ func TestIPTunnels(t *testing.T) {
 // What each key of a packet leads to, at the first policy of the example that
 // uses every key of the language.
 func TestEveryKeyClassifies(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	for _, name := range []string{"every-key.yaml", "parts/shore-apps.yaml"} {
 		put(t, dir, name, example(t, name))
@@ -196,6 +199,7 @@ func TestEveryKeyClassifies(t *testing.T) {
 }
 
 func TestExplainSaysWhy(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	imbrel(t, dir, "", nil, "demo", "--write", ".")
 	r := imbrel(t, dir, "", nil, "explain", "ternrock.yaml", "--from", "10.44.10.40", "--to", "10.44.64.99", "--protocol", "tcp", "--to-port", "8730", "--dscp", "ef", "--why")
@@ -210,6 +214,7 @@ func TestExplainSaysWhy(t *testing.T) {
 }
 
 func TestExplainBadQuestions(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	imbrel(t, dir, "", nil, "demo", "--write", ".")
 	put(t, dir, "coast.yaml", example(t, "coast-mpls.yaml"))
@@ -242,6 +247,7 @@ func TestExplainBadQuestions(t *testing.T) {
 // What each flow of the real captures is, by its server port and protocol, and
 // the class that takes most of its packets.
 func TestRealCapturesAreRecognised(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	put(t, dir, "site.yaml", example(t, "site-wan.yaml"))
 	want := map[string]string{
@@ -303,6 +309,7 @@ func TestRealCapturesAreRecognised(t *testing.T) {
 }
 
 func TestExplainBrokenCaptures(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	put(t, dir, "site.yaml", example(t, "site-wan.yaml"))
 	whole, err := os.ReadFile(filepath.Join("testdata", "site.pcap"))
@@ -333,6 +340,7 @@ func TestExplainBrokenCaptures(t *testing.T) {
 }
 
 func TestCodepointCommand(t *testing.T) {
+	t.Parallel()
 	var got struct {
 		Codepoints []struct {
 			Name, Binary, Hex, Reading string
@@ -361,6 +369,7 @@ func TestCodepointCommand(t *testing.T) {
 }
 
 func TestAppsListed(t *testing.T) {
+	t.Parallel()
 	r := imbrel(t, t.TempDir(), "", nil, "explain", "--apps")
 	if n := strings.Count(r.out, "\n") - 2; n < 60 {
 		t.Errorf("%d applications are built in; some sixty are wished", n)
@@ -375,6 +384,7 @@ func TestAppsListed(t *testing.T) {
 // What an entry with instances gets is separate from what one of them gets, at
 // any depth, and every policer is named.
 func TestExplainSaysWhatIsEachOnes(t *testing.T) {
+	t.Parallel()
 	const outer, inner = "        each: interface\n", "each: source, at-most: 3Mbit/s"
 	for name, c := range map[string]struct {
 		replace []string

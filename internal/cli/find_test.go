@@ -11,6 +11,7 @@ import (
 // What --find says holds, holds when it is written into the file, and what it says fails,
 // fails; with an expectation of the file and with one of its own.
 func TestFind(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	put(t, dir, "p.yaml", checkable)
 	with := func(old, now string) bool {

@@ -124,7 +124,10 @@ func (y *yard) gate(file string, args ...string) *gateProcess {
 	if err := g.cmd.Start(); err != nil {
 		y.t.Fatal(err)
 	}
-	y.t.Cleanup(func() { _ = g.cmd.Process.Kill() })
+	y.t.Cleanup(func() {
+		noteHeldUp(y.t, y.snapshot())
+		_ = g.cmd.Process.Kill()
+	})
 	for range 200 {
 		if y.snapshot() != nil {
 			return g
@@ -141,6 +144,13 @@ func (y *yard) snapshot() (r *live.Report) {
 	return r
 }
 
+// noteHeldUp notes where a gate had more than 100 ms in which it could not run.
+func noteHeldUp(t testing.TB, r *live.Report) {
+	if r != nil && r.Gate.LateLost > 100_000 {
+		heldUp(t, "it could not run the gate for %d ms", r.Gate.LateLost/1000)
+	}
+}
+
 // end ends a gate in the way that Ctrl-C does, and returns its report.
 func (g *gateProcess) end(t testing.TB) *live.Report {
 	t.Helper()
@@ -155,6 +165,7 @@ func (g *gateProcess) end(t testing.TB) *live.Report {
 	if err := json.Unmarshal(g.out.Bytes(), &r); err != nil {
 		t.Fatalf("%v: %s %s", err, g.out.String(), g.errs.String())
 	}
+	noteHeldUp(t, &r)
 	return &r
 }
 
@@ -250,7 +261,9 @@ func (s *sink) end() {
 // TestGate: a flood and a call through a gate. The flood is shaped and the call goes first, marked;
 // what the kernel's TCP carries arrives as it was sent; a reload changes the shape under load, and
 // a broken file changes nothing.
-func TestGate(t *testing.T) {
+func TestGate(t *testing.T) { tries(t, gateOnce) }
+
+func gateOnce(t testing.TB) {
 	y := newYard(t)
 	dir := t.TempDir()
 	file := put(t, dir, "site.yaml", strings.Replace(site, "SHAPE", "8Mbit/s", 1))
@@ -338,7 +351,7 @@ func TestGate(t *testing.T) {
 
 // transfer sends bytes by the kernel's TCP from the left to the right, and holds what arrives
 // against what was sent.
-func (y *yard) transfer(t *testing.T, size int) {
+func (y *yard) transfer(t testing.TB, size int) {
 	t.Helper()
 	var l net.Listener
 	y.in(y.right, func() { l, _ = net.Listen("tcp4", ":8000") })
@@ -380,6 +393,7 @@ func (y *yard) transfer(t *testing.T, size int) {
 
 // TestGateRefuses: what cannot be had is said in words, and nothing is left behind.
 func TestGateRefuses(t *testing.T) {
+	t.Parallel()
 	y := newYard(t)
 	dir := t.TempDir()
 	file := put(t, dir, "site.yaml", strings.Replace(site, "SHAPE", "8Mbit/s", 1))

@@ -50,6 +50,7 @@ func filesIn(t *testing.T, dir, suffix string) (names []string) {
 // An interrupt, or a request to end, ends a rehearsal with what was measured so far, marked
 // so, exit 130, and no file half-written.
 func TestInterrupt(t *testing.T) {
+	t.Parallel()
 	t.Run("interrupted", func(t *testing.T) { interrupted(t, os.Interrupt) })
 	t.Run("told to end", func(t *testing.T) { interrupted(t, syscall.SIGTERM) })
 }
@@ -81,6 +82,7 @@ func interrupted(t *testing.T, by os.Signal) {
 
 // A program that is killed leaves no capture under its own name, and the next run works.
 func TestKilled(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	put(t, dir, "p.yaml", endless)
 	c, _, _ := started(t, dir, "rehearse", "p.yaml", "--capture-out", "cap")
@@ -100,6 +102,7 @@ func TestKilled(t *testing.T) {
 
 // What cannot be written is told, whatever the verdict was.
 func TestFullDisk(t *testing.T) {
+	t.Parallel()
 	full, err := os.OpenFile("/dev/full", os.O_WRONLY, 0)
 	if err != nil {
 		t.Skip("there is no device that is full: ", err)
@@ -120,6 +123,7 @@ func TestFullDisk(t *testing.T) {
 
 // An interrupt of repeats, or of a search, shows what was done until then, marked so.
 func TestInterruptOfMany(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	put(t, dir, "p.yaml", strings.Replace(chancy, "lasts: 2s", "lasts: 90s", 1))
 	for _, args := range []string{"--repeat 10000", "--find policies.up.shape --from 4Mbit/s --to 400Mbit/s --until orders_loss_=_0"} {

@@ -20,7 +20,7 @@ import (
 )
 
 var (
-	houses     = flag.Int("houses", 60, "how many random policy files TestInvariants runs")
+	houses     = flag.Int("houses", 24, "how many random policy files TestInvariants runs")
 	firstHouse = flag.Int("first-house", 0, "the number of the first of them")
 )
 
@@ -29,6 +29,7 @@ var (
 // same of the same thing, in both outputs; and what is expected of an interface is judged
 // by its counters.
 func TestInvariants(t *testing.T) {
+	t.Parallel()
 	var refused, packets, drops, answers, steady atomic.Int64
 	t.Run("houses", func(t *testing.T) {
 		for n := range *houses {

@@ -69,6 +69,7 @@ func withHops(t *testing.T) string {
 
 // A new key is one row: check, changes, explain, captures and rehearsals know it.
 func TestAKeyIsOneRow(t *testing.T) {
+	t.Parallel()
 	if testing.Short() {
 		t.Skip("it builds the program once more")
 	}

@@ -77,6 +77,7 @@ func exampleFiles(t *testing.T) []string {
 // The schema takes every example, and what the reader refuses key by key the
 // schema refuses too.
 func TestSchemaAgreesWithTheReader(t *testing.T) {
+	t.Parallel()
 	s, _ := schema(t)
 	for _, name := range exampleFiles(t) {
 		if err := s.Validate(instance(t, example(t, name))); err != nil {
@@ -108,6 +109,7 @@ func TestSchemaAgreesWithTheReader(t *testing.T) {
 
 // Every key of the language is in the example of every key, and in the docs.
 func TestEveryKeyHasItsExampleAndItsDocs(t *testing.T) {
+	t.Parallel()
 	_, raw := schema(t)
 	docs, err := os.ReadFile(filepath.Join("..", "..", "docs", "language.md"))
 	if err != nil {
@@ -141,6 +143,7 @@ func TestEveryKeyHasItsExampleAndItsDocs(t *testing.T) {
 }
 
 func TestIncludes(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	put(t, dir, "main.yaml", "imbrel: 1\ninclude: [parts/one.yaml, two.yaml]\nclasses:\n  - {name: mine, match: [{app: a, from: g}]}\n")
 	put(t, dir, "parts/one.yaml", "imbrel: 1\ninclude: [deep/three.yaml]\napps: {a: {tcp: 1}}\nclasses:\n  - {name: theirs, match: [{app: b}]}\n")
@@ -184,6 +187,7 @@ func TestIncludes(t *testing.T) {
 
 // What the language refuses beyond what the rehearsals already show.
 func TestMoreBadPolicies(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	for _, name := range exampleFiles(t) {
 		put(t, dir, name, example(t, name))
@@ -224,6 +228,7 @@ func TestMoreBadPolicies(t *testing.T) {
 
 // Every piece of YAML in the docs is of the language, key by key.
 func TestYAMLInTheDocs(t *testing.T) {
+	t.Parallel()
 	s, _ := schema(t)
 	pieces := 0
 	for _, file := range []string{"README.md", "docs/language.md"} {

@@ -10,6 +10,7 @@ import (
 // new ones of the interface's VLAN (1 when it has none) and priority 0, gone where the
 // link has none; a policy sees the frame as it leaves.
 func TestTags(t *testing.T) {
+	t.Parallel()
 	text := strings.NewReplacer(
 		"{name: lan, rate: 1Gbit/s, subnets: [10.1.0.0/16]}", "{name: lan, rate: 1Gbit/s, framing: ethernet-vlan, subnets: [10.1.0.0/16]}",
 		"{name: wan, rate: 100Mbit/s}]\n    - name: east", "{name: wan, rate: 100Mbit/s, FRAMING}]\n    - name: east",
@@ -60,6 +61,7 @@ attach: [{policy: p, at: west/wan, direction: out}]
 // Sizes count the labels and outer headers that there really are; the labels of a
 // framing are a minimum.
 func TestSizesUnderTunnels(t *testing.T) {
+	t.Parallel()
 	base := strings.ReplaceAll(pair, "SENDS", "100Mbit/s") + `    traffic: [{name: s, rate: 1Mbit/s, packet: 1000B, from: 10.1.0.1, to: 10.2.0.1}]
 policies:
   - {name: p, treat: [{class: rest}]}

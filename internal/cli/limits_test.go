@@ -16,6 +16,7 @@ import (
 
 // What docs/limits.md says is bounded ends in a message, without the memory.
 func TestWhatIsBounded(t *testing.T) {
+	t.Parallel()
 	base := strings.ReplaceAll(pair, "SENDS", "1Mbit/s") + "    traffic: [TRAFFIC]\n    expect: [EXPECT]\n"
 	stream := "{name: s, rate: 1Mbit/s, packet: 500B, from: 10.1.0.1, to: 10.2.0.1}"
 	windows := func(n int) string {
@@ -54,6 +55,7 @@ func TestWhatIsBounded(t *testing.T) {
 // A packet of a capture holds its headers while it waits, and all of it where frames are
 // captured again.
 func TestWaitingPacketsHoldTheirHeaders(t *testing.T) {
+	t.Parallel()
 	f, _, err := files.ReadPolicy("-", strings.NewReader(strings.ReplaceAll(pair, "SENDS", "1Mbit/s")+"    traffic: [{name: c, capture: c, enters: west/lan}]\n"+
 		"policies: [{name: p, treat: [{class: voice}]}]\nattach: [{policy: p, at: west/wan, direction: out}]\n"))
 	if err != nil {

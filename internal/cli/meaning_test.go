@@ -34,6 +34,7 @@ func at(t *testing.T, res measure.Result, class string) measure.Class {
 
 // A limit in packets counts packets: RED drops early in a queue of small ones.
 func TestREDCountsPackets(t *testing.T) {
+	t.Parallel()
 	res := result(t, wan("100Mbit/s", "      - {name: s, rate: 3Mbit/s, packet: 100B, arrivals: poisson, from: 10.1.0.1, to: 10.2.0.1}\n",
 		"  - {name: p, shape: 2Mbit/s, treat: [{class: rest, queue: {limit: 100, drop: red}}]}\n"))
 	c := at(t, res, "rest")
@@ -45,6 +46,7 @@ func TestREDCountsPackets(t *testing.T) {
 // What arrives with a congestion mark is not counted as marked here; what says that it
 // understands marks (ecn: true) is marked and not dropped.
 func TestCongestionMarksOfOnesOwn(t *testing.T) {
+	t.Parallel()
 	const policy = "  - {name: p, shape: 4Mbit/s, treat: [{class: rest, queue: {drop: codel, ecn: true}}]}\n"
 	for ecn, want := range map[string]bool{"": false, ", ecn: true": true} {
 		res := result(t, wan("100Mbit/s", "      - {name: s, rate: 4.2Mbit/s, packet: 1000B, from: 10.1.0.1, to: 10.2.0.1"+ecn+"}\n", policy))
@@ -71,6 +73,7 @@ func TestCongestionMarksOfOnesOwn(t *testing.T) {
 // The outer rest is the rest alone; one within another is named with it; a class with
 // others within it shares what is offered to it.
 func TestWhoIsOffered(t *testing.T) {
+	t.Parallel()
 	text := wan("100Mbit/s", "      - {name: s, rate: 1Mbit/s, packet: 100B, from: 10.1.0.1, to: 10.2.0.1}\n",
 		"  - {name: p, shape: 10Mbit/s, treat: [{class: bulk, at-least: 50%, treat: [{class: voice, at-least: 20%}, {class: rest}]}, {class: rest}]}\n")
 	for args, want := range map[string]string{
@@ -105,6 +108,7 @@ func TestWhoIsOffered(t *testing.T) {
 // No packet waits longer than `shares` says: random policies of priorities, promises
 // and ceilings under floods and bursts.
 func TestLongestWaitIsABound(t *testing.T) {
+	t.Parallel()
 	worst := 0.0
 	for trial := range 40 {
 		r := rand.New(rand.NewPCG(95, uint64(trial)))
@@ -157,6 +161,7 @@ func TestLongestWaitIsABound(t *testing.T) {
 // An instance's policer remembers its debt however long the instance idles; it goes
 // when its bucket would be full anyway.
 func TestAnInstanceRemembersItsDebt(t *testing.T) {
+	t.Parallel()
 	// 10 kB at 500 bit/s take 160 s to come back.
 	text := strings.Replace(wan("100Mbit/s", "      - {name: a, rate: 800kbit/s, packet: 1000B, from: 10.1.0.1, to: 10.2.0.1, lasts: 1s}\n"+
 		"      - {name: b, rate: 800kbit/s, packet: 1000B, from: 10.1.0.1, to: 10.2.0.1, starts: 80s, lasts: 1s}\n"+
@@ -176,6 +181,7 @@ func TestAnInstanceRemembersItsDebt(t *testing.T) {
 // A `when` may be on a limit alone: the class keeps its promise, the limit comes and
 // goes, and while it is there it beats the promise.
 func TestLimitsThatComeAndGo(t *testing.T) {
+	t.Parallel()
 	traffic := "      - {name: s, rate: 6Mbit/s, packet: 1000B, from: 10.1.0.1, to: 10.2.0.1, to-port: 8000}\n"
 	for _, c := range []struct {
 		entry    string
@@ -208,6 +214,7 @@ func TestLimitsThatComeAndGo(t *testing.T) {
 
 // What explain says in words.
 func TestExplainInWords(t *testing.T) {
+	t.Parallel()
 	const times = "times: {opening: {from: \"08:00\", to: \"18:00\"}, always: {from: \"00:00\", to: \"00:00\"}}\napps: {desk: {server-name: desk.example}, media: {looks-like: rtp}}\n"
 	text := strings.Replace(wan("100Mbit/s", "      - {name: s, rate: 1Mbit/s, packet: 100B, from: 10.1.0.1, to: 10.2.0.1}\n",
 		"  - name: p\n    treat:\n      - {class: voice, when: opening, mark: {dscp: ef, pcp: 5}}\n      - {class: bulk, when: always, police: {rate: 1Mbit/s, burst: 4kB, peak: 2Mbit/s, excess-burst: 8kB, yellow: {mark: le}}}\n      - {class: web, police: {rate: 1Mbit/s, burst: 500B, red: {mark: le}}}\n      - {class: tagged}\n"),
@@ -242,6 +249,7 @@ func TestExplainInWords(t *testing.T) {
 
 // The worst of the names learned: what a capture's packets said, not only their ports.
 func TestHowApplicationsWereLearned(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	put(t, dir, "site.yaml", example(t, "site-wan.yaml"))
 	r := imbrel(t, dir, "", nil, "explain", "site.yaml", "--capture", siteCaptures(t)[2], "-o", "json")
@@ -264,6 +272,7 @@ func TestHowApplicationsWereLearned(t *testing.T) {
 // packets, and a policer of its own where there is one for each flow. Ports that are given
 // twice are refused.
 func TestNoTwoCallsShareTheirPorts(t *testing.T) {
+	t.Parallel()
 	base := strings.Replace(crossingWith(bothEnds, "7.6Mbit/s", anyVoice), "{class: voice, priority: 1, police: {rate: 600kbit/s, burst: 3kB}}", "{class: voice, each: flow, priority: 1, police: {rate: 100kbit/s, burst: 1kB}}", 1)
 	first := "      - {name: calls, calls: 5, codec: g711, between: [10.1.0.5, 10.2.0.5]}\n"
 	for name, c := range map[string]struct {
@@ -297,6 +306,7 @@ func TestNoTwoCallsShareTheirPorts(t *testing.T) {
 // Times and sizes stay numbers: a cell of nonsense is refused, and a rehearsal whose queues
 // would drain for a month ends with a word.
 func TestTimesStayNumbers(t *testing.T) {
+	t.Parallel()
 	slow := strings.ReplaceAll(crossingWith(bothEnds, "500bit/s", anyVoice), "police: {rate: 600kbit/s, burst: 3kB}", "at-most: 100bit/s")
 	for cell, want := range map[string]string{"1/9000": "a cell is at most 100 times its payload", "48/4800": "takes more than 30 days to be sent"} {
 		text := strings.Replace(slow, "{name: wan, rate: 100Mbit/s}", "{name: wan, rate: 100Mbit/s, framing: {bytes: 0, cell: "+cell+"}}", 1)

@@ -162,6 +162,7 @@ var lasting = regexp.MustCompile(`lasts: [0-9.]+(ms|s|min|h)`)
 
 // Damaged policy files end in a message, or in what they still say.
 func TestDamagedPolicies(t *testing.T) {
+	t.Parallel()
 	var texts []string
 	for _, name := range exampleFiles(t) {
 		if text, err := examples.FS.ReadFile(name); err == nil {
@@ -236,6 +237,7 @@ func damagedBytes(r *rand.Rand, data []byte) []byte {
 
 // Damaged captures are read as far as they go, or refused.
 func TestDamagedCaptures(t *testing.T) {
+	t.Parallel()
 	var captures [][]byte
 	for _, name := range []string{"site.pcap", "site-vlan.pcap", "site-mpls.pcap", "broken/ng-mixedlink.pcap", "broken/gzng.pcap", "broken/dns.pcap", "broken/srv.pcap", "broken/reuse.pcap"} {
 		data, err := os.ReadFile(filepath.Join("testdata", name))

@@ -15,6 +15,7 @@ import (
 
 // Every capture is rehearsed with its TCP conversations at work: those in which one end sends nothing too.
 func TestClosedLoopOfEveryCapture(t *testing.T) {
+	t.Parallel()
 	text := readFile(t, broken, "closed-loop-crash.yaml")
 	dir := t.TempDir()
 	captures, _ := filepath.Glob(filepath.Join("testdata", "*.pcap"))
@@ -43,6 +44,7 @@ func TestClosedLoopOfEveryCapture(t *testing.T) {
 
 // On an idle line nothing is sent again, and answers take as long as the kernel's.
 func TestIdleLine(t *testing.T) {
+	t.Parallel()
 	r := rehearsed(t, "tcp-idle-line.yaml")
 	if r.Verdict != "pass" {
 		t.Errorf("%s: %+v", r.Verdict, r.Expectations)
@@ -76,6 +78,7 @@ func shareOf(t *testing.T, f *share.Interface, class string, n int) *share.Class
 
 // Below its promise a class waits for its own packet at the promise, and one full packet at the shape.
 func TestSmallClassWaits(t *testing.T) {
+	t.Parallel()
 	f := sharesOf(t, "small-class-waits.yaml")
 	small := shareOf(t, &f, "small", 0)
 	if w := small.BelowPromiseWait; small.Packet != 138 || w == nil || math.Abs(*w-(138*8/1e3+1538*8/10e3)) > 1e-5 {
@@ -92,6 +95,7 @@ func TestSmallClassWaits(t *testing.T) {
 
 // Senders of one rate share a full queue, for they have clocks of their own.
 func TestThreeFloodsShare(t *testing.T) {
+	t.Parallel()
 	text := strings.Replace(readFile(t, broken, "three-floods-share.yaml"), "lasts: 10s", "lasts: 30s", 1)
 	even := func(text string, seed int) bool {
 		r := result(t, text, "--seed", fmt.Sprint(seed))
@@ -118,6 +122,7 @@ func TestThreeFloodsShare(t *testing.T) {
 // Where the policer of an entry drops, what is within it is promised nothing, whoever says so; with `at-most` in its
 // place the promise is kept.
 func TestPromiseInsideAPolicer(t *testing.T) {
+	t.Parallel()
 	f := sharesOf(t, "parent-policed.json")
 	radar := shareOf(t, &f, "dept/radar", 0)
 	if radar.Promised+radar.AllBusy+radar.Reserved+radar.Calls != 0 || radar.PolicedBy != "dept" || radar.LongestWait != nil || radar.BelowPromiseWait != nil {
@@ -150,6 +155,7 @@ func TestPromiseInsideAPolicer(t *testing.T) {
 
 // No rehearsed wait exceeds the longest wait, where one is given.
 func TestLongestWaitsAreBounds(t *testing.T) {
+	t.Parallel()
 	for file, some := range map[string]bool{"each-wait-plain.json": false, "each-wait-nested.json": false, "each-wait-atmost.json": false, "each-wait-priopol.json": false, "long-packets-jumbo.json": true} {
 		f, r := sharesOf(t, file), rehearsed(t, file)
 		for _, c := range f.Classes {
@@ -176,6 +182,7 @@ func TestLongestWaitsAreBounds(t *testing.T) {
 // The entries that are in force together follow from the times, not from the order of the file, and shares
 // agrees with the rehearsal.
 func TestSharesByTime(t *testing.T) {
+	t.Parallel()
 	f, r := sharesOf(t, "pair-crossed.json"), rehearsed(t, "pair-crossed.json")
 	var names []string
 	for _, at := range f.Times {
@@ -212,6 +219,7 @@ func TestSharesByTime(t *testing.T) {
 
 // Inside an entry that is promised nothing, extra bandwidth follows the written percentages.
 func TestPercentagesOfNothing(t *testing.T) {
+	t.Parallel()
 	f := sharesOf(t, "zero-parent.json", "--busy", "scav/a,scav/rest")
 	if a, rest := shareOf(t, &f, "scav/a", 0), shareOf(t, &f, "scav/rest", 0); a.Gets != 7_200_000 || rest.Gets != 1_800_000 || a.Promised != 0 {
 		t.Errorf("%+v, %+v", a, rest)
@@ -225,6 +233,7 @@ func TestPercentagesOfNothing(t *testing.T) {
 
 // What is blocked leaves with no marking.
 func TestExplainedCaptureOfTheBlocked(t *testing.T) {
+	t.Parallel()
 	r := parsed[explain.CaptureResult](t, imbrel(t, broken, "", nil, "explain", "blocked-capture.json", "--capture", "blocked.pcap", "-o", "json").out)
 	if at := r.Flows[0].At[0]; at.Blocked != 1 || len(at.DSCPOut) != 0 || r.Classes[0].Blocked != 1 || r.Classes[0].Packets != 1 {
 		t.Errorf("%+v, %+v", at, r.Classes)
@@ -237,6 +246,7 @@ func TestExplainedCaptureOfTheBlocked(t *testing.T) {
 // The parts of a call, and the windows of an expectation, are played as the call is: by the least delay of the
 // last ten seconds.
 func TestPartsOfACall(t *testing.T) {
+	t.Parallel()
 	without := result(t, readFile(t, broken, "ramp-mos.yaml"), "--without-policy")
 	for _, b := range without.Breaks {
 		if !b.Breaks || b.Judged == 0 || b.AtS < 5 || b.AtS > 7 {
@@ -261,6 +271,7 @@ func TestPartsOfACall(t *testing.T) {
 
 // A transfer that did not end took longer than the time it had.
 func TestUnfinishedTransfers(t *testing.T) {
+	t.Parallel()
 	text := strings.ReplaceAll(pair, "SENDS", "2Mbit/s") + `    traffic:
       - {name: large, tcp: 3, bytes: 9MB, from: 10.1.0.1, to: 10.2.0.1}
       - {name: small, tcp: 5, bytes: 10kB, from: 10.1.0.2, to: 10.2.0.2}
@@ -282,6 +293,7 @@ func TestUnfinishedTransfers(t *testing.T) {
 
 // An error of a promise names what bounds it.
 func TestWhatBoundsAPromise(t *testing.T) {
+	t.Parallel()
 	for entry, want := range map[string]string{
 		"{class: bulk, at-least: 40Mbit/s}":                                                             "the promises come to",
 		"{class: bulk, at-least: 40Mbit/s, at-most: 90Mbit/s}":                                          "at-least 40Mbit/s is above what there is to share, 10Mbit/s",
@@ -298,6 +310,7 @@ func TestWhatBoundsAPromise(t *testing.T) {
 
 // An upper bound on a rate allows for the burst of the limit that enforces it.
 func TestALimitThatIsKeptHolds(t *testing.T) {
+	t.Parallel()
 	text := readFile(t, broken, "at-most-exact.yaml")
 	for seed := range 8 {
 		if r := result(t, text, "--seed", fmt.Sprint(seed)); r.Verdict != "pass" {

@@ -15,7 +15,7 @@ import (
 )
 
 // answering starts `imbrel answer` at a free port of the loopback, and returns where.
-func answering(t *testing.T, args ...string) string {
+func answering(t testing.TB, args ...string) string {
 	t.Helper()
 	free, err := net.ListenPacket("udp", "127.0.0.1:0")
 	if err != nil {
@@ -44,7 +44,9 @@ func answering(t *testing.T, args ...string) string {
 
 // TestProbe: what is sent arrives and comes back as it was sent, each by its own count; with a key
 // nobody else is answered; and where nobody listens it ends at once.
-func TestProbe(t *testing.T) {
+func TestProbe(t *testing.T) { tries(t, probeOnce) }
+
+func probeOnce(t testing.TB) {
 	dir := t.TempDir()
 	address := answering(t)
 	r := imbrel(t, dir, "", nil, "probe", address, "--dscp", "ef,af41,0", "--count", "5", "--interval", "2ms", "-o", "json")
@@ -109,7 +111,9 @@ func TestProbe(t *testing.T) {
 
 // TestProbeThroughAGate: the far end tells how each marking arrives behind a gate that marks what
 // nobody vouches for down.
-func TestProbeThroughAGate(t *testing.T) {
+func TestProbeThroughAGate(t *testing.T) { tries(t, probeThroughAGateOnce) }
+
+func probeThroughAGateOnce(t testing.TB) {
 	y := newYard(t)
 	dir := t.TempDir()
 	text := strings.NewReplacer("SHAPE", "8Mbit/s", "{to-port: 16384-32767, protocol: udp}", "{dscp: ef}").Replace(site)

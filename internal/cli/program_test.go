@@ -127,6 +127,7 @@ rehearsals:
 `
 
 func TestDemo(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	r := imbrel(t, dir, "", nil, "demo")
 	if r.status != 0 || r.err != "" {
@@ -160,6 +161,7 @@ func TestDemo(t *testing.T) {
 }
 
 func TestSameSeedSameBytes(t *testing.T) {
+	t.Parallel()
 	first := imbrel(t, t.TempDir(), "", nil, "demo", "-o", "json")
 	for _, env := range [][]string{nil, {"GOMAXPROCS=1"}, {"TZ=Asia/Tokyo", "LANG=C"}} {
 		if again := imbrel(t, t.TempDir(), "", env, "demo", "-o", "json"); again.out != first.out {
@@ -180,6 +182,7 @@ func TestSameSeedSameBytes(t *testing.T) {
 
 // On an idle link the delay is serialisation and propagation, exactly.
 func TestLoneCalls(t *testing.T) {
+	t.Parallel()
 	text := strings.ReplaceAll(pair, "SENDS", "100Mbit/s") + `    traffic: [{name: calls, calls: 6, codec: CODEC, skew: 0, between: [10.1.0.1, 10.2.0.1]}]
     expect: [voice loss = 0, calls mos >= 4]
 `
@@ -211,6 +214,7 @@ func TestLoneCalls(t *testing.T) {
 // Where the link carries less than the port sends, the queue is the carrier's:
 // a policy without a shape achieves nothing, one with a shape below it all.
 func TestWhoQueues(t *testing.T) {
+	t.Parallel()
 	traffic := `    traffic:
       - {name: calls, calls: 2, codec: g711, between: [10.1.0.1, 10.2.0.1], dscp: ef}
       - {name: bulk, rate: 15Mbit/s, packet: 1500B, from: 10.1.0.9, to: 10.2.0.9, to-port: 8000}
@@ -247,6 +251,7 @@ attach: [{policy: p, at: west/wan, direction: out}]
 }
 
 func TestExpectationsAndExitStatus(t *testing.T) {
+	t.Parallel()
 	base := strings.ReplaceAll(pair, "SENDS", "10Mbit/s") + `    traffic:
       - {name: calls, calls: 1, codec: g711, between: [10.1.0.1, 10.2.0.1]}
       - {name: ticks, rate: 80kbit/s, packet: 1000B, from: 10.1.0.9, to: 10.2.0.9, to-port: 8000, starts: 2s, lasts: 5s}

@@ -31,6 +31,7 @@ func shares(t *testing.T, policy string, args ...string) map[string]share.Class 
 // The demo's radio by hand: 11.4 Mbit/s less 0.9 for voice are 10.5; promised are
 // 2, 30, 15, 20 and 20 % of 11.4, and the 0.582 left go 2:30:15:20:20.
 func TestSharesOfTheDemo(t *testing.T) {
+	t.Parallel()
 	demo := change(t, "title:", "title:")
 	c := shares(t, demo)
 	for class, want := range map[string]float64{"voice": 0.9e6, "signalling": 10.5e6 * 2 / 87, "radar": 10.5e6 * 30 / 87, "charts": 10.5e6 * 20 / 87, "rest": 10.5e6 * 20 / 87} {
@@ -64,6 +65,7 @@ func TestSharesOfTheDemo(t *testing.T) {
 // Departments in a ratio with classes inside each: what shares computes is what
 // packets get, and an idle department's part goes to the other.
 func TestHierarchyGetsWhatSharesPromises(t *testing.T) {
+	t.Parallel()
 	policy := strings.ReplaceAll(pair, "SENDS", "100Mbit/s") + `    traffic:
       - {name: a-voice, rate: 300kbit/s, packet: 200B, from: 10.1.1.1, to: 10.2.0.1, dscp: ef}
       - {name: a-bulk, rate: 9Mbit/s, packet: 1500B, from: 10.1.1.2, to: 10.2.0.1, to-port: 8000}
@@ -108,6 +110,7 @@ attach: [{policy: house, at: west/wan, direction: out}]
 
 // What exceeds a meter is marked down, and dropped first where a queue is RED.
 func TestExcessIsMarkedDown(t *testing.T) {
+	t.Parallel()
 	policy := strings.ReplaceAll(pair, "SENDS", "100Mbit/s") + `    traffic:
       - {name: feed, rate: 4Mbit/s, packet: 1000B, arrivals: poisson, from: 10.1.1.1, to: 10.2.0.1, to-port: 8000}
     expect: ["bulk drops = 0"]
@@ -170,6 +173,7 @@ func limit(starts, other, entry string) string {
 }
 
 func TestWorkingHoursLimit(t *testing.T) {
+	t.Parallel()
 	entry := "{class: bulk, at-most: 2Mbit/s, when: work}"
 	for starts, want := range map[string]float64{
 		"2026-03-02T07:30":    2e6,                        // 08:30 in Oslo
@@ -191,6 +195,7 @@ func TestWorkingHoursLimit(t *testing.T) {
 // A limit only under pressure: while the link has been at 95 % for a second,
 // until it has been below half for a second.
 func TestLimitUnderPressure(t *testing.T) {
+	t.Parallel()
 	entry := "{class: bulk, at-most: 2Mbit/s, when: {starts: {load: 95%, for: 1s}, ends: {load: 50%, for: 1s}}}"
 	free := sentOf(t, limit("", "80kbit/s", entry), "rest") + sentOf(t, limit("", "80kbit/s", entry), "bulk")
 	if math.Abs(free/(8.316e6+0.4*83e3)-1) > 0.02 {
@@ -207,6 +212,7 @@ func TestLimitUnderPressure(t *testing.T) {
 // A burst of 6 Mbit/s for 2 s above 2 Mbit/s: 6 × 2 + 2 × 8 Mbit in ten seconds,
 // never faster than 6; 10 MB at once is quick, more is not.
 func TestBurstAboveALimit(t *testing.T) {
+	t.Parallel()
 	if got := sentOf(t, limit("", "80kbit/s", "{class: bulk, at-most: {rate: 2Mbit/s, burst: {to: 6Mbit/s, for: 2s}}}"), "bulk"); math.Abs(got/((6*2+2*8)*1e5)-1) > 0.02 {
 		t.Errorf("sent %.0f bit/s over ten seconds; want 2.8 Mbit/s", got)
 	}
@@ -216,6 +222,7 @@ func TestBurstAboveALimit(t *testing.T) {
 }
 
 func TestBlock(t *testing.T) {
+	t.Parallel()
 	res := result(t, limit("", "80kbit/s", "{class: bulk, block: true}"))
 	for _, f := range res.Interfaces {
 		for _, k := range f.Classes {
@@ -228,6 +235,7 @@ func TestBlock(t *testing.T) {
 
 // A limit shared by all of a group is not the same as one for each member.
 func TestPerClientAndSharedLimits(t *testing.T) {
+	t.Parallel()
 	traffic := `    traffic:
       - {name: a, rate: 3Mbit/s, packet: 962B, from: 10.1.1.1, to: 10.2.0.1, to-port: 8000}
       - {name: b, rate: 3Mbit/s, packet: 962B, from: 10.1.1.2, to: 10.2.0.1, to-port: 8000}
@@ -265,6 +273,7 @@ attach: [{policy: p, at: west/wan, direction: out}]
 // A policed phone port: what a PC plugged into the phone sends as EF in its
 // own name cannot eat the phone's allotment.
 func TestPolicedPhonePort(t *testing.T) {
+	t.Parallel()
 	policy := strings.ReplaceAll(pair, "SENDS", "100Mbit/s") + `    traffic:
       - {name: phone, calls: 1, codec: g711, between: [10.1.8.1, 10.2.0.1], dscp: ef}
       - {name: pc, rate: 5Mbit/s, packet: 500B, from: 10.1.8.99, to: 10.2.0.1, dscp: ef}
@@ -289,6 +298,7 @@ attach: [{policy: p, at: west/lan, direction: in}]
 // Of the entries of a class one is in force at a time: what 10 % keep of the 20 % is
 // lent to all, 1 : 8. A limit that comes and goes is said and not counted.
 func TestSharesOfWhatIsThereSometimes(t *testing.T) {
+	t.Parallel()
 	file := limit("", "80kbit/s", "{class: bulk, at-least: 20%, when: work}\n      - {class: bulk, at-least: 10%, at-most: {rate: 1.5Mbit/s, when: work}}")
 	var r share.Result
 	out := imbrel(t, t.TempDir(), file, nil, "shares", "-", "-o", "json")
@@ -315,6 +325,7 @@ func TestSharesOfWhatIsThereSometimes(t *testing.T) {
 // Two bounds of 60 % of which one holds at a time leave the others 40 %, and a wait
 // that has a bound.
 func TestWaitBehindAPriorityThatIsThereSometimes(t *testing.T) {
+	t.Parallel()
 	got := shares(t, limit("", "80kbit/s", "{class: bulk, priority: 1, at-most: 6Mbit/s, when: work}\n      - {class: bulk, priority: 1, at-most: 6Mbit/s}"))
 	one := shares(t, limit("", "80kbit/s", "{class: bulk, priority: 1, at-most: 6Mbit/s}"))
 	rest, want := got["west rest"], one["west rest"]
@@ -326,6 +337,7 @@ func TestWaitBehindAPriorityThatIsThereSometimes(t *testing.T) {
 // What is offered to a class with others within it is offered to them; a space after a comma
 // is nothing; an unknown class is an error that lists those there are.
 func TestOfferedToWhatIsWithin(t *testing.T) {
+	t.Parallel()
 	text := example(t, "cookbook/departments.yaml")
 	for _, args := range [][]string{{"--busy", "office, rest"}, {"--offer", "office = 3Mbit/s, workshop/voice=300kbit/s"}} {
 		c := shares(t, text, args...)

@@ -36,6 +36,7 @@ policies:
 // One policy for many sites: at each, `here` is its own subnets, and the shape follows
 // its own link, in either direction.
 func TestOnePolicyForManySites(t *testing.T) {
+	t.Parallel()
 	text := sites(3, "attach:\n  - {policy: branch, at: \"*/wan\", direction: out}\n  - {policy: branch, at: hub/s1, direction: out}\n  - {policy: branch, at: [s0/wan, \"s2/w*n\"], direction: in}\n")
 	r := imbrel(t, t.TempDir(), text, nil, "shares", "-", "-o", "json")
 	var res share.Result
@@ -59,6 +60,7 @@ func TestOnePolicyForManySites(t *testing.T) {
 }
 
 func TestAttachments(t *testing.T) {
+	t.Parallel()
 	two := strings.Replace(sites(3, "ATTACH"), "policies:\n", "policies:\n  - {name: other, treat: [{class: guests, priority: 1}]}\n  - {name: greedy, treat: [{class: guests, at-least: 3Mbit/s}]}\n", 1)
 	for name, c := range map[string]struct{ attach, want string }{
 		"an exact name beats a pattern": {"attach: [{policy: branch, at: \"*/wan\", direction: out}, {policy: other, at: s1/wan, direction: out}]\n", "s1/wan out, policy other"},
@@ -87,6 +89,7 @@ func TestAttachments(t *testing.T) {
 
 // The network may be spread over included files, and traffic be named once.
 func TestNetworkAndLoadsOverFiles(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	put(t, dir, "main.yaml", `imbrel: 1
 include: [sites/oak.yaml, loads.yaml]
@@ -128,6 +131,7 @@ rehearsals:
 // Calls of one rehearsal never share a port pair; more than there are ports for are
 // refused.
 func TestCallsHavePortsOfTheirOwn(t *testing.T) {
+	t.Parallel()
 	text := wan("100Mbit/s", "      - {name: a, calls: 3, codec: g711, between: [10.1.0.1, 10.2.0.1]}\n      - {name: b, calls: 3, codec: g711, between: [10.1.0.1, 10.2.0.1]}\n",
 		"  - {name: p, treat: [{class: rest, each: flow}]}\n")
 	if c := at(t, result(t, text), "rest"); c.Instances == nil || c.Instances.Most != 6 {
@@ -142,6 +146,7 @@ func TestCallsHavePortsOfTheirOwn(t *testing.T) {
 // A carrier counts bytes by its own framing: a shaper that forgets overhead fails in a
 // rehearsal as it does in life.
 func TestTheCarriersFraming(t *testing.T) {
+	t.Parallel()
 	text := wan("10Mbit/s", "      - {name: calls, calls: 60, codec: g729, between: [10.1.0.1, 10.2.0.1], dscp: ef}\n      - {name: bulk, rate: 15Mbit/s, packet: 300B, from: 10.1.0.9, to: 10.2.0.9, to-port: 8000}\n",
 		"  - {name: p, shape: 95%, treat: [{class: voice, priority: 1, police: {calls: 60, codec: g729}}, {class: rest}]}\n")
 	plain := result(t, text)
@@ -173,6 +178,7 @@ func BenchmarkThousandSites(b *testing.B) {
 
 // A rehearsal of thirty sites fits a few screens of text, the worst first; --all has all.
 func TestManySitesFitAFewScreens(t *testing.T) {
+	t.Parallel()
 	text := example(t, "cookbook/branches.yaml")
 	var traffic strings.Builder
 	for i := 1; i <= 30; i++ {

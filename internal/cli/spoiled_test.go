@@ -214,6 +214,7 @@ func told(rs []*measure.Result, line int) bool {
 // The examples, spoiled in every way that goes wrong in practice: where that changes what
 // packets meet, an expectation fails or a warning names the line. Sound ones raise none.
 func TestSpoiledExamples(t *testing.T) {
+	t.Parallel()
 	var all []spoiling
 	sound := make(map[string][]*measure.Result)
 	for _, name := range exampleFiles(t) {

@@ -16,7 +16,7 @@ import (
 	"imbrel/internal/files"
 )
 
-var failing = flag.Int("failing", 100, "for how many random failing rehearsals TestSuggestedChanges looks for a change")
+var failing = flag.Int("failing", 40, "for how many random failing rehearsals TestSuggestedChanges looks for a change")
 
 // failingText is two sites whose policy is wrong in one random number.
 func failingText(r *rand.Rand) string {
@@ -130,6 +130,7 @@ func lessBy(t *testing.T, from, to string) string {
 // The change that is suggested makes the expectation hold, and a tenth less of it does
 // not: random failing rehearsals of policies in which one number is wrong.
 func TestSuggestedChanges(t *testing.T) {
+	t.Parallel()
 	r := rand.New(rand.NewPCG(9, 9))
 	cases, none, kinds := 0, 0, make(map[string]int)
 	for cases < *failing {

@@ -51,6 +51,7 @@ func rowOf(t *testing.T, r *measure.Result, name, direction string) *measure.Row
 // TestTCPInARehearsal: a flow fills its link, two that are alike share it, what is lost is sent
 // again, and everything of a transfer arrives.
 func TestTCPInARehearsal(t *testing.T) {
+	t.Parallel()
 	const share = 1448.0 / 1538 // of the wire, that is data
 	one := run(t, inHall("100Mbit/s", "25ms", `policies: [{name: p, shape: 98Mbit/s, treat: [{class: rest, queue: {limit: 625kB}}]}]
 attach: [{policy: p, at: west/wan, direction: out}]
@@ -98,6 +99,7 @@ rehearsals: [{name: r, lasts: 60s, warm-up: 10s, traffic: [{name: up, tcp: 1, fr
 // TestWarmUp: what is sent in the warm-up counts nowhere, what is counted is whole, and rates are
 // over the time that is measured.
 func TestWarmUp(t *testing.T) {
+	t.Parallel()
 	text := `policies: [{name: p, shape: 4Mbit/s, treat: [{class: voice, priority: 1, police: {calls: 2, codec: g711}}, {class: rest}]}]
 attach: [{policy: p, at: west/wan, direction: out}]
 rehearsals:
@@ -141,6 +143,7 @@ rehearsals:
 // TestWhereItBreaks: the ramp breaks the call where the sum of both is the link's rate, and with
 // the policy nowhere.
 func TestWhereItBreaks(t *testing.T) {
+	t.Parallel()
 	text := example(t, "cookbook/where-it-breaks.yaml")
 	without, with := run(t, text, "--without-policy"), run(t, text)
 	found := 0
@@ -179,6 +182,7 @@ func TestWhereItBreaks(t *testing.T) {
 
 // TestLossyLinks: what a link loses is counted there, and is nobody's to mend.
 func TestLossyLinks(t *testing.T) {
+	t.Parallel()
 	text := strings.Replace(inHall("100Mbit/s", "5ms", `rehearsals: [{name: r, lasts: 60s, traffic: [{name: s, rate: 2Mbit/s, packet: 500B, from: 10.1.0.1, to: 10.2.0.1}, {name: call, calls: 1, codec: g711, playout: 200ms, between: [10.1.0.3, 10.2.0.3], dscp: ef}],
   expect: [s loss <= 1%, s delay p99 <= 6ms]}]
 `), "delay: 5ms", "delay: 5ms, loss: {part: 2%, burst: 3}, jitter: {mean: 4ms, kind: exponential}", 1)
@@ -211,6 +215,7 @@ func TestLossyLinks(t *testing.T) {
 // TestClosedLoop: a capture's conversations carry as many bytes as they did, and slow down where
 // the replay loses.
 func TestClosedLoop(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	imbrel(t, dir, "", nil, "demo", "--write", ".")
 	var open, closed measure.Result
@@ -261,6 +266,7 @@ func TestClosedLoop(t *testing.T) {
 
 // TestDistributions: what a file has of a distribution gives the percentiles that stand beside it.
 func TestDistributions(t *testing.T) {
+	t.Parallel()
 	text := inHall("2Mbit/s", "5ms", `rehearsals: [{name: r, lasts: 5s, traffic: [{name: s, rate: 1.7Mbit/s, packet: 500B, arrivals: poisson, from: 10.1.0.1, to: 10.2.0.1}]}]
 `)
 	res := run(t, text, "--distributions")
@@ -292,6 +298,7 @@ func TestDistributions(t *testing.T) {
 
 // TestSourcesAreIndependent: a traffic more leaves the others as they were.
 func TestSourcesAreIndependent(t *testing.T) {
+	t.Parallel()
 	text := inHall("1Gbit/s", "5ms", `rehearsals: [{name: r, lasts: 5s, traffic: [{name: s, rate: 1Mbit/s, packet: 500B, arrivals: poisson, from: 10.1.0.1, to: 10.2.0.1}, {name: c, erlangs: 3, holding: 2s, codec: g711, speech: 50%, rtcp: true, between: [10.1.0.3, 10.2.0.3]}MORE]}]
 `)
 	one := run(t, strings.Replace(text, "MORE", "", 1))

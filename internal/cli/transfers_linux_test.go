@@ -80,6 +80,7 @@ func completionOf(t *testing.T, r *measure.Result, n int) *measure.TCPMet {
 // On an idle line a transfer takes as many round trips as slow start needs, and no more; nothing is sent again, and no
 // timer fires.
 func TestTransfersFollowSlowStart(t *testing.T) {
+	t.Parallel()
 	r := result(t, transfersFile())
 	for i, c := range transferCases() {
 		m := completionOf(t, &r, i)

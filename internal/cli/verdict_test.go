@@ -54,6 +54,7 @@ func crossingWith(attach, shape, voice string) string {
 // What a new user got wrong while the verdict said PASS: each fails or warns now, with
 // the traffic that is ruined, the place where, and a warning that names the line.
 func TestAVerdictCannotMislead(t *testing.T) {
+	t.Parallel()
 	for name, c := range map[string]struct {
 		text, of, place, warning string
 		line                     int
@@ -91,6 +92,7 @@ func TestAVerdictCannotMislead(t *testing.T) {
 // less than it may send are warned of, with the size that would do: with it nothing is
 // dropped, and with a tenth less something is.
 func TestTooSmallBurstsAndLimits(t *testing.T) {
+	t.Parallel()
 	base := crossingWith(bothEnds, "7.6Mbit/s", anyVoice)
 	for name, c := range map[string]struct{ with, warning, put string }{
 		"burst": {"burst: 0.4kB", "burst-too-small", "burst: %s"},
@@ -117,6 +119,7 @@ func TestTooSmallBurstsAndLimits(t *testing.T) {
 // What no rehearsal of the file used is warned of when all of them run: a policy, an
 // entry, a `when`; and --fail-on warning makes warnings count.
 func TestIdlePartsAreWarnedOf(t *testing.T) {
+	t.Parallel()
 	text := crossingWith(bothEnds+", {policy: spare, at: east/lan, direction: in}", "7.6Mbit/s", anyVoice)
 	text = strings.Replace(text, "attach:", `  - {name: spare, treat: [{class: voice, when: night}, {class: rest, at-most: {rate: 5Mbit/s, when: {starts: {load: 99%, for: 1s}, ends: {load: 10%, for: 1s}}}}]}
   - {name: forgotten, treat: [{class: rest}]}
@@ -157,6 +160,7 @@ attach:`, 1)
 // Traffic that meets no policy and loses packets is warned of, where no class lost any
 // beside it.
 func TestTrafficThatMeetsNoPolicy(t *testing.T) {
+	t.Parallel()
 	text := strings.Replace(crossingWith("{policy: wan, at: west/wan, direction: out}", "7.6Mbit/s", anyVoice), "      - {name: calls, calls: 5, codec: g711, between: [10.1.0.5, 10.2.0.5]}\n", "", 1)
 	text = strings.Replace(text, `"voice loss = 0", "voice delay p99 <= 20ms", "voice mos >= 4.3"`, `"up loss <= 60%"`, 1)
 	res := result(t, text)
@@ -168,6 +172,7 @@ func TestTrafficThatMeetsNoPolicy(t *testing.T) {
 // A policy that sees only the answers of calls, because it is attached the other way, is
 // warned of; where what they answer has a policy of its own it is not.
 func TestPoliciesThatSeeOnlyAnswers(t *testing.T) {
+	t.Parallel()
 	const down = "      - {name: down, rate: 12Mbit/s, packet: 1500B, from: 10.2.0.9, to: 10.1.0.9}\n"
 	for attach, want := range map[string]bool{
 		"{policy: wan, at: west/wan, direction: in}": true,
@@ -184,6 +189,7 @@ func TestPoliciesThatSeeOnlyAnswers(t *testing.T) {
 
 // The metrics and forms of an expectation, against what is known of the traffic.
 func TestWhatCanBeExpected(t *testing.T) {
+	t.Parallel()
 	base := crossingWith(bothEnds, "7.6Mbit/s", anyVoice)
 	base = strings.Replace(base, "priority: 1,", "mark: ef, priority: 1,", 1)
 	for expect, holds := range map[string]bool{
@@ -218,6 +224,7 @@ func TestWhatCanBeExpected(t *testing.T) {
 // A window is the packets sent in it, as if the rest of the time had not been: two halves
 // add up to the whole.
 func TestWindowsAddUp(t *testing.T) {
+	t.Parallel()
 	base := crossingWith(bothEnds, "7.6Mbit/s", anyVoice)
 	res := result(t, strings.Replace(base, `"voice mos >= 4.3"`, `"up drops >= 0", "up drops >= 0 from 0s to 1500ms", "up drops >= 0 from 1500ms to 4s", "rest drops at west/wan out >= 0", "rest drops at west/wan out >= 0 from 0s to 3s", "rest drops at west/wan out >= 0 from 3s to 60s"`, 1))
 	value := func(i int) float64 { return *res.Expectations[i].Measured }
@@ -232,6 +239,7 @@ func TestWindowsAddUp(t *testing.T) {
 // Delay, loss and MOS are judged by the worst traffic and direction of a class, not by all
 // its packets: one ruined call of many does not hide.
 func TestTheWorstIsJudged(t *testing.T) {
+	t.Parallel()
 	var calls strings.Builder
 	for i := range 40 {
 		fmt.Fprintf(&calls, "      - {name: call-%d, calls: 1, codec: g711, between: [10.1.0.%d, 10.2.0.5]}\n", i, 10+i)
@@ -271,6 +279,7 @@ func TestTheWorstIsJudged(t *testing.T) {
 // The packets of a traffic at each place: what one place passes comes to the next, and the
 // drops of all places are what was lost.
 func TestHopsAddUp(t *testing.T) {
+	t.Parallel()
 	res := result(t, crossingWith("{policy: wan, at: west/wan, direction: out}", "7.6Mbit/s", anyVoice), "--hops")
 	for _, row := range res.Traffic {
 		var lost, before uint64
@@ -293,6 +302,7 @@ func TestHopsAddUp(t *testing.T) {
 // The series over time adds up to the counters, a `when` is in it from when it came, and a
 // class that wakes is said to.
 func TestSeries(t *testing.T) {
+	t.Parallel()
 	text := crossingWith(bothEnds, "7.6Mbit/s", anyVoice)
 	text = strings.Replace(text, "      - {class: rest}\n", "      - {class: rest, at-most: {rate: 2Mbit/s, when: {starts: {load: 90%, for: 1s}, ends: {load: 1%, for: 1s}}}}\n", 1)
 	text = strings.Replace(text, "between: [10.1.0.5, 10.2.0.5]}", "between: [10.1.0.5, 10.2.0.5], starts: 2s}", 1)
@@ -330,6 +340,7 @@ func TestSeries(t *testing.T) {
 // A nested class is named by its path; its own name is that class at every level, and
 // rest is what is in no class of the file, or at an interface the rest of the top level.
 func TestNestedClassesByPath(t *testing.T) {
+	t.Parallel()
 	res := result(t, `imbrel: 1
 classes: [{name: stage, match: [{from: 10.1.0.0/24}]}, {name: voice, match: [{dscp: ef}]}]
 policies:
@@ -389,6 +400,7 @@ rehearsals:
 // Under a failed expectation stands where most of it happened and for what reason, in
 // figures that are those of the results.
 func TestWhyItFailed(t *testing.T) {
+	t.Parallel()
 	base := crossingWith(bothEnds, "7.6Mbit/s", anyVoice)
 	plain := strings.ReplaceAll(base, "sends: 8Mbit/s}", "sends: 8Mbit/s, buffer: 3s}")
 	const voiceEntry = "{class: voice, priority: 1, police: {rate: 600kbit/s, burst: 3kB}}"
@@ -435,6 +447,7 @@ func TestWhyItFailed(t *testing.T) {
 // A traffic that sends nothing keeps its row; one named like a class cannot be meant in an
 // expectation; and of several rehearsals none runs before all can.
 func TestSilentTrafficAndNames(t *testing.T) {
+	t.Parallel()
 	base := crossingWith(bothEnds, "7.6Mbit/s", anyVoice)
 	silent := strings.Replace(base, "      - {name: up,", "      - {name: quiet, rate: 500bit/s, packet: 1500B, arrivals: poisson, from: 10.1.0.9, to: 10.2.0.9, starts: 3990ms}\n      - {name: up,", 1)
 	res := result(t, silent)
@@ -453,6 +466,7 @@ func TestSilentTrafficAndNames(t *testing.T) {
 
 // Damage that no expectation covers is a warning, and the line under the verdict names it.
 func TestPassHidesNothing(t *testing.T) {
+	t.Parallel()
 	for file, want := range map[string]struct{ name, says string }{
 		"pass-over-lossy-calls":  {"call-ruined", "Nothing was expected of loss or MOS of voice ("},
 		"pass-e12-traffic":       {"call-ruined", "Nothing was expected of loss or MOS of voice (83.3 % lost, MOS 1.00)"},
@@ -498,6 +512,7 @@ attach: [{policy: p, at: west/wan, direction: out}]
 
 // One lost packet of a call of half a second is not a ruined call.
 func TestShortCallsAreNotRuined(t *testing.T) {
+	t.Parallel()
 	text := strings.Replace(strings.ReplaceAll(pair, "SENDS", "100Mbit/s"), "delay: 10ms", "delay: 10ms\n      loss: 10%", 1) +
 		"    traffic: [{name: calls, calls: 3, codec: g711, between: [10.1.0.1, 10.2.0.1], lasts: LASTS}]\n    expect: [calls delay p99 <= 1s]\n"
 	for lasts, want := range map[string]bool{"1s": false, "8s": true} {

@@ -72,6 +72,7 @@ func pcap(frames ...[]byte) string {
 // Nothing that comes from a file, a capture or an argument reaches a terminal as it is:
 // every input with every character that a terminal acts on or that is not seen.
 func TestNothingActsOnTheTerminal(t *testing.T) {
+	t.Parallel()
 	var bad []string
 	for r := rune(0); r < 0xa0; r++ {
 		if unicode.IsControl(r) {
@@ -165,6 +166,7 @@ func TestNothingActsOnTheTerminal(t *testing.T) {
 
 // From 60 columns up every output fits the terminal, and says as much as on a wide one.
 func TestNarrowTerminals(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	imbrel(t, dir, "", nil, "demo", "--write", ".")
 	for _, args := range [][]string{
