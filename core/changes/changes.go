@@ -6,7 +6,6 @@ package changes
 import (
 	"encoding/json"
 	"fmt"
-	"regexp"
 	"slices"
 
 	"imbrel/core/check"
@@ -124,24 +123,17 @@ func attached(f *policy.File) (order []string, plans map[string]*plan.Plan) {
 	return order, plans
 }
 
-var lineNumber = regexp.MustCompile(`\bline \d+`)
-
-// missing returns the findings that others do not have, wherever their lines are.
+// missing returns the findings that others do not have, wherever they are in the file.
 func missing(of, others []check.Finding) []check.Finding {
-	key := func(f *check.Finding) string {
-		return f.Name + " " + lineNumber.ReplaceAllString(f.Text, "")
-	}
-	known := make(map[string]int)
-	for i := range others {
-		known[key(&others[i])]++
-	}
-	out := []check.Finding{}
+	left, out := slices.Clone(others), []check.Finding{}
 	for i := range of {
-		if k := key(&of[i]); known[k] > 0 {
-			known[k]--
-		} else {
-			out = append(out, of[i])
+		f := &of[i]
+		n := slices.IndexFunc(left, func(o check.Finding) bool { return f.Same(&o) })
+		if n < 0 {
+			out = append(out, *f)
+			continue
 		}
+		left = slices.Delete(left, n, n+1)
 	}
 	return out
 }
@@ -270,7 +262,7 @@ func treatment(p *plan.Plan, name string) string {
 		out += fmt.Sprintf(", priority %d", e.Priority)
 	}
 	if e.Spec.Mark != nil {
-		out += ", marked " + explain.Mark(e.Spec.Mark)
+		out += ", marked " + explain.Mark(e.Spec.Mark).String()
 	}
 	return out
 }

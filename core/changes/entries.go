@@ -10,6 +10,7 @@ import (
 	"imbrel/core/plan"
 	"imbrel/core/policy"
 	"imbrel/core/unit"
+	"imbrel/core/words"
 )
 
 // A trait is something of an entry's treatment.
@@ -89,7 +90,7 @@ func traits(e *plan.Entry) []trait {
 			if a := m.Actions[c]; a.Drop {
 				what = "dropped"
 			} else if a.Mark != nil {
-				what = "marked " + explain.Mark(a.Mark)
+				what = "marked " + explain.Mark(a.Mark).String()
 			}
 			if c != meter.Yellow || m.Kind != policy.OneBucket {
 				add(c.String()+" is", what, unit.Share{})
@@ -97,7 +98,7 @@ func traits(e *plan.Entry) []trait {
 		}
 	}
 	if e.Spec.Mark != nil {
-		add("mark", explain.Mark(e.Spec.Mark), unit.Share{})
+		add("mark", explain.Mark(e.Spec.Mark).String(), unit.Share{})
 	}
 	if e.Leaf() && !e.Block {
 		holds := plan.DefaultQueueTime
@@ -126,14 +127,14 @@ func entries(before, after *plan.Plan) []Entry {
 	if a, b := figure.Rate(int64(before.Whole)), figure.Rate(int64(after.Whole)); a != b {
 		out = append(out, Entry{What: "to share", Old: a, New: b})
 	}
-	if a, b := before.NotKept(), after.NotKept(); (a == "") != (b == "") {
-		words := func(why string) string {
-			if why == "" {
+	if a, b := before.NotKept(), after.NotKept(); a.IsZero() != b.IsZero() {
+		kept := func(why words.Fact) string {
+			if why.IsZero() {
 				return "yes"
 			}
-			return "no: " + why
+			return "no: " + why.String()
 		}
-		out = append(out, Entry{What: "promises kept", Old: words(a), New: words(b)})
+		out = append(out, Entry{What: "promises kept", Old: kept(a), New: kept(b)})
 	}
 	used := make(map[*plan.Entry]bool)
 	for _, old := range before.Entries {
@@ -162,14 +163,14 @@ func implied(e *plan.Entry) bool { return e.Class == nil && len(e.Spec.Keys()) =
 // like returns the number of the entry of a plan that is of the same class: with the same
 // `when`, or else with another; -1: there is none.
 func like(e *plan.Entry, in *plan.Plan, used map[*plan.Entry]bool) int {
-	words := func(w *plan.When) string {
+	condition := func(w *plan.When) string {
 		if w == nil {
 			return ""
 		}
 		return w.Spec.Words()
 	}
 	i := slices.IndexFunc(in.Entries, func(o *plan.Entry) bool {
-		return !used[o] && o.Name == e.Name && words(o.When) == words(e.When)
+		return !used[o] && o.Name == e.Name && condition(o.When) == condition(e.When)
 	})
 	if i < 0 {
 		i = slices.IndexFunc(in.Entries, func(o *plan.Entry) bool { return !used[o] && o.Name == e.Name })

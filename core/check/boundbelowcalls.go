@@ -1,10 +1,10 @@
 package check
 
 import (
-	"fmt"
-
-	"imbrel/core/figure"
+	"imbrel/core/words"
 )
+
+import ()
 
 // raise mends the bound of an entry that calls alone fall on.
 func (s *survey) raise(d *demand) {
@@ -29,9 +29,7 @@ while others lose none. Raise the bound, or let the phone system admit fewer cal
 				if d.entry.Each != 0 || d.entry.Ceiling < one || d.entry.Ceiling >= all {
 					return
 				}
-				s.say(d.entry.Spec.At, d.plan.Where(), fmt.Sprintf("the %d calls of `%s` take %s, and `%s` may have %s", d.calls, d.rehearsal.Name, figure.Rate(int64(all)), d.entry.Name, figure.Rate(int64(d.entry.Ceiling))),
-					fmt.Sprintf("when all talk, %s of their packets are lost; which calls lose them changes slowly, and one can lose half for half a minute; %d calls fit", figure.Ratio(1-float64(d.entry.Ceiling)/float64(all)), int64(d.entry.Ceiling/one)),
-					fmt.Sprintf("give it %s, as `police: {calls: %d, codec: %s}` does, or plan for %d calls", figure.Rate(int64(all)), d.calls, d.traffic.Codec.Name, int64(d.entry.Ceiling/one)))
+				s.say(d.entry.Spec.At, d.plan.Where(), words.BoundBelowCalls.With(d.calls, d.rehearsal.Name, all, d.entry.Name, d.entry.Ceiling, words.Part(1-float64(d.entry.Ceiling)/float64(all)), int64(d.entry.Ceiling/one), d.traffic.Codec.Name))
 				s.raise(d)
 			})
 		}}

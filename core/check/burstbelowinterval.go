@@ -1,11 +1,9 @@
 package check
 
 import (
-	"fmt"
-
-	"imbrel/core/figure"
 	"imbrel/core/meter"
 	"imbrel/core/unit"
+	"imbrel/core/words"
 )
 
 func burstBelowInterval() Rule {
@@ -22,9 +20,7 @@ packets are lost all the same, now and then and for no visible reason. A bucket 
 				if m.Burst >= need || m.Burst < d.packet {
 					return
 				}
-				s.say(d.entry.Spec.At, d.plan.Where(), fmt.Sprintf("the burst of %s holds %d packets of `%s`, and its %d calls send as many at once when they fall together", figure.Bytes(int64(m.Burst)), int64(m.Burst/d.packet), d.entry.Name, d.calls),
-					fmt.Sprintf("up to %d of %d packets of an interval are lost, although the rate suffices", d.calls-int(m.Burst/d.packet), d.calls),
-					fmt.Sprintf("give the burst %s", figure.Bytes(int64(2*need))))
+				s.say(d.entry.Spec.At, d.plan.Where(), words.BurstBelowInterval.With(m.Burst, int64(m.Burst/d.packet), d.entry.Name, d.calls, d.calls-int(m.Burst/d.packet), 2*need))
 				s.mend(&d.entry.Spec.Police.Source, "burst", (2 * need).String())
 			})
 		}}

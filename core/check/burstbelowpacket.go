@@ -1,10 +1,8 @@
 package check
 
 import (
-	"fmt"
-
-	"imbrel/core/figure"
 	"imbrel/core/unit"
+	"imbrel/core/words"
 )
 
 func burstBelowPacket() Rule {
@@ -24,9 +22,7 @@ it is sent. The burst is at least the longest packet of the class, as the interf
 				if e == nil {
 					continue
 				}
-				s.say(e.Spec.At, d.plan.Where(), fmt.Sprintf("the packets of `%s` take %s, and the burst of `%s` is %s", d.traffic.Name, figure.Bytes(int64(d.packet)), e.Name, figure.Bytes(int64(e.Meter.Burst))),
-					"every one of them is dropped, however slowly they come",
-					fmt.Sprintf("give the burst at least %s; twice as much lets two come together", figure.Bytes(int64(d.packet))))
+				s.say(e.Spec.At, d.plan.Where(), words.BurstBelowPacket.With(d.traffic.Name, d.packet, e.Name, e.Meter.Burst))
 				s.mend(&e.Spec.Police.Source, "burst", (2 * d.packet * unit.Size(max(1, d.calls))).String())
 			}
 		}}

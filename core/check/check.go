@@ -5,7 +5,7 @@ package check
 
 import (
 	"cmp"
-	"fmt"
+	"encoding/json"
 	"net/netip"
 	"slices"
 	"strings"
@@ -19,6 +19,7 @@ import (
 	"imbrel/core/space"
 	"imbrel/core/tcp"
 	"imbrel/core/unit"
+	"imbrel/core/words"
 )
 
 // A Level says how much a finding matters.
@@ -31,21 +32,44 @@ const (
 	Note    Level = "note"    // it does nothing, or is worth a look
 )
 
-// A Finding is one thing that a file is told.
+// A Finding is one thing that a file is told: what is wrong, what follows from it in this file, and the way out.
 type Finding struct {
-	Name        string `json:"name"`
-	Level       Level  `json:"level"`
-	File        string `json:"file"`
-	Line        int    `json:"line"`
-	Column      int    `json:"column"`
-	Text        string `json:"text"`        // the reason, in one sentence
-	Consequence string `json:"consequence"` // what follows from it, computed for this file
-	Fix         string `json:"fix"`
-	Edit        *Edit  `json:"edit,omitempty"` // that mends it, where the way out is certain
+	Name  string
+	Level Level
+	At    policy.Place
+	Fact  words.Fact
+	Edit  *Edit // that mends it, where the way out is certain
 
-	at    policy.Place
 	where string
-	more  int // other interfaces of which the same is to be said
+	more  int // other interfaces that have the same finding
+}
+
+// Text returns the sentence of the finding, with the interface it is about.
+func (f *Finding) Text() string {
+	if f.where == "" {
+		return f.Fact.String()
+	}
+	return words.FoundAt.With(f.where, f.more, f.Fact).String()
+}
+
+// Same reports whether two findings say the same, wherever in the file.
+func (f *Finding) Same(o *Finding) bool {
+	return f.Name == o.Name && f.where == o.where && f.more == o.more && f.Fact.Same(o.Fact)
+}
+
+// MarshalJSON returns the place, the sentences and the edit.
+func (f Finding) MarshalJSON() ([]byte, error) {
+	return json.Marshal(struct {
+		Name        string `json:"name"`
+		Level       Level  `json:"level"`
+		File        string `json:"file"`
+		Line        int    `json:"line"`
+		Column      int    `json:"column"`
+		Text        string `json:"text"`
+		Consequence string `json:"consequence"`
+		Fix         string `json:"fix"`
+		Edit        *Edit  `json:"edit,omitempty"`
+	}{f.Name, f.Level, f.At.File, f.At.Line, f.At.Column, f.Text(), f.Fact.Consequence(), f.Fact.Fix(), f.Edit})
 }
 
 // An Edit is a value of a file to be written in another way.
@@ -87,20 +111,12 @@ func File(f *policy.File, accepted func(at policy.Place, name string) bool) []Fi
 	out := []Finding{}
 	for i := range s.found {
 		g := &s.found[i]
-		if accepted != nil && accepted(g.at, g.Name) {
-			continue
+		if accepted == nil || !accepted(g.At, g.Name) {
+			out = append(out, *g)
 		}
-		if g.where != "" {
-			where := "at " + g.where
-			if g.more > 0 {
-				where += fmt.Sprintf(" and %d more", g.more)
-			}
-			g.Text = where + ", " + g.Text
-		}
-		out = append(out, *g)
 	}
 	slices.SortStableFunc(out, func(a, b Finding) int {
-		return cmp.Or(cmp.Compare(a.File, b.File), cmp.Compare(a.Line, b.Line), cmp.Compare(a.Column, b.Column), cmp.Compare(a.Name, b.Name))
+		return cmp.Or(cmp.Compare(a.At.File, b.At.File), cmp.Compare(a.At.Line, b.At.Line), cmp.Compare(a.At.Column, b.At.Column), cmp.Compare(a.Name, b.Name))
 	})
 	return out
 }
@@ -133,8 +149,13 @@ type survey struct {
 	found   []Finding
 
 	interfaces map[string]*policy.Interface // by their paths
-	byPlace    map[string]*plan.Plan
-	known      map[string]int
+	known      map[known]int
+}
+
+// A known finding: several facts of one rule may stand at one place where they are about no interface.
+type known struct {
+	rule, text string
+	at         policy.Place
 }
 
 // A demand is what one direction of a traffic asks of an entry on its route.
@@ -182,9 +203,7 @@ func (w *route) name() string {
 // certain reports whether every packet of the traffic is treated alike: no policer marks
 // some of them, and nothing depends on a time or a load.
 func (w *route) certain() bool {
-	return !slices.ContainsFunc(w.answer.Hops, func(h explain.Step) bool {
-		return strings.Contains(h.Meter, "mark") || strings.Contains(strings.Join(h.Notes, " "), "assumed")
-	})
+	return !slices.ContainsFunc(w.answer.Hops, func(h explain.Step) bool { return h.Remarks || h.Assumed })
 }
 
 // within reports whether the packets are of a subject: a traffic, or a class that takes them
@@ -246,19 +265,17 @@ func (d *demand) wire() unit.Rate {
 }
 
 func newSurvey(f *policy.File) *survey {
-	s := &survey{f: f, space: space.New(f), known: make(map[string]int), loads: make(map[load]unit.Rate)}
-	s.bound, s.byPlace, s.interfaces = make(map[*policy.Expectation]bool), make(map[string]*plan.Plan), make(map[string]*policy.Interface)
+	s := &survey{f: f, space: space.New(f), known: make(map[known]int), loads: make(map[load]unit.Rate)}
+	s.bound, s.interfaces = make(map[*policy.Expectation]bool), make(map[string]*policy.Interface)
+	follower := explain.New(f)
 	for i := range f.Attach {
-		p := plan.Attached(&f.Attach[i])
-		s.plans = append(s.plans, p)
-		s.byPlace[p.Where()] = p
+		s.plans = append(s.plans, follower.Plan(&f.Attach[i]))
 	}
 	for i := range f.Network.Nodes {
 		for _, iface := range f.Network.Nodes[i].Interfaces {
 			s.interfaces[iface.Path()] = iface
 		}
 	}
-	follower := explain.New(f)
 	for i := range f.Rehearsals {
 		h := &f.Rehearsals[i]
 		for j := range h.Traffic {
@@ -318,11 +335,10 @@ func (s *survey) ask(follower *explain.Follower, h *policy.Rehearsal, t *policy.
 			}
 			s.loads[load{h, hop.Node + "/" + hop.Interface}] += sent
 		}
-		p, e := s.taken(hop)
-		if e == nil {
+		if hop.Entry == nil {
 			continue
 		}
-		s.demands = append(s.demands, demand{route: r, plan: p, entry: e,
+		s.demands = append(s.demands, demand{route: r, plan: hop.Plan, entry: hop.Entry,
 			packet: unit.Size(hop.Size()), calls: calls, policed: hop.Policed})
 	}
 }
@@ -349,22 +365,6 @@ func (s *survey) hosts(h *policy.Rehearsal, p *plan.Plan, e *plan.Entry) (from, 
 		}
 	}
 	return from, to
-}
-
-// taken returns the plan at a hop, and the entry of it that took the packet; nil where there
-// is none.
-func (s *survey) taken(hop *explain.Step) (*plan.Plan, *plan.Entry) {
-	p := s.byPlace[hop.Node+"/"+hop.Interface+" "+hop.Direction]
-	if hop.Policy == "" || p == nil {
-		return nil, nil
-	}
-	n := slices.IndexFunc(p.Entries, func(e *plan.Entry) bool {
-		return e.Name == hop.Class && (e.Spec.At.Line == hop.Line && e.Spec.At.File == hop.File || e.Spec.At == (policy.Place{}))
-	})
-	if n < 0 {
-		return p, nil
-	}
-	return p, p.Entries[n]
 }
 
 // voices yields, for each entry that calls fall on in a rehearsal, one direction of it with
@@ -398,11 +398,11 @@ func (s *survey) voices(yield func(d *demand)) {
 	}
 }
 
-// say adds a finding of the rule. What a policy comes to at several interfaces is said once.
-func (s *survey) say(at policy.Place, where, text, consequence, fix string) {
-	key := s.rule.Name + at.String()
+// say adds a finding of the rule. A finding about a policy at several interfaces is added once.
+func (s *survey) say(at policy.Place, where string, fact words.Fact) {
+	key := known{rule: s.rule.Name, at: at}
 	if where == "" {
-		key += text
+		key.text = fact.String()
 	}
 	if i, known := s.known[key]; known {
 		s.last, s.isNew = i, false
@@ -413,8 +413,7 @@ func (s *survey) say(at policy.Place, where, text, consequence, fix string) {
 	}
 	s.known[key] = len(s.found)
 	s.last, s.isNew = len(s.found), true
-	s.found = append(s.found, Finding{Name: s.rule.Name, Level: s.rule.Level, File: at.File, Line: at.Line, Column: at.Column,
-		Text: text, Consequence: consequence, Fix: fix, at: at, where: where})
+	s.found = append(s.found, Finding{Name: s.rule.Name, Level: s.rule.Level, At: at, Fact: fact, where: where})
 }
 
 // mend gives the finding said last the edit that mends it: what to write for the value of a

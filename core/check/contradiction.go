@@ -1,10 +1,9 @@
 package check
 
 import (
-	"fmt"
-
 	"imbrel/core/policy"
 	"imbrel/core/space"
+	"imbrel/core/words"
 )
 
 func contradiction() Rule {
@@ -16,23 +15,22 @@ port of a protocol that has none, addresses of both versions of IP. Or all that 
 				c := &s.f.Classes[i]
 				for _, list := range [][]policy.Condition{c.Match, c.Except} {
 					for j := range list {
-						if what := s.never(&list[j]); what != "" {
-							s.say(list[j].At, "", fmt.Sprintf("a condition of `%s` asks for %s", c.Name, what),
-								"it never holds", "write them as two conditions if either is meant, or mend one of them")
+						if what := s.never(&list[j]); !what.IsZero() {
+							s.say(list[j].At, "", words.ConditionNeverHolds.With(c.Name, what))
 						}
 					}
 				}
 				takes, spares := s.space.Conditions(0, c.Match), s.space.Conditions(0, c.Except)
 				search := s.space.Search()
 				if _, some := search.First(takes, []*space.Taking{{Takes: spares}}); !some && len(takes) > 0 && !c.UsesHere() && !search.GaveUp() {
-					s.say(c.PlaceOf("except"), "", fmt.Sprintf("all that `%s` asks for is in its `except`", c.Name), "the class takes no packet", "narrow the `except`, or remove the class")
+					s.say(c.PlaceOf("except"), "", words.AllExcepted.With(c.Name))
 				}
 			}
 		}}
 }
 
-// never says what of a condition no packet has; "" when one may have all.
-func (s *survey) never(m *policy.Condition) string {
+// never returns the part of a condition that no packet has; nothing when a packet may have all.
+func (s *survey) never(m *policy.Condition) words.Fact {
 	holds := func(terms ...policy.Term) bool {
 		for _, t := range terms {
 			if t.Addresses != nil && t.Addresses.Here {
@@ -42,11 +40,11 @@ func (s *survey) never(m *policy.Condition) string {
 		return len(s.space.Conditions(0, []policy.Condition{{Terms: terms}})) > 0
 	}
 	if holds(m.Terms...) {
-		return ""
+		return words.Fact{}
 	}
 	for i := range m.Terms {
 		if !holds(m.Terms[i]) {
-			return fmt.Sprintf("its `%s`, and no packet has that", m.Terms[i].Key)
+			return words.NoPacketHas.With(m.Terms[i].Key)
 		}
 		for j := range i {
 			a, b := m.Terms[j].Key, m.Terms[i].Key
@@ -54,10 +52,10 @@ func (s *survey) never(m *policy.Condition) string {
 				continue
 			}
 			if a == policy.KeyFrom && b == policy.KeyTo {
-				return "`from` addresses and `to` addresses of the other version of IP, and no packet has both"
+				return words.OtherVersion.With()
 			}
-			return fmt.Sprintf("its `%s` and its `%s`, and no packet has both", a, b)
+			return words.NoPacketHasBoth.With(a, b)
 		}
 	}
-	return "what no packet has all of"
+	return words.NoPacketHasAll.With()
 }

@@ -1,9 +1,8 @@
 package check
 
 import (
-	"fmt"
-
 	"imbrel/core/policy"
+	"imbrel/core/words"
 )
 
 func eachOneServer() Rule {
@@ -23,13 +22,12 @@ is one instance, and all hosts share its limit. For packets on their way to clie
 						if len(own) != 1 || len(other) < 2 {
 							continue
 						}
-						better, where := policy.BySource, "go to"
+						better, where := policy.BySource, words.GoTo.With()
 						if e.Each == policy.BySource {
-							better, where = policy.ByDestination, "come from"
+							better, where = policy.ByDestination, words.ComeFrom.With()
 						}
 						for one := range own {
-							s.say(e.Spec.At, p.Where(), fmt.Sprintf("`%s` has a limit for each %s, and all its packets in `%s` %s %s", e.Name, e.Each, s.f.Rehearsals[i].Name, where, one),
-								fmt.Sprintf("the %d hosts at the other end share one limit", len(other)), fmt.Sprintf("write `each: %s`", better))
+							s.say(e.Spec.At, p.Where(), words.EachOneServer.With(e.Name, e.Each, s.f.Rehearsals[i].Name, where, one, len(other), better))
 							s.mend(&e.Spec.Source, "each", better.String())
 						}
 						break

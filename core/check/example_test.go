@@ -21,8 +21,8 @@ func ExampleFile() {
 		log.Fatal(err)
 	}
 	for _, finding := range check.File(f, nil) {
-		fmt.Println(finding.Level, finding.Name, "in line", finding.Line)
-		fmt.Println(finding.Text+":", finding.Consequence)
+		fmt.Println(finding.Level, finding.Name, "in line", finding.At.Line)
+		fmt.Println(finding.Text()+":", finding.Fact.Consequence())
 	}
 	// Output:
 	// warning unbounded-priority in line 3

@@ -1,13 +1,12 @@
 package check
 
 import (
-	"fmt"
 	"time"
 
-	"imbrel/core/figure"
 	"imbrel/core/plan"
 	"imbrel/core/policy"
 	"imbrel/core/unit"
+	"imbrel/core/words"
 )
 
 func expectationBound() Rule {
@@ -68,15 +67,14 @@ func (s *survey) bounded(h *policy.Rehearsal, x *policy.Expectation, p *plan.Pla
 		least = x.Limit
 	case x.Metric == policy.Throughput && x.AtLeast() && x.Where != nil && p.Kept() && float64(e.Ceiling)*1.001+more < x.Limit:
 		s.bound[x] = true
-		s.say(e.Spec.At, p.Where(), fmt.Sprintf("`%s` may have %s, and %q is expected", e.Name, figure.Rate(int64(e.Ceiling)), x.Text), "that cannot hold", "raise its bound, or expect less")
+		s.say(e.Spec.At, p.Where(), words.LimitBelowExpected.With(e.Name, e.Ceiling, words.Quote(x.Text)))
 		return
 	}
 	if least < 0 || lost <= least+0.005 || s.onlyCalls(h, e) { // which have a finding of their own
 		return
 	}
 	s.bound[x] = true
-	s.say(e.Spec.At, p.Where(), fmt.Sprintf("`%s` may have %s, is offered %s, and %q is expected", e.Name, figure.Rate(int64(e.Ceiling)), figure.Rate(int64(offered)), x.Text),
-		fmt.Sprintf("at least %s is lost", figure.Ratio(lost)), fmt.Sprintf("raise its bound to %s, or expect less", figure.Rate(int64(offered))))
+	s.say(e.Spec.At, p.Where(), words.LossAboveExpected.With(e.Name, e.Ceiling, offered, words.Quote(x.Text), words.Part(lost)))
 }
 
 // onlyCalls reports whether a rehearsal offers calls alone to an entry.

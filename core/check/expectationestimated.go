@@ -1,11 +1,12 @@
 package check
 
 import (
-	"fmt"
 	"slices"
+	"time"
 
-	"imbrel/core/figure"
 	"imbrel/core/policy"
+	"imbrel/core/unit"
+	"imbrel/core/words"
 )
 
 func expectationEstimated() Rule {
@@ -22,16 +23,16 @@ sends steadily for the whole rehearsal, without captures, loads or policers that
 					if x.Versus != "" || x.Windowed() || x.OfPromise || streams == nil || s.bound[x] {
 						continue
 					}
-					if got := estimate(h, x, streams); got != "" {
-						s.say(x.At, "", fmt.Sprintf("by a fluid estimate, %s, and %q is expected", got, x.Text), "the rehearsal will probably fail", fmt.Sprintf("rehearse it: imbrel rehearse FILE %s --suggest", h.Name))
+					if got := estimate(h, x, streams); !got.IsZero() {
+						s.say(x.At, "", words.ExpectationEstimated.With(got, words.Quote(x.Text), h.Name))
 					}
 				}
 			}
 		}}
 }
 
-// estimate says what a rehearsal comes to where it misses an expectation, or returns "".
-func estimate(h *policy.Rehearsal, x *policy.Expectation, streams []*stream) string {
+// estimate says what a rehearsal comes to where it misses an expectation, or nothing.
+func estimate(h *policy.Rehearsal, x *policy.Expectation, streams []*stream) words.Fact {
 	lasts := h.Lasts.Seconds()
 	var at []*passage // where it is judged, of the streams that it is about
 	var about []*stream
@@ -49,18 +50,18 @@ func estimate(h *policy.Rehearsal, x *policy.Expectation, streams []*stream) str
 			continue
 		}
 		if !f.sure {
-			return ""
+			return words.Fact{}
 		}
 		about = append(about, f)
 	}
 	if len(about) == 0 {
-		return ""
+		return words.Fact{}
 	}
 	for _, f := range about { // how streams divide a plain queue's loss is chance
 		for _, p := range f.steps {
 			for _, o := range p.lossy {
 				if !slices.Contains(about, o.stream) && x.Metric != policy.Delay && x.Metric != policy.QueueSize {
-					return ""
+					return words.Fact{}
 				}
 			}
 		}
@@ -68,7 +69,7 @@ func estimate(h *policy.Rehearsal, x *policy.Expectation, streams []*stream) str
 	switch x.Metric {
 	case policy.Throughput:
 		if x.Where == nil && slices.ContainsFunc(about, func(f *stream) bool { return f.route.reverse != about[0].route.reverse }) {
-			return ""
+			return words.Fact{}
 		}
 		rate, held := 0.0, 0.0
 		for _, f := range about {
@@ -82,18 +83,18 @@ func estimate(h *policy.Rehearsal, x *policy.Expectation, streams []*stream) str
 			held += f.held() / lasts
 		}
 		if x.AtMost() && rate*0.95-held > x.Limit || x.AtLeast() && rate*1.05+held < x.Limit || x.Operator == ".." && (rate*0.95-held > x.Most || rate*1.05+held < x.Limit) {
-			return fmt.Sprintf("`%s` gets %s", x.Subject, figure.Rate(int64(rate)))
+			return words.EstimateRate.With(x.Subject, unit.Rate(rate))
 		}
 	case policy.Loss, policy.Drops:
 		limit := x.Limit
 		if x.Metric == policy.Drops && limit > 0 || !x.AtMost() && x.Operator != "=" {
-			return ""
+			return words.Fact{}
 		}
 		for _, f := range about {
 			last := f.steps[len(f.steps)-1]
 			lost, held := 1-last.out/max(f.rate, 1), f.held()
 			if lost-held/lasts/max(f.rate, 1) > limit+0.01 {
-				return fmt.Sprintf("%s of `%s` is lost", figure.Ratio(lost), f.route.name())
+				return words.EstimateLoss.With(words.Part(lost), f.route.name())
 			}
 		}
 	case policy.Delay, policy.QueueSize:
@@ -107,17 +108,17 @@ func estimate(h *policy.Rehearsal, x *policy.Expectation, streams []*stream) str
 			waits := limit / p.drained * 1e9
 			switch {
 			case x.Metric == policy.Delay && fills && x.AtMost() && waits*0.85 > x.Limit:
-				return fmt.Sprintf("the queue of `%s` at %s is full, and a packet waits %s in it", p.leaf.Name, p.iface.Path(), figure.Milliseconds(waits/1e6))
+				return words.EstimateWait.With(p.leaf.Name, p.iface.Path(), time.Duration(waits))
 			case x.Metric == policy.QueueSize && fills && x.AtMost() && limit*0.9/8 > x.Limit:
-				return fmt.Sprintf("the queue of `%s` at %s fills to %s", p.leaf.Name, p.iface.Path(), figure.Bytes(int64(limit/8)))
+				return words.EstimateFills.With(p.leaf.Name, p.iface.Path(), unit.Size(limit/8))
 			}
 			if most := limit/8 + float64(p.plan.MaxPacket); most > holds {
 				holds, deepest = most, p
 			}
 		}
 		if x.Metric == policy.QueueSize && x.AtLeast() && deepest != nil && holds < x.Limit {
-			return fmt.Sprintf("the queue of `%s` at %s holds %s", deepest.leaf.Name, deepest.iface.Path(), figure.Bytes(int64(deepest.leaf.Queue.Bytes)))
+			return words.EstimateHolds.With(deepest.leaf.Name, deepest.iface.Path(), deepest.leaf.Queue.Bytes)
 		}
 	}
-	return ""
+	return words.Fact{}
 }

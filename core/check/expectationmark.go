@@ -1,9 +1,8 @@
 package check
 
 import (
-	"fmt"
-
 	"imbrel/core/policy"
+	"imbrel/core/words"
 )
 
 func expectationMark() Rule {
@@ -20,12 +19,12 @@ func expectationMark() Rule {
 					}
 					switch {
 					case x.Metric == policy.Arrival && w.answer.Arrives != nil && w.within(x.Subject) && w.answer.Arrives.DSCP != x.DSCP.Name():
-						s.say(x.At, "", fmt.Sprintf("the packets of `%s` are of `%s`, and arrive as %s", w.name(), x.Subject, w.answer.Arrives.DSCP), fmt.Sprintf("%q cannot hold", x.Text), markedWhere(w))
+						s.say(x.At, "", words.ArrivesMarkedOtherwise.With(w.name(), x.Subject, w.answer.Arrives.DSCP, words.Quote(x.Text), markedWhere(w)))
 					case x.Metric == policy.Marking && x.Where != nil:
 						for k := range w.answer.Hops {
 							p := &w.answer.Hops[k]
 							if p.Node+"/"+p.Interface == x.Where.Path() && p.Direction == x.Direction.String() && takes(p.Class, x.Subject) && p.MarksOut.DSCP != x.DSCP.Name() {
-								s.say(x.At, "", fmt.Sprintf("the packets of `%s` are of `%s`, and leave %s as %s", w.name(), x.Subject, x.Where.Path(), p.MarksOut.DSCP), fmt.Sprintf("%q cannot hold", x.Text), markedWhere(w))
+								s.say(x.At, "", words.LeavesMarkedOtherwise.With(w.name(), x.Subject, x.Where.Path(), p.MarksOut.DSCP, words.Quote(x.Text), markedWhere(w)))
 							}
 						}
 					}
@@ -35,18 +34,15 @@ func expectationMark() Rule {
 }
 
 // markedWhere says where a packet's marking changes on its way.
-func markedWhere(w *route) string {
-	out := ""
+func markedWhere(w *route) words.Fact {
+	out := words.Fact{}
 	for i := range w.answer.Hops {
 		if p := &w.answer.Hops[i]; p.Policy != "" && p.MarksIn.DSCP != p.MarksOut.DSCP {
-			if out != "" {
-				out += ", then "
-			}
-			out += fmt.Sprintf("%s in line %d makes %s of %s", p.Class, p.Line, p.MarksOut.DSCP, p.MarksIn.DSCP)
+			out = words.MarkChanges.With(out, p.Class, policy.Place{File: p.File, Line: p.Line}, p.MarksOut.DSCP, p.MarksIn.DSCP)
 		}
 	}
-	if out == "" {
-		return "nothing on its way marks it: give an entry a `mark`, or the class that it falls to"
+	if out.IsZero() {
+		return words.NothingMarks.With()
 	}
-	return "mend the `mark`: " + out
+	return words.MarksChange.With(out)
 }

@@ -1,10 +1,10 @@
 package check
 
 import (
-	"fmt"
 	"slices"
 
 	"imbrel/core/policy"
+	"imbrel/core/words"
 )
 
 func expectationUntested() Rule {
@@ -23,7 +23,7 @@ traffic, or mend the class: ` + "`" + `imbrel explain` + "`" + ` says why a pack
 						if subject == policy.Rest || slices.ContainsFunc(s.routes, func(w *route) bool { return w.rehearsal == h && w.within(subject) }) {
 							continue
 						}
-						s.say(x.At, "", fmt.Sprintf("no traffic of `%s` is in `%s`", h.Name, subject), "there is nothing to judge", "add such traffic, or mend the class: imbrel explain … --why says why a packet is not in it")
+						s.say(x.At, "", words.ExpectationUntested.With(h.Name, subject))
 					}
 				}
 			}

@@ -81,7 +81,7 @@ func (s *survey) flow(h *policy.Rehearsal) []*stream {
 			}
 			p.wire = float64(p.iface.Framing.Size(w.length, 0)) / length
 			if hop.Policy != "" {
-				p.plan, p.leaf = s.taken(hop)
+				p.plan, p.leaf = hop.Plan, hop.Entry
 				f.sure = f.sure && p.leaf != nil
 				p.key = [2]string{w.from().String(), w.to().String()}
 			}

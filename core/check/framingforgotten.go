@@ -1,11 +1,9 @@
 package check
 
 import (
-	"fmt"
-
-	"imbrel/core/figure"
 	"imbrel/core/policy"
 	"imbrel/core/unit"
+	"imbrel/core/words"
 )
 
 func framingForgotten() Rule {
@@ -26,9 +24,7 @@ there are many calls. Give the interface the ` + "`framing`" + ` of the link's e
 				if p.Shape > rate || on(call) <= rate {
 					continue
 				}
-				s.say(p.Policy.PlaceOf("shape"), p.Where(), fmt.Sprintf("the shape counts bytes as `%s`, and the link as `%s`", p.Framing.Name, framing.Name),
-					fmt.Sprintf("%s of call packets take %s on a link of %s, of full packets %s", figure.Rate(int64(p.Shape)), figure.Decided(float64(on(call)), float64(rate), "bit/s"), figure.Rate(int64(rate)), figure.Rate(int64(on(1500)))),
-					fmt.Sprintf("give the interface `framing: %s`", framing.Name))
+				s.say(p.Policy.PlaceOf("shape"), p.Where(), words.FramingForgotten.With(p.Framing.Name, framing.Name, p.Shape, words.Decided{Value: float64(on(call)), Limit: float64(rate), Unit: "bit/s"}, rate, on(1500)))
 			}
 		}}
 }

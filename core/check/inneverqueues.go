@@ -1,9 +1,8 @@
 package check
 
 import (
-	"fmt"
-
 	"imbrel/core/policy"
+	"imbrel/core/words"
 )
 
 func inNeverQueues() Rule {
@@ -13,9 +12,7 @@ queues do nothing. Shape below what the link delivers, or share out at the far e
 
 			for _, p := range s.plans {
 				if p.Direction == policy.In && p.Shape == 0 && queues(p) {
-					s.say(p.Policy.At, p.Where(), fmt.Sprintf("nothing ever waits in `%s`", p.Policy.Name),
-						"its priorities, shares and queues do nothing: what comes in has already waited, before the link",
-						"give the policy a `shape` below what the link delivers, or attach it outgoing at the far end")
+					s.say(p.Policy.At, p.Where(), words.InNeverQueues.With(p.Policy.Name))
 				}
 			}
 		}}

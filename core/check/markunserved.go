@@ -1,10 +1,9 @@
 package check
 
 import (
-	"fmt"
-
 	"imbrel/core/codepoint"
 	"imbrel/core/policy"
+	"imbrel/core/words"
 )
 
 func markUnserved() Rule {
@@ -19,17 +18,13 @@ That policy does not serve the mark, or rewrites it, and the mark has no effect.
 					if h.Policy == "" {
 						continue
 					}
-					p, e := s.taken(h)
-					if e == nil {
-						break
-					}
+					p, e := h.Plan, h.Entry
 					if rest := e.Class == nil && e.Parent == nil; set != "" && rest && p.Direction == policy.Out && (queues(p) || h.MarksOut.DSCP != set) && s.congested(p.Interface) {
-						became := "keeps the mark and does not serve it"
+						became := words.KeepsMark.With()
 						if h.MarksOut.DSCP != set {
-							became = "rewrites the mark to " + h.MarksOut.DSCP
+							became = words.RewritesMark.With(h.MarksOut.DSCP)
 						}
-						s.say(e.Spec.At, p.Where(), fmt.Sprintf("`%s` is marked %s at %s, and here it is in the rest, which %s", w.name(), set, where, became),
-							"where the link is full, it waits with all other traffic of the rest", fmt.Sprintf("add an entry for a class with `match: [{dscp: %s}]`", set))
+						s.say(e.Spec.At, p.Where(), words.MarkUnserved.With(w.name(), set, where, became))
 					}
 					if e.Class != nil && h.MarksOut.DSCP != h.MarksIn.DSCP && h.MarksOut.DSCP != codepoint.DF.Name() {
 						set, where = h.MarksOut.DSCP, p.Where()

@@ -1,13 +1,12 @@
 package check
 
 import (
-	"fmt"
 	"slices"
 
-	"imbrel/core/figure"
 	"imbrel/core/plan"
 	"imbrel/core/policy"
 	"imbrel/core/space"
+	"imbrel/core/words"
 )
 
 func neverMatches() Rule {
@@ -29,25 +28,24 @@ claims nothing. An earlier entry with a ` + "`" + `when` + "`" + ` does not coun
 				case some:
 					return
 				case search.GaveUp():
-					s.say(p.Policy.At, where, fmt.Sprintf("whether every entry of `%s` is reached was not found out", p.Policy.Name), fmt.Sprintf("there are more than %d entries, or packets fall into more than %d pieces: nothing is claimed of them", space.MostEntries, space.MostPieces), "see where a packet goes: imbrel explain FILE")
+					s.say(p.Policy.At, where, words.ReachUnknown.With(p.Policy.Name, space.MostEntries, space.MostPieces))
 					s.found[s.last].Level = Note
 					return
 				}
-				lost := "what it says is done to no packet"
-				if e.Promise > 0 {
-					lost = fmt.Sprintf("the %s promised to it are kept for nobody", figure.Rate(int64(e.Promise)))
-				}
 				takers, example := s.takers(l)
+				lost := words.DoneToNoPacket.With(example)
+				if e.Promise > 0 {
+					lost = words.PromiseKeptForNobody.With(e.Promise, example)
+				}
 				if len(takers) == 0 && e.Parent != nil {
-					s.say(e.Spec.At, where, fmt.Sprintf("`%s` never takes a packet: the entry around it, `%s`, takes none of the class", e.Name, e.Parent.Name), lost, fmt.Sprintf("let `%s` take them, or move the entry", e.Parent.Spec.ClassName.Text))
+					s.say(e.Spec.At, where, words.AroundTakesNone.With(e.Name, e.Parent.Name, lost, e.Parent.Spec.ClassName.Text))
 					return
 				}
 				if len(takers) == 0 { // which of them was not found out
-					s.say(e.Spec.At, where, fmt.Sprintf("`%s` never takes a packet: the entries before it take all its packets", e.Name), lost, "put it before them, or narrow the entries before it")
+					s.say(e.Spec.At, where, words.TakenBefore.With(e.Name, lost))
 					return
 				}
-				s.say(e.Spec.At, where, fmt.Sprintf("`%s` never takes a packet: %s before it %s all its packets", e.Name, nameAll(takers), takeOrTakes(takers)), lost+"; "+example,
-					fmt.Sprintf("put it before line %d, or narrow the entries before it", takers[0].Spec.At.Line))
+				s.say(e.Spec.At, where, words.TakenBy.With(e.Name, nameAll(takers), takeOrTakes(takers), lost, takers[0].Spec.At))
 			})
 		}}
 }
@@ -97,9 +95,9 @@ func sometimes(e *plan.Entry) *plan.When {
 	return nil
 }
 
-// takers returns the entries that take all of an entry's packets, as few as one, and a
-// sentence of one packet and where it goes.
-func (s *survey) takers(l *space.Region) (out []*plan.Entry, example string) {
+// takers returns the entries that take all of an entry's packets, as few as one, and an example:
+// one packet and where it goes.
+func (s *survey) takers(l *space.Region) (out []*plan.Entry, example words.Fact) {
 	for i, t := range l.Less {
 		if t.By == nil {
 			continue
@@ -108,9 +106,9 @@ func (s *survey) takers(l *space.Region) (out []*plan.Entry, example string) {
 		if !some {
 			continue
 		}
-		if out = append(out, t.By); example == "" {
+		if out = append(out, t.By); example.IsZero() {
 			packet, _ := s.space.Example(box)
-			example = fmt.Sprintf("a packet %s, goes to `%s`", packet, t.By.Name)
+			example = words.PacketGoesTo.With(packet, t.By.Name)
 		}
 		alone := s.space.Search()
 		if _, some := alone.First(l.Of, []*space.Taking{t}); !some && !alone.GaveUp() {
@@ -121,24 +119,24 @@ func (s *survey) takers(l *space.Region) (out []*plan.Entry, example string) {
 }
 
 // nameAll names entries with their lines: "`voice` (line 12) and `web` (line 14)".
-func nameAll(entries []*plan.Entry) (out string) {
-	for i, e := range entries {
-		switch {
-		case i == 3 && len(entries) > 4:
-			return out + fmt.Sprintf(" and %d more", len(entries)-i)
-		case i > 0 && i == len(entries)-1:
-			out += " and "
-		case i > 0:
-			out += ", "
-		}
-		out += fmt.Sprintf("`%s` (line %d)", e.Name, e.Spec.At.Line)
+func nameAll(entries []*plan.Entry) words.Fact {
+	var named []words.Fact
+	more := 0
+	if len(entries) > 4 {
+		entries, more = entries[:3], len(entries)-3
 	}
-	return out
+	for _, e := range entries {
+		named = append(named, words.TakerAt.With(e.Name, e.Spec.At))
+	}
+	if more > 0 {
+		return words.TakersAndMore.With(named, more)
+	}
+	return words.Takers.With(named)
 }
 
-func takeOrTakes(entries []*plan.Entry) string {
+func takeOrTakes(entries []*plan.Entry) words.Fact {
 	if len(entries) == 1 {
-		return "takes"
+		return words.Takes.With()
 	}
-	return "together take"
+	return words.TogetherTake.With()
 }

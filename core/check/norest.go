@@ -1,10 +1,8 @@
 package check
 
 import (
-	"fmt"
-
-	"imbrel/core/figure"
 	"imbrel/core/policy"
+	"imbrel/core/words"
 )
 
 func noRest() Rule {
@@ -25,9 +23,7 @@ it: when the others are busy, the router loses its neighbours. Leave a few per c
 					if at == (policy.Place{}) {
 						at = p.Policy.At
 					}
-					s.say(at, p.Where(), fmt.Sprintf("`rest` is promised %s of %s", figure.Rate(int64(e.Promise)), figure.Rate(int64(p.Whole))),
-						"when the others are busy, routing, management and all that has no class starve",
-						"promise less to the others, or give `rest` an `at-least` of some per cent; `at-least: 0%` says that it is meant")
+					s.say(at, p.Where(), words.NoRest.With(e.Promise, p.Whole))
 				}
 			}
 		}}

@@ -1,11 +1,9 @@
 package check
 
 import (
-	"fmt"
-
-	"imbrel/core/figure"
 	"imbrel/core/plan"
 	"imbrel/core/policy"
+	"imbrel/core/words"
 )
 
 func oneEnd() Rule {
@@ -23,9 +21,7 @@ too. Calls go both ways: what comes back waits in the carrier's queue, which kno
 					if a := near.Attached[policy.Out]; a == nil || !queues(plan.Attached(a)) || !slower || far.Attached[policy.Out] != nil || shapedIn(near) || !s.congested(far) {
 						continue
 					}
-					s.say(near.Attached[policy.Out].At, near.Path()+" out", "only this end of the link has a policy that shares it out",
-						fmt.Sprintf("what %s sends waits in the carrier's queue of %s, calls behind downloads", far.Path(), figure.Rate(int64(far.Carries(policy.Out)))),
-						fmt.Sprintf("attach a policy with a `shape` below %s at %s out", figure.Rate(int64(far.Carries(policy.Out))), far.Path()))
+					s.say(near.Attached[policy.Out].At, near.Path()+" out", words.OneEnd.With(far.Path(), far.Carries(policy.Out)))
 				}
 			}
 		}}

@@ -1,10 +1,10 @@
 package check
 
 import (
-	"fmt"
 	"slices"
 
 	"imbrel/core/policy"
+	"imbrel/core/words"
 )
 
 func openTrust() Rule {
@@ -27,9 +27,7 @@ whoever marks his downloads so is in the class. Say who may send it (` + "`" + `
 						}) && slices.ContainsFunc(m.Terms, func(t policy.Term) bool {
 							return t.Key.Row().Source == policy.ByMark
 						}) {
-							s.say(m.At, p.Where(), fmt.Sprintf("`%s` trusts the marking of every host", e.Class.Name),
-								"whoever marks his packets so is treated like it, up to the limit of the class",
-								"add `from` with those who may send it, or name the application")
+							s.say(m.At, p.Where(), words.OpenTrust.With(e.Class.Name))
 						}
 					}
 				}

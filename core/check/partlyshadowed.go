@@ -1,14 +1,12 @@
 package check
 
 import (
-	"fmt"
 	"net/netip"
-	"strings"
 
-	"imbrel/core/figure"
 	"imbrel/core/plan"
 	"imbrel/core/policy"
 	"imbrel/core/space"
+	"imbrel/core/words"
 )
 
 func partlyShadowed() Rule {
@@ -26,20 +24,19 @@ specific class comes before a general one. Otherwise look at the order.`,
 						of, ok := s.space.Both(l.Around, s.space.Conditions(0, []policy.Condition{c}))
 						return &space.Region{Entry: l.Entry, Of: of, Less: l.Less, TooMany: !ok}
 					}
-					say := func(what string, l *space.Region) bool {
+					say := func(what words.Fact, l *space.Region) bool {
 						search := s.space.Search()
 						if _, some := search.In(l); some || len(l.Of) == 0 || search.GaveUp() {
 							return false
 						}
 						takers, example := s.takers(l)
 						if len(takers) > 0 {
-							s.say(m.At, where, fmt.Sprintf("%s of `%s` never comes to its entry at line %d: %s before it %s all of its packets", what, l.Entry.Name, l.Entry.Spec.At.Line, nameAll(takers), takeOrTakes(takers)),
-								example, "put it before them, or remove it")
+							s.say(m.At, where, words.ValueShadowed.With(what, l.Entry.Name, l.Entry.Spec.At, nameAll(takers), takeOrTakes(takers), example))
 						}
 						return true
 					}
 					whole := part(*m)
-					if len(whole.Of) == 0 || len(l.Entry.Class.Match) > 1 && say("the condition `"+m.String()+"`", whole) {
+					if len(whole.Of) == 0 || len(l.Entry.Class.Match) > 1 && say(words.TheCondition.With(m.String()), whole) {
 						continue
 					}
 					said := false
@@ -47,13 +44,16 @@ specific class comes before a general one. Otherwise look at the order.`,
 						for name, one := range values(&m.Terms[j]) {
 							c := policy.Condition{Terms: append([]policy.Term(nil), m.Terms...)}
 							c.Terms[j] = one
-							said = say("`"+m.Terms[j].Key.String()+" "+name+"`", part(c)) || said
+							said = say(words.TheValue.With(m.Terms[j].Key.String(), name), part(c)) || said
 						}
 					}
 					if left := s.left(whole); !said && left <= 0.5 && left > 0 {
 						takers, example := s.takers(whole)
-						s.say(m.At, where, fmt.Sprintf("of the condition `%s` of `%s`, %s comes to its entry at line %d: %s before it %s the rest", m, l.Entry.Name, figure.Ratio(left), l.Entry.Spec.At.Line, nameAll(takers), strings.TrimPrefix(takeOrTakes(takers), "together ")),
-							example, "put the particular before the general, or let it be if it is meant")
+						take := words.Takes.With()
+						if len(takers) != 1 {
+							take = words.Take.With()
+						}
+						s.say(m.At, where, words.PartlyShadowed.With(m.String(), l.Entry.Name, words.Part(left), l.Entry.Spec.At, nameAll(takers), take, example))
 					}
 				}
 			})

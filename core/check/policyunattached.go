@@ -1,9 +1,8 @@
 package check
 
 import (
-	"fmt"
-
 	"imbrel/core/policy"
+	"imbrel/core/words"
 )
 
 func policyUnattached() Rule {
@@ -29,7 +28,7 @@ renamed.`,
 			}
 			for i := range s.f.Policies {
 				if p := &s.f.Policies[i]; !used[p] {
-					s.say(p.At, "", fmt.Sprintf("the policy `%s` is attached nowhere", p.Name), "it does nothing", "add a line under `attach`, or remove it")
+					s.say(p.At, "", words.PolicyUnattached.With(p.Name))
 				}
 			}
 		}}

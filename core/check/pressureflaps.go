@@ -1,12 +1,10 @@
 package check
 
 import (
-	"fmt"
-
-	"imbrel/core/figure"
 	"imbrel/core/fluid"
 	"imbrel/core/policy"
 	"imbrel/core/unit"
+	"imbrel/core/words"
 )
 
 func pressureFlaps() Rule {
@@ -24,8 +22,7 @@ a load that is below what is left while the limit holds.`,
 						continue
 					}
 					if m.When.Starts.Load > p.Whole {
-						s.say(e.Spec.PlaceOf("at-most"), p.Where(), fmt.Sprintf("the limit of `%s` starts at a load of %s, and there is %s", e.Name, figure.Rate(int64(m.When.Starts.Load)), figure.Rate(int64(p.Whole))),
-							"it never comes", "start it below what there is")
+						s.say(e.Spec.PlaceOf("at-most"), p.Where(), words.PressureNeverComes.With(e.Name, m.When.Starts.Load, p.Whole))
 						continue
 					}
 					for i := range s.f.Rehearsals {
@@ -39,8 +36,7 @@ a load that is below what is left while the limit holds.`,
 						if own == 0 || free < m.When.Starts.Load || limited >= m.When.Ends.Load {
 							continue
 						}
-						s.say(e.Spec.PlaceOf("at-most"), p.Where(), fmt.Sprintf("the load of `%s` is %s without the limit of `%s`, and %s with it, which ends below %s", h.Name, figure.Rate(int64(free)), e.Name, figure.Rate(int64(limited)), figure.Rate(int64(m.When.Ends.Load))),
-							fmt.Sprintf("it comes and goes about every %s", unit.FormatDuration(m.When.Starts.For+m.When.Ends.For)), fmt.Sprintf("end it below %s", figure.Rate(int64(limited))))
+						s.say(e.Spec.PlaceOf("at-most"), p.Where(), words.PressureFlaps.With(h.Name, free, e.Name, limited, m.When.Ends.Load, m.When.Starts.For+m.When.Ends.For))
 						s.mend(&m.When.Spec.Ends.Source, "load", (limited * 9 / 10).String())
 						break
 					}

@@ -1,10 +1,8 @@
 package check
 
 import (
-	"fmt"
-
-	"imbrel/core/figure"
 	"imbrel/core/meter"
+	"imbrel/core/words"
 )
 
 func promiseInsidePolicer() Rule {
@@ -30,9 +28,7 @@ packets wait, each class in a queue of its own, and the promises are kept.`,
 					if len(asks) == 0 {
 						continue
 					}
-					s.say(e.Spec.PlaceOf("police"), p.Where(), fmt.Sprintf("the policer of `%s` drops before its entries count", e.Name),
-						fmt.Sprintf("%s can count on nothing: a flood in another entry of `%s` takes their part of the %s", figure.List(asks), e.Name, m.Rate),
-						fmt.Sprintf("write `at-most: %s` in place of `police`", m.Rate))
+					s.say(e.Spec.PlaceOf("police"), p.Where(), words.PromiseInsidePolicer.With(e.Name, asks, m.Rate))
 				}
 			}
 		}}

@@ -1,10 +1,10 @@
 package check
 
 import (
-	"fmt"
+	"time"
 
-	"imbrel/core/figure"
 	"imbrel/core/policy"
+	"imbrel/core/words"
 )
 
 func queueTooDeep() Rule {
@@ -35,9 +35,7 @@ lost. Make the limit shorter than the expected delay less what the way takes any
 							if float64(full) <= x.Limit || s.offered(h, e) <= e.Promise {
 								continue
 							}
-							s.say(e.Spec.At, p.Where(), fmt.Sprintf("a full queue of `%s` holds a packet for %s, and %q is expected", e.Name, figure.Milliseconds(float64(full)/1e6), x.Text),
-								"it is offered more than it is promised, so its packets come late before any is lost",
-								fmt.Sprintf("give its `queue` a `limit` below %s", figure.Milliseconds(x.Limit/1e6)))
+							s.say(e.Spec.At, p.Where(), words.QueueTooDeep.With(e.Name, full, words.Quote(x.Text), time.Duration(x.Limit)))
 						}
 					}
 				}

@@ -1,12 +1,12 @@
 package check
 
 import (
-	"fmt"
 	"math"
 
-	"imbrel/core/figure"
 	"imbrel/core/packet"
 	"imbrel/core/policy"
+	"imbrel/core/unit"
+	"imbrel/core/words"
 )
 
 func queueTooShallow() Rule {
@@ -35,8 +35,7 @@ product is enough for one flow, a part of it for many). The figure is for a sing
 				if keeps > 0.95 {
 					continue
 				}
-				s.say(e.Spec.PlaceOf("queue"), d.plan.Where(), fmt.Sprintf("the queue of `%s` holds %s, and %s are on their way at %s over a round trip of %s", e.Name, figure.Bytes(int64(holds)), figure.Bytes(int64(product)), figure.Rate(int64(e.Promise)), figure.Milliseconds(trip.Seconds()*1000)),
-					fmt.Sprintf("a TCP flow of `%s` keeps about %s of that rate", d.traffic.Name, figure.Ratio(keeps)), fmt.Sprintf("give it a `limit` of %s", figure.Bytes(int64(product))))
+				s.say(e.Spec.PlaceOf("queue"), d.plan.Where(), words.QueueTooShallow.With(e.Name, unit.Size(holds), unit.Size(product), e.Promise, trip, d.traffic.Name, words.Part(keeps)))
 			}
 		}}
 }

@@ -1,11 +1,11 @@
 package check
 
 import (
-	"fmt"
 	"slices"
 	"strings"
 
 	"imbrel/core/policy"
+	"imbrel/core/words"
 )
 
 func serverNameAlone() Rule {
@@ -19,7 +19,7 @@ func serverNameAlone() Rule {
 					if a.At == (policy.Place{}) || strings.Count(n, ".") != 1 || strings.HasPrefix(n, "*") || slices.Contains(a.ServerNames, "*."+n) {
 						continue
 					}
-					s.say(a.PlaceOf("server-name"), "", fmt.Sprintf("`%s` of `%s` is that name alone", n, a.Name), fmt.Sprintf("www.%s is not of the application", n), fmt.Sprintf("write [%s, \"*.%s\"] if all of it is meant", n, n))
+					s.say(a.PlaceOf("server-name"), "", words.ServerNameAlone.With(n, a.Name))
 				}
 			}
 		}}

@@ -1,11 +1,9 @@
 package check
 
 import (
-	"fmt"
-
-	"imbrel/core/figure"
 	"imbrel/core/plan"
 	"imbrel/core/policy"
+	"imbrel/core/words"
 )
 
 func shapeAboveFarEnd() Rule {
@@ -18,8 +16,7 @@ policy's classes. Shape at the sending end to less.`,
 					continue
 				}
 				if far := plan.Attached(peer.Attached[policy.In]); far.Shape > 0 && far.Shape < p.Shape {
-					s.say(p.Policy.PlaceOf("shape"), p.Where(), fmt.Sprintf("the shape of %s is above the %s that `%s` lets in at %s", figure.Rate(int64(p.Shape)), figure.Rate(int64(far.Shape)), far.Policy.Name, peer.Path()),
-						fmt.Sprintf("up to %s waits in the queues there", figure.Rate(int64(p.Shape-far.Shape))), fmt.Sprintf("shape below %s here", figure.Rate(int64(far.Shape))))
+					s.say(p.Policy.PlaceOf("shape"), p.Where(), words.ShapeAboveFarEnd.With(p.Shape, far.Shape, far.Policy.Name, peer.Path(), p.Shape-far.Shape))
 					s.mend(&p.Policy.Source, "shape", far.Shape.String())
 				}
 			}

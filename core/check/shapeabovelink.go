@@ -1,10 +1,8 @@
 package check
 
 import (
-	"fmt"
-
-	"imbrel/core/figure"
 	"imbrel/core/policy"
+	"imbrel/core/words"
 )
 
 func shapeAboveLink() Rule {
@@ -13,9 +11,8 @@ builds in the carrier's box, which knows no classes, so nothing that is promised
 		func(s *survey) {
 
 			for _, p := range s.plans {
-				if why := p.NotKept(); p.Direction == policy.Out && why != "" && queues(p) {
-					s.say(p.Policy.PlaceOf("shape"), p.Where(), fmt.Sprintf("`%s` shares out what the link does not carry", p.Policy.Name), why,
-						fmt.Sprintf("give it a `shape` below %s, such as `shape: 95%%`", figure.Rate(int64(p.Carries))))
+				if why := p.NotKept(); p.Direction == policy.Out && !why.IsZero() && queues(p) {
+					s.say(p.Policy.PlaceOf("shape"), p.Where(), words.ShapeAboveLink.With(p.Policy.Name, why, p.Carries))
 					s.mend(&p.Policy.Source, "shape", "95%")
 				}
 			}

@@ -1,10 +1,8 @@
 package check
 
 import (
-	"fmt"
-
-	"imbrel/core/figure"
 	"imbrel/core/policy"
+	"imbrel/core/words"
 )
 
 func shapeAbovePort() Rule {
@@ -13,8 +11,7 @@ another port.`,
 		func(s *survey) {
 			for _, p := range s.plans {
 				if shape := p.Policy.Shape.Rate; p.Direction == policy.Out && shape > p.Rate {
-					s.say(p.Policy.PlaceOf("shape"), p.Where(), fmt.Sprintf("the shape of %s is above the %s that the interface sends", figure.Rate(int64(shape)), figure.Rate(int64(p.Rate))),
-						"it never shapes", fmt.Sprintf("is less than %s meant? `shape: 95%%` follows the link", figure.Rate(int64(p.Carries))))
+					s.say(p.Policy.PlaceOf("shape"), p.Where(), words.ShapeAbovePort.With(shape, p.Rate, p.Carries))
 				}
 			}
 		}}

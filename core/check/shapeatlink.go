@@ -1,11 +1,9 @@
 package check
 
 import (
-	"fmt"
-
-	"imbrel/core/figure"
 	"imbrel/core/policy"
 	"imbrel/core/unit"
+	"imbrel/core/words"
 )
 
 func shapeAtLink() Rule {
@@ -20,8 +18,7 @@ per cent below is the usual margin; ` + "`shape: 95%`" + ` keeps it whatever the
 				if _, _, slower := p.Interface.Link.Ends[p.Interface.End].Carrier(); !slower {
 					continue
 				}
-				s.say(p.Policy.PlaceOf("shape"), p.Where(), fmt.Sprintf("the shape of %s is all that the link carries, or nearly", figure.Rate(int64(p.Shape))),
-					fmt.Sprintf("when the link carries %s less, nothing that is promised is kept", figure.Rate(max(1000, int64(p.Carries)/50))), "shape a few per cent below: `shape: 95%` follows the link")
+				s.say(p.Policy.PlaceOf("shape"), p.Where(), words.ShapeAtLink.With(p.Shape, max(1000, p.Carries/50)))
 			}
 		}}
 }

@@ -1,10 +1,8 @@
 package check
 
 import (
-	"fmt"
-
-	"imbrel/core/figure"
 	"imbrel/core/policy"
+	"imbrel/core/words"
 )
 
 func shapeFarBelow() Rule {
@@ -15,9 +13,7 @@ bytes and bits were mixed up, or kbit/s and Mbit/s. A contract for less than a t
 				if p.Direction != policy.Out || p.Shape == 0 || p.Shape*3 >= p.Carries {
 					continue
 				}
-				s.say(p.Policy.PlaceOf("shape"), p.Where(), fmt.Sprintf("the shape of %s leaves most of the %s that the link carries", figure.Rate(int64(p.Shape)), figure.Rate(int64(p.Carries))),
-					fmt.Sprintf("%s of it is never used, and packets are dropped for want of it", figure.Ratio(1-float64(p.Shape)/float64(p.Carries))),
-					fmt.Sprintf("is %s meant? `shape: 95%%` follows the link", figure.Rate(int64(p.Carries)*19/20)))
+				s.say(p.Policy.PlaceOf("shape"), p.Where(), words.ShapeFarBelow.With(p.Shape, p.Carries, words.Part(1-float64(p.Shape)/float64(p.Carries)), p.Carries*19/20))
 			}
 		}}
 }

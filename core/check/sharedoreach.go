@@ -1,13 +1,13 @@
 package check
 
 import (
-	"fmt"
 	"slices"
 	"strings"
 
-	"imbrel/core/figure"
 	"imbrel/core/plan"
 	"imbrel/core/policy"
+	"imbrel/core/unit"
+	"imbrel/core/words"
 )
 
 func sharedOrEach() Rule {
@@ -25,15 +25,13 @@ the limit has no effect.`,
 						around = e.Parent.Ceiling
 					}
 					if e.Each != 0 && e.AtMost != nil && e.AtMost.When == nil && e.AtMost.Rate >= around {
-						s.say(e.Spec.At, p.Where(), fmt.Sprintf("each %s in `%s` may have %s, and there is %s", e.Each, e.Name, figure.Rate(int64(e.AtMost.Rate)), figure.Rate(int64(around))),
-							"one instance can take the whole rate", "lower it, or leave it out")
+						s.say(e.Spec.At, p.Where(), words.EachTakesAll.With(e.Each, e.Name, e.AtMost.Rate, around))
 					}
 					if alone := e.Each == 0 && e.Instances() == nil; !alone || !saysOne(e.Spec.ClassName.Text) || e.Ceiling*3 > p.Whole || e.Spec.Police != nil && e.Spec.Police.Calls > 0 {
 						continue
 					}
 					if n, by := s.most(p, e); n > 1 {
-						s.say(e.Spec.At, p.Where(), fmt.Sprintf("the %d hosts in `%s` share one limit of %s", n, e.Name, figure.Rate(int64(e.Ceiling))),
-							fmt.Sprintf("when all are busy each has %s", figure.Rate(int64(e.Ceiling)/int64(n))), fmt.Sprintf("write `each: %s` if each may have it, or accept this", by))
+						s.say(e.Spec.At, p.Where(), words.LimitShared.With(n, e.Name, e.Ceiling, e.Ceiling/unit.Rate(n), by))
 					}
 				}
 			}

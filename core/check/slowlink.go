@@ -1,11 +1,10 @@
 package check
 
 import (
-	"fmt"
 	"time"
 
-	"imbrel/core/figure"
 	"imbrel/core/policy"
+	"imbrel/core/words"
 )
 
 func slowLink() Rule {
@@ -20,9 +19,7 @@ all of it, whatever its priority. Smaller packets of the others (a lower MTU), o
 				}
 				for _, e := range p.Entries {
 					if took := p.Carries.Time(p.MaxPacket); e.Priority > 0 && took > tooLong {
-						s.say(e.Spec.At, p.Where(), fmt.Sprintf("a full packet takes %s, and `%s` waits for one that has begun", figure.Milliseconds(float64(took)/1e6), e.Name),
-							fmt.Sprintf("each hop like it adds up to %s of delay and jitter to a call", figure.Milliseconds(float64(took)/1e6)),
-							"let the others send smaller packets (a lower MTU), or take a faster link")
+						s.say(e.Spec.At, p.Where(), words.SlowLink.With(took, e.Name))
 					}
 				}
 			}

@@ -1,11 +1,11 @@
 package check
 
 import (
-	"fmt"
 	"slices"
 
 	"imbrel/core/plan"
 	"imbrel/core/policy"
+	"imbrel/core/words"
 )
 
 func tagNowhere() Rule {
@@ -26,9 +26,7 @@ func tagNowhere() Rule {
 							if !missing(p, layer, labels) || s.holdsElsewhere(e.Class, layer, labels) {
 								continue
 							}
-							s.say(m.At, p.Where(), fmt.Sprintf("`%s` asks for a %s, and frames have none", e.Class.Name, layer),
-								"the condition never holds, and its packets fall to the entries after it",
-								map[policy.Layer]string{policy.TagLayer: "give the interface a `framing` with a tag, such as ethernet-vlan, or ask for something else", policy.LabelLayer: "ask for the DSCP, or add the tunnel that pushes the label"}[layer])
+							s.say(m.At, p.Where(), words.TagNowhere.With(e.Class.Name, layer, map[policy.Layer]words.Fact{policy.TagLayer: words.LayerTag.With(), policy.LabelLayer: words.LayerLabel.With()}[layer]))
 						}
 					}
 				}

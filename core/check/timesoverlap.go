@@ -1,10 +1,10 @@
 package check
 
 import (
-	"fmt"
 	"time"
 
 	"imbrel/core/policy"
+	"imbrel/core/words"
 )
 
 func timesOverlap() Rule {
@@ -18,8 +18,7 @@ of the class and the second none. Let one end where the other begins; to the min
 							continue
 						}
 						if at, minutes := overlap(o.When.Time, e.When.Time); minutes > 0 {
-							s.say(e.Spec.At, p.Where(), fmt.Sprintf("the times `%s` and `%s` of `%s` overlap", o.When.Time.Name, e.When.Time.Name, e.Name),
-								fmt.Sprintf("for %d minutes of a week, first from %s on, the entry in line %d has all its packets", minutes, at.Format("Mon 15:04 MST"), o.Spec.At.Line), "let one end where the other begins")
+							s.say(e.Spec.At, p.Where(), words.TimesOverlap.With(o.When.Time.Name, e.When.Time.Name, e.Name, minutes, at.Format("Mon 15:04 MST"), o.Spec.At))
 						}
 					}
 				}

@@ -1,8 +1,10 @@
 package check
 
 import (
-	"fmt"
+	"imbrel/core/words"
 )
+
+import ()
 
 func timeUnrehearsed() Rule {
 	return Rule{"time-unrehearsed", Note, `Rehearsals say when they take place, and none of them while a named time holds that an attached policy uses; or all of them while it
@@ -30,11 +32,11 @@ does. What is in force only then, or only otherwise, is never judged. Perhaps an
 				if !used || within+without < 2 || within > 0 && without > 0 {
 					continue
 				}
-				which, never := "none of the rehearsals is", "in force then"
+				which, never := words.NoneIsWithin.With(), words.ThenNotJudged.With()
 				if within > 0 {
-					which, never = "all of the rehearsals are", "in force otherwise"
+					which, never = words.AllAreWithin.With(), words.OtherwiseNotJudged.With()
 				}
-				s.say(t.At, "", fmt.Sprintf("%s within the time `%s`, %s", which, t.Name, t), "what is "+never+" is never judged", "mend the time, or add a rehearsal with a `starts-at`")
+				s.say(t.At, "", words.TimeUnrehearsed.With(which, t.Name, t.String(), never))
 			}
 		}}
 }

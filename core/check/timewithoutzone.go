@@ -1,10 +1,10 @@
 package check
 
 import (
-	"fmt"
 	"slices"
 
 	"imbrel/core/policy"
+	"imbrel/core/words"
 )
 
 func timeWithoutZone() Rule {
@@ -14,7 +14,7 @@ or less when daylight saving changes.`,
 
 			for i := range s.f.Times {
 				if t := &s.f.Times[i]; !slices.ContainsFunc(t.Keys(), func(k policy.KeyPlace) bool { return k.Key == "zone" }) {
-					s.say(t.At, "", fmt.Sprintf("the time `%s` has no zone", t.Name), "it is taken as UTC, all the year", "add `zone`, such as Europe/Oslo")
+					s.say(t.At, "", words.TimeWithoutZone.With(t.Name))
 				}
 			}
 		}}

@@ -1,9 +1,8 @@
 package check
 
 import (
-	"fmt"
-
 	"imbrel/core/policy"
+	"imbrel/core/words"
 )
 
 func trafficUnclassified() Rule {
@@ -26,8 +25,7 @@ take them asks for something that their packets do not have:
 				if w.reverse {
 					from, to = to, from
 				}
-				s.say(w.traffic.At, "", fmt.Sprintf("the calls of `%s` are in no class but the rest", w.name()), "they share the queue of downloads wherever it is full",
-					fmt.Sprintf("see why: imbrel explain FILE --from %s --to %s --looks-like-rtp --why", from, to))
+				s.say(w.traffic.At, "", words.TrafficUnclassified.With(w.name(), from, to))
 			}
 		}}
 }

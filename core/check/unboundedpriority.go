@@ -1,10 +1,8 @@
 package check
 
 import (
-	"fmt"
-
-	"imbrel/core/figure"
 	"imbrel/core/policy"
+	"imbrel/core/words"
 )
 
 func unboundedPriority() Rule {
@@ -20,9 +18,7 @@ or one user who marks his downloads, and nobody else sends a packet. Bound it wi
 					if e.Priority == 0 || e.Bounded || e.Block {
 						continue
 					}
-					s.say(e.Spec.PlaceOf("priority"), p.Where(), fmt.Sprintf("the priority of `%s` has no bound", e.Name),
-						fmt.Sprintf("it can take all of %s, and what is promised to the others is worth nothing then", figure.Rate(int64(p.Whole))),
-						"give it `police` or `at-most`; `imbrel budget` reckons how much its calls take")
+					s.say(e.Spec.PlaceOf("priority"), p.Where(), words.UnboundedPriority.With(e.Name, p.Whole))
 				}
 			}
 		}}

@@ -1,12 +1,10 @@
 package check
 
 import (
-	"fmt"
-
-	"imbrel/core/figure"
 	"imbrel/core/plan"
 	"imbrel/core/policy"
 	"imbrel/core/unit"
+	"imbrel/core/words"
 )
 
 func unitSlip() Rule {
@@ -27,10 +25,9 @@ exactly 8, 10 or 1000 times that of the same class in another policy (bytes for 
 					at := e.Spec.PlaceOf(key)
 					switch {
 					case rate > p.Rate:
-						s.say(at, p.Where(), fmt.Sprintf("`%s` is bounded by %s, and the interface sends %s", e.Name, rate, figure.Rate(int64(p.Rate))), "it is no bound", "is a smaller unit meant?")
+						s.say(at, p.Where(), words.LimitAbovePort.With(e.Name, rate, p.Rate))
 					case rate < p.Whole/2000 && e.Each == 0 && e.Instances() == nil && p.Direction == policy.Out:
-						s.say(at, p.Where(), fmt.Sprintf("`%s` is bounded by %s of %s", e.Name, rate, figure.Rate(int64(p.Whole))),
-							fmt.Sprintf("a full packet takes %s at that rate", figure.Milliseconds(float64(rate.Time(p.MaxPacket))/1e6)), fmt.Sprintf("is %s meant?", rate*1000))
+						s.say(at, p.Where(), words.LimitTiny.With(e.Name, rate, p.Whole, rate.Time(p.MaxPacket), rate*1000))
 					}
 					o, met := first[e.Name]
 					if !met {
@@ -39,8 +36,7 @@ exactly 8, 10 or 1000 times that of the same class in another policy (bytes for 
 					}
 					for _, factor := range []unit.Rate{8, 10, 1000} {
 						if o.at != at && (rate == o.rate*factor || o.rate == rate*factor) {
-							s.say(at, p.Where(), fmt.Sprintf("`%s` is bounded by %s, and by %s in line %d: exactly %d times", e.Name, rate, o.rate, o.at.Line, factor),
-								map[unit.Rate]string{8: "bits and bytes may be mixed up", 10: "a digit may be missing", 1000: "kbit/s and Mbit/s may be mixed up"}[factor], "mend one of them, or accept it with the reason")
+							s.say(at, p.Where(), words.LimitFactor.With(e.Name, rate, o.rate, o.at, factor, map[unit.Rate]words.Fact{8: words.BitsAndBytes.With(), 10: words.DigitMissing.With(), 1000: words.KiloAndMega.With()}[factor]))
 						}
 					}
 				}

@@ -1,9 +1,8 @@
 package check
 
 import (
-	"fmt"
-
 	"imbrel/core/policy"
+	"imbrel/core/words"
 )
 
 func unused() Rule {
@@ -12,7 +11,7 @@ func unused() Rule {
 
 			u := usedNames(s.f)
 			say := func(what, name string, at policy.Place) {
-				s.say(at, "", fmt.Sprintf("the %s `%s` is used nowhere", what, name), "it does nothing", "use it, or remove it")
+				s.say(at, "", words.Unused.With(what, name))
 			}
 			for i := range s.f.Classes {
 				if c := &s.f.Classes[i]; !u.classes[c] {

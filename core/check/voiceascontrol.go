@@ -1,9 +1,8 @@
 package check
 
 import (
-	"fmt"
-
 	"imbrel/core/codepoint"
+	"imbrel/core/words"
 )
 
 func voiceAsControl() Rule {
@@ -16,8 +15,7 @@ its way, and a burst of calls can take links down. Telephony is ` + "`" + `ef` +
 				if m == nil || m.DSCP == nil || *m.DSCP < codepoint.CS6 {
 					return
 				}
-				s.say(d.entry.Spec.PlaceOf("mark"), d.plan.Where(), fmt.Sprintf("the calls in `%s` leave as %s, which is network control", d.entry.Name, m.DSCP.Name()),
-					"they compete with routing on every hop", "mark them `ef`")
+				s.say(d.entry.Spec.PlaceOf("mark"), d.plan.Where(), words.VoiceAsControl.With(d.entry.Name, m.DSCP.Name()))
 				s.mend(&d.entry.Spec.Source, "mark", "ef")
 			})
 		}}

@@ -1,10 +1,8 @@
 package check
 
 import (
-	"fmt"
-
-	"imbrel/core/figure"
 	"imbrel/core/policy"
+	"imbrel/core/words"
 )
 
 func voiceWithoutPriority() Rule {
@@ -18,12 +16,10 @@ others: each waits for some of theirs, and what calls take beyond the promise is
 					}
 				}
 				p := d.plan
-				if p.Direction != policy.Out || p.NotKept() != "" || !queues(p) || !s.congested(p.Interface) {
+				if p.Direction != policy.Out || !p.Kept() || !queues(p) || !s.congested(p.Interface) {
 					return
 				}
-				s.say(d.entry.Spec.At, p.Where(), fmt.Sprintf("the calls of `%s` are in `%s`, which has no priority", d.traffic.Name, d.entry.Name),
-					fmt.Sprintf("where the link is full, a call's packet waits for those of the others, each %s long", figure.Milliseconds(float64(p.Whole.Time(p.MaxPacket))/1e6)),
-					"give it `priority: 1`, and a bound")
+				s.say(d.entry.Spec.At, p.Where(), words.VoiceWithoutPriority.With(d.traffic.Name, d.entry.Name, p.Whole.Time(p.MaxPacket)))
 			})
 		}}
 }

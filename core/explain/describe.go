@@ -8,69 +8,71 @@ import (
 	"imbrel/core/meter"
 	"imbrel/core/plan"
 	"imbrel/core/policy"
+	"imbrel/core/unit"
+	"imbrel/core/words"
 )
 
 // Police returns what a policer does.
-func Police(m *plan.Meter) string {
-	s := fmt.Sprintf("%s, burst %s", m.Rate, m.Burst)
+func Police(m *plan.Meter) words.Fact {
+	var peak unit.Rate
+	var second, excess unit.Size
 	two := m.Kind != policy.OneBucket
 	switch m.Kind {
 	case policy.SingleRate:
-		s += fmt.Sprintf(", excess burst %s", m.Second)
+		excess = m.Second
 	case policy.TwoRate:
-		s += fmt.Sprintf(", peak %s, burst %s", m.Peak, m.Second)
+		peak, second = m.Peak, m.Second
 	case policy.TwoRateExcess:
-		s += fmt.Sprintf(", peak %s, excess burst %s", m.Peak, m.Second)
+		peak, excess = m.Peak, m.Second
 	}
+	aware := words.Fact{}
 	if m.Aware {
-		s += ", colour-aware"
+		aware = words.Aware.With()
 	}
-	var actions []string
+	var actions []words.Fact
 	for c := meter.Green; c <= meter.Red; c++ {
 		if c == meter.Yellow && !two {
 			continue
 		}
-		colour := c.String()
+		colour := any(c)
 		if c == meter.Red && len(actions) == 0 && !two {
-			colour = "what exceeds it"
+			colour = words.Excess.With()
 		}
 		switch a := m.Actions[c]; {
 		case a.Drop:
-			actions = append(actions, "drops "+colour)
+			actions = append(actions, words.Drops.With(colour))
 		case a.Mark != nil:
-			actions = append(actions, "marks "+colour+" "+Mark(a.Mark))
+			actions = append(actions, words.Marks.With(colour, Mark(a.Mark)))
 		case c != meter.Green:
-			actions = append(actions, "passes "+colour)
+			actions = append(actions, words.Passes.With(colour))
 		}
 	}
-	if len(actions) > 0 {
-		s += "; " + strings.Join(actions, ", ")
-	}
-	return s
+	return words.Policer.With(m.Rate, m.Burst, peak, second, excess, aware, actions)
 }
 
 // Mark returns what packets are marked with.
-func Mark(m *policy.Mark) string {
-	var words []string
+func Mark(m *policy.Mark) words.Fact {
+	var marks []words.Fact
+	add := func(r *words.Row, value any) { marks = append(marks, r.With(value)) }
 	if m.DSCP != nil {
-		words = append(words, strings.ToUpper(m.DSCP.Name()))
+		add(words.MarkDSCP, strings.ToUpper(m.DSCP.Name()))
 	}
 	if m.Map != nil {
-		words = append(words, "by map "+m.Map.Name)
+		add(words.ByMap, m.Map.Name)
 	}
 	if m.Precedence != nil {
-		words = append(words, fmt.Sprintf("precedence %d", *m.Precedence))
+		add(words.MarkPrecedence, int(*m.Precedence))
 	}
 	if m.DEI != nil {
-		words = append(words, fmt.Sprintf("DEI %t", *m.DEI))
+		add(words.MarkDEI, *m.DEI)
 	}
 	if m.PCP != nil {
-		words = append(words, fmt.Sprintf("PCP %d", *m.PCP))
+		add(words.MarkPCP, int(*m.PCP))
 	}
 	if m.TC != nil {
-		words = append(words, fmt.Sprintf("TC %d", *m.TC))
+		add(words.MarkTC, int(*m.TC))
 	}
-	return strings.Join(words, ", ")
+	return words.MarkOf.With(marks)
 }
 
 // DSCP returns a codepoint in the spellings people mix up: "EF 46 0x2e (ToS

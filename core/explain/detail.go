@@ -1,7 +1,7 @@
 package explain
 
 import (
-	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -9,6 +9,7 @@ import (
 	"imbrel/core/plan"
 	"imbrel/core/policy"
 	"imbrel/core/tunnel"
+	"imbrel/core/words"
 )
 
 // why fills in which entries were tried before the one that took the packet, at each
@@ -18,7 +19,7 @@ func (f *Follower) why(s *Step, where *site, taken *plan.Entry, p *packet.Packet
 		for _, e := range where.classifier.Tried(level) {
 			t := Try{Class: e.Spec.ClassName.Text, Line: e.Spec.At.Line}
 			if where.classifier.OutOfForce(e) {
-				t.Reason = "not in force: " + notNow(e.When, f.at)
+				t.Reason = words.NotInForce.With(notNow(e.When, f.at))
 			} else if e.Class != nil {
 				t.Reason, t.Conditions = whyNot(e.Class, p)
 			}
@@ -29,32 +30,28 @@ func (f *Follower) why(s *Step, where *site, taken *plan.Entry, p *packet.Packet
 }
 
 // notNow says why a named time does not hold.
-func notNow(w *plan.When, at time.Time) string {
-	local := at.In(w.Time.Zone)
-	return fmt.Sprintf("it is %s in %s; `%s` is %s", local.Format("15:04 Monday"), w.Time.Zone, w.Time.Name, w.Time)
+func notNow(w *plan.When, at time.Time) words.Fact {
+	return words.TimeIsNot.With(at.In(w.Time.Zone).Format("15:04 Monday"), w.Time.Zone.String(), w.Time.Name, w.Time.String())
 }
 
 // whyNot returns why a class does not take a packet: in brief, and for each of
 // its conditions.
-func whyNot(c *policy.Class, p *packet.Packet) (brief string, all []string) {
+func whyNot(c *policy.Class, p *packet.Packet) (brief words.Fact, all []words.Fact) {
 	furthest := -1
 	for i := range c.Match {
 		m := &c.Match[i]
 		failed := m.Failing(p)
 		if failed == nil {
 			for j := range c.Except {
-				if c.Except[j].Holds(p) {
-					what := "except " + c.Except[j].String()
-					return what, append(all, fmt.Sprintf("line %d: %s: holds, but line %d: %s", m.At.Line, m, c.Except[j].At.Line, what))
+				if x := &c.Except[j]; x.Holds(p) {
+					except := words.ExceptHolds.With(x.String())
+					return except, append(all, words.HoldsBut.With(m.At, m.String(), x.At, except))
 				}
 			}
 			continue
 		}
-		not := "not " + failed.String()
-		if seen := failed.Seen(p); seen != "" {
-			not += ": " + seen
-		}
-		all = append(all, fmt.Sprintf("line %d: %s: %s", m.At.Line, m, not))
+		not := words.NotTerm.With(failed.String(), failed.Seen(p))
+		all = append(all, words.FailsIn.With(m.At, m.String(), not))
 		// The alternative that came furthest tells most.
 		for n := range m.Terms {
 			if &m.Terms[n] == failed && n > furthest {
@@ -66,93 +63,88 @@ func whyNot(c *policy.Class, p *packet.Packet) (brief string, all []string) {
 }
 
 // because says which condition of the entry's class holds.
-func because(e *plan.Entry, p *packet.Packet) string {
+func because(e *plan.Entry, p *packet.Packet) words.Fact {
 	if e.Class == nil {
-		return "nothing before it took the packet"
+		return words.NothingBefore.With()
 	}
 	for i := range e.Class.Match {
 		m := &e.Class.Match[i]
 		if !m.Holds(p) {
 			continue
 		}
-		s := fmt.Sprintf("%s (line %d)", m, m.At.Line)
+		how := words.Fact{}
 		if t := m.Term(policy.KeyApp); t != nil {
 			for _, a := range t.Apps {
 				if a.Takes(p) {
-					return s + "; " + a.Name + " " + howKnown(a, p)
+					how = words.AppKnown.With(a.Name, howKnown(a, p))
+					break
 				}
 			}
 		}
-		return s
+		return words.ConditionHolds.With(m.String(), m.At, how)
 	}
-	return ""
+	return words.Fact{}
 }
 
 // howKnown says by what a packet is of an application.
-func howKnown(a *policy.App, p *packet.Packet) string {
-	if w := a.Number / 64; w < len(p.Apps) && p.Apps[w]&(1<<(a.Number%64)) != 0 {
-		if a.LooksLike == policy.LooksLikeRTP {
-			return "by its looks"
-		}
-		return "by its server name"
+func howKnown(a *policy.App, p *packet.Packet) words.Fact {
+	switch w := a.Number / 64; {
+	case w < len(p.Apps) && p.Apps[w]&(1<<(a.Number%64)) != 0 && a.LooksLike == policy.LooksLikeRTP:
+		return words.ByLooks.With()
+	case w < len(p.Apps) && p.Apps[w]&(1<<(a.Number%64)) != 0:
+		return words.ByServerName.With()
+	case p.HasPorts && (len(a.TCP) > 0 || len(a.UDP) > 0):
+		return words.ByPort.With()
 	}
-	if p.HasPorts && (len(a.TCP) > 0 || len(a.UDP) > 0) {
-		return "by its port"
+	return words.ByProtocol.With()
+}
+
+func (s *Step) note(f words.Fact) { s.Notes = append(s.Notes, f) }
+
+// conditional notes of a `when` that it is assumed to hold, or that it does not hold.
+func (s *Step) conditional(w *plan.When, at time.Time, assumed, inactive *words.Row, values ...any) {
+	switch {
+	case w == nil:
+	case at.IsZero() || w.Time == nil:
+		s.Assumed = true
+		s.note(assumed.With(append(values, w.Spec.Words())...))
+	case inactive != nil && !inForce(w, at):
+		s.note(inactive.With(append(values, notNow(w, at))...))
 	}
-	return "by its protocol"
 }
 
 // detail fills in what the packet is promised, and remarks.
 func (s *Step) detail(pl *plan.Plan, e *plan.Entry, p *packet.Packet, at time.Time) {
-	note := func(format string, args ...any) { s.Notes = append(s.Notes, fmt.Sprintf(format, args...)) }
 	for _, o := range chain(e) {
-		spec := o.Spec
-		if o.Meter != nil {
-			if s.Meter != "" {
-				s.Meter += "; then "
+		if m := o.Meter; m != nil {
+			police := Police(m)
+			if !s.Meter.IsZero() {
+				police = words.Policers.With(s.Meter, police)
 			}
-			s.Meter += Police(o.Meter)
-			if at.IsZero() || o.Meter.When == nil || o.Meter.When.Time == nil || inForce(o.Meter.When, at) {
-				s.assumed(o.Meter.When, at, "its policer is")
-			} else {
-				note("its policer is not in force: %s", notNow(o.Meter.When, at))
-			}
+			s.Meter = police
+			s.conditional(m.When, at, words.PolicerAssumed, words.PolicerInactive)
+			s.Remarks = s.Remarks || slices.ContainsFunc(m.Actions[:], func(a policy.Action) bool { return a.Mark != nil })
 		}
-		s.assumed(o.When, at, "it is")
+		s.conditional(o.When, at, words.EntryAssumed, nil)
 		if o.AtMost != nil {
-			if w := o.AtMost.When; w != nil && w.Time != nil && !inForce(w, at) {
-				note("its at-most %s is not in force: %s", o.AtMost.Rate, notNow(w, at))
-			} else {
-				s.assumed(w, at, fmt.Sprintf("its at-most %s is", o.AtMost.Rate))
-			}
+			s.conditional(o.AtMost.When, at, words.AtMostAssumed, words.AtMostInactive, o.AtMost.Rate)
 		}
-		if w := o.BlockWhen; w != nil && w.Time != nil && !inForce(w, at) {
-			note("it is not blocked: %s", notNow(w, at))
-		} else {
-			s.assumed(w, at, "it is blocked; its block is")
-		}
+		s.conditional(o.BlockWhen, at, words.BlockAssumed, words.BlockInactive)
 		if o.Each != 0 {
-			note("a separate instance for each %s", o.Each)
+			s.note(words.SeparateInstance.With(o.Each))
 		}
-		s.markNotes(spec.Mark, p)
+		s.markNotes(o.Spec.Mark, p)
 	}
 	if p.LabelSwitched {
-		note("sees the label only: conditions on the IP header cannot hold")
+		s.note(words.LabelOnly.With())
 	}
 	if pl.Direction == policy.In && pl.Shape == 0 || s.dropped() {
 		return // nothing ever waits
 	}
 	s.Promise = int64(e.Promise)
 	s.Queue = queueing(pl, e)
-	if why := pl.NotKept(); why != "" {
-		note("%s", why)
-	}
-}
-
-// assumed notes that a `when` is assumed to hold.
-func (s *Step) assumed(w *plan.When, at time.Time, what string) {
-	if w != nil && (at.IsZero() || w.Time == nil) {
-		s.Notes = append(s.Notes, what+" in force while "+w.Spec.Words()+"; that is assumed here")
+	if why := pl.NotKept(); !why.IsZero() {
+		s.note(why)
 	}
 }
 
@@ -162,23 +154,23 @@ func (s *Step) markNotes(m *policy.Mark, p *packet.Packet) {
 		return
 	}
 	if p.LabelSwitched && (m.DSCP != nil || m.Map != nil || m.Precedence != nil) {
-		s.Notes = append(s.Notes, "the DSCP is below the label by which this node forwards, and stays")
+		s.note(words.DSCPBelowLabel.With())
 	}
 	if m.PCP != nil && !p.Tagged {
-		s.Notes = append(s.Notes, fmt.Sprintf("no tag on this link, so PCP %d goes nowhere", *m.PCP))
+		s.note(words.NoTagForPCP.With(int(*m.PCP)))
 	}
 	if m.TC != nil && p.Labels() == 0 && p.GrowsLabels <= 0 {
-		s.Notes = append(s.Notes, fmt.Sprintf("no label here, so TC %d goes nowhere", *m.TC))
+		s.note(words.NoLabelForTC.With(int(*m.TC)))
 	}
 }
 
 // tunnelNotes remarks on what a tunnel hides or keeps at this node.
 func (s *Step) tunnelNotes(c *tunnel.Crossing, hidden bool) {
 	if hidden && s.Policy != "" {
-		s.Notes = append(s.Notes, "sees the tunnel's outer header only")
+		s.note(words.OuterHeaderOnly.With())
 	}
 	if t := c.Ends(); t != nil && t.Kind == policy.MPLS && t.Model == policy.Pipe && t.Pop == policy.Penultimate && t.Labels == 1 {
-		s.Notes = append(s.Notes, fmt.Sprintf("the node before took the only label of `%s` off, so its traffic class is gone: pipe with a penultimate pop is as short-pipe (RFC 3443)", t.Name))
+		s.note(words.LabelGone.With(t.Name))
 	}
 }
 
@@ -192,53 +184,52 @@ func about[T ~int64](v T) T {
 }
 
 // queueing says how the packets of an entry wait.
-func queueing(pl *plan.Plan, e *plan.Entry) string {
-	of, busy, bound, each := about(pl.Whole).String(), "when all are busy", pl.Whole, ""
+func queueing(pl *plan.Plan, e *plan.Entry) words.Fact {
+	of, busy, bound := any(wholeRate(pl)), words.AllBusy.With(), pl.Whole
+	each, drop := words.Fact{}, ""
 	if o := e.Instances(); o != nil {
-		bound, each = o.Ceiling, " for each"
-		of, busy = fmt.Sprintf("the %s of each %s", about(bound), o.Each), "when all within it are busy"
+		bound, each = o.Ceiling, words.ForEach.With()
+		of, busy = words.OfEach.With(about(bound), o.Each), words.AllWithinBusy.With()
 	}
-	is, most := "is promised", "never more than "
+	who, most := words.IsPromised.With(), words.NeverMore.With(about(e.Ceiling))
 	if e.Each != 0 {
-		is, most, each = "all of them are promised", "each "+e.Each.String()+" never more than ", " for each"
+		who, most, each = words.AllArePromised.With(), words.EachNeverMore.With(e.Each, about(e.Ceiling)), words.ForEach.With()
 	}
-	var s string
+	if e.Ceiling >= bound {
+		most = words.Fact{}
+	}
+	if e.Queue.Drop != policy.TailDrop {
+		drop = e.Queue.Drop.String()
+	}
+	limit := any(words.AsWritten.With(about(e.Queue.Bytes)))
+	if n := e.Queue.Packets; n > 0 {
+		limit = words.Packets.With(n)
+	}
+	queue := words.QueueHolds.With(limit, each, drop)
 	switch {
 	case e.Policed != nil:
-		s = fmt.Sprintf("is promised nothing: the policer of `%s` drops before its entries count", e.Policed.Name)
+		return words.PromisedNothing.With(e.Policed.Name, queue)
 	case e.Priority > 0:
-		s = fmt.Sprintf("strict priority %d, up to %s of %s", e.Priority, about(e.Promise), of)
-	default:
-		s = fmt.Sprintf("%s %s of %s %s", is, about(e.Promise), of, busy)
-		if e.Ceiling < bound {
-			s += ", " + most + about(e.Ceiling).String()
-		}
+		return words.StrictPriority.With(e.Priority, about(e.Promise), of, queue)
 	}
-	if n := e.Queue.Packets; n > 0 {
-		s += fmt.Sprintf("; %d packets may wait", n)
-	} else {
-		s += fmt.Sprintf("; %s may wait", about(e.Queue.Bytes))
-	}
-	s += each
-	if e.Queue.Drop != policy.TailDrop {
-		s += ", " + e.Queue.Drop.String()
-	}
-	return s
+	return words.Promised.With(who, about(e.Promise), of, busy, most, queue)
 }
 
+func wholeRate(pl *plan.Plan) words.Fact { return words.AsWritten.With(about(pl.Whole)) }
+
 // summarise says in one line how the packet fares.
-func summarise(a *Answer) string {
+func summarise(a *Answer) words.Fact {
 	links, urgent := 0, 0
-	var trouble []string
+	var trouble []words.Fact
 	for i := range a.Hops {
 		s := &a.Hops[i]
-		if s.Policed {
-			return fmt.Sprintf("is dropped at %s/%s %s: it is larger than the policer of line %d ever lets pass", s.Node, s.Interface, s.Direction, s.Line)
-		}
-		if s.Blocked {
-			return fmt.Sprintf("is blocked at %s/%s %s, by line %d", s.Node, s.Interface, s.Direction, s.Line)
-		}
-		if !s.onLink {
+		at := s.Node + "/" + s.Interface + " " + s.Direction
+		switch line := (policy.Place{File: s.File, Line: s.Line}); {
+		case s.Policed:
+			return words.TooLarge.With(at, line)
+		case s.Blocked:
+			return words.BlockedAt.With(at, line)
+		case !s.onLink:
 			continue
 		}
 		links++
@@ -246,17 +237,14 @@ func summarise(a *Answer) string {
 		case s.Priority > 0:
 			urgent++
 		case s.Policy == "":
-			trouble = append(trouble, fmt.Sprintf("`%s` has no policy on %s", s.Node, s.Interface))
+			trouble = append(trouble, words.NodeHasNone.With(s.Node, s.Interface))
 		case s.rest:
-			trouble = append(trouble, fmt.Sprintf("`%s` treats it as the rest", s.Node))
+			trouble = append(trouble, words.NodeTakesRest.With(s.Node))
 		}
 	}
-	out := "arrives as " + strings.ToUpper(a.Arrives.DSCP)
+	on := words.Fact{}
 	if links > 0 {
-		out += fmt.Sprintf(", in a priority queue at %d of %d links on its route", urgent, links)
+		on = words.PriorityLinks.With(urgent, links)
 	}
-	if len(trouble) > 0 {
-		out += "; " + strings.Join(trouble, "; ")
-	}
-	return out
+	return words.ArrivesAs.With(strings.ToUpper(a.Arrives.DSCP), on, trouble)
 }

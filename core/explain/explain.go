@@ -19,6 +19,7 @@ import (
 	"imbrel/core/recognise"
 	"imbrel/core/route"
 	"imbrel/core/tunnel"
+	"imbrel/core/words"
 )
 
 // A Question is a packet to follow.
@@ -44,35 +45,40 @@ type Marks struct {
 
 // A Try is an entry that was tried and did not take the packet.
 type Try struct {
-	Class      string   `json:"class"`
-	Line       int      `json:"line"`
-	Reason     string   `json:"reason"`               // the first condition that failed, of the last alternative
-	Conditions []string `json:"conditions,omitempty"` // every alternative and what failed
+	Class      string       `json:"class"`
+	Line       int          `json:"line"`
+	Reason     words.Fact   `json:"reason"`               // the first condition that failed, of the last alternative
+	Conditions []words.Fact `json:"conditions,omitempty"` // every alternative and what failed
 }
 
 // A Step is one interface in one direction.
 type Step struct {
-	Node      string   `json:"node"`
-	Interface string   `json:"interface"`
-	Direction string   `json:"direction"`
-	Policy    string   `json:"policy,omitempty"`
-	Class     string   `json:"class,omitempty"` // with those around it: "sales/voice"
-	File      string   `json:"file,omitempty"`
-	Line      int      `json:"line,omitempty"`
-	Because   string   `json:"because,omitempty"`
-	Tried     []Try    `json:"tried,omitempty"`
-	MarksIn   Marks    `json:"marks_in"`
-	MarksOut  Marks    `json:"marks_out"`
-	Labels    []int    `json:"labels"` // the traffic classes of the label stack when it leaves, topmost first
-	Tunnel    string   `json:"tunnel,omitempty"`
-	Outer     string   `json:"outer,omitempty"` // the outer IP header when it leaves
-	Meter     string   `json:"meter,omitempty"`
-	Queue     string   `json:"queue,omitempty"`
-	Priority  int      `json:"priority,omitempty"`
-	Promise   int64    `json:"promised_bps,omitempty"`
-	Blocked   bool     `json:"blocked,omitempty"`
-	Policed   bool     `json:"policed,omitempty"` // dropped by a policer whose burst cannot hold it
-	Notes     []string `json:"notes,omitempty"`
+	Node      string       `json:"node"`
+	Interface string       `json:"interface"`
+	Direction string       `json:"direction"`
+	Policy    string       `json:"policy,omitempty"`
+	Class     string       `json:"class,omitempty"` // with those around it: "sales/voice"
+	File      string       `json:"file,omitempty"`
+	Line      int          `json:"line,omitempty"`
+	Because   words.Fact   `json:"because,omitzero"`
+	Tried     []Try        `json:"tried,omitempty"`
+	MarksIn   Marks        `json:"marks_in"`
+	MarksOut  Marks        `json:"marks_out"`
+	Labels    []int        `json:"labels"` // the traffic classes of the label stack when it leaves, topmost first
+	Tunnel    string       `json:"tunnel,omitempty"`
+	Outer     words.Fact   `json:"outer,omitzero"` // the outer IP header when it leaves
+	Meter     words.Fact   `json:"meter,omitzero"`
+	Queue     words.Fact   `json:"queue,omitzero"`
+	Priority  int          `json:"priority,omitempty"`
+	Promise   int64        `json:"promised_bps,omitempty"`
+	Blocked   bool         `json:"blocked,omitempty"`
+	Policed   bool         `json:"policed,omitempty"` // dropped by a policer whose burst cannot hold it
+	Notes     []words.Fact `json:"notes,omitempty"`
+
+	Plan    *plan.Plan  `json:"-"` // in force here; nil: no policy
+	Entry   *plan.Entry `json:"-"` // that took the packet
+	Remarks bool        `json:"remarks,omitempty"` // a policer here marks some packets of the flow otherwise
+	Assumed bool        `json:"assumed,omitempty"` // a `when` is assumed to hold
 
 	in, out codepoint.DSCP
 	size    int  // of the packet, as the interface counts
@@ -85,9 +91,9 @@ func (s *Step) Size() int { return s.size }
 
 // An Answer is the packet's route.
 type Answer struct {
-	Hops    []Step `json:"hops"`
-	Arrives *Marks `json:"arrives"` // nil: it is dropped on its way
-	Summary string `json:"summary"`
+	Hops    []Step     `json:"hops"`
+	Arrives *Marks     `json:"arrives"` // nil: it is dropped on its way
+	Summary words.Fact `json:"summary"`
 }
 
 // A Follower follows packets through the network of a file. It is for one goroutine.
@@ -95,6 +101,7 @@ type Follower struct {
 	file   *policy.File
 	table  *route.Table
 	sites  map[*policy.Attachment]*site
+	plans  map[*policy.Attachment]*plan.Plan
 	at     time.Time // for which the sites are
 	routes map[[2]*policy.Interface][]tunnel.Crossing
 }
@@ -108,7 +115,7 @@ type site struct {
 
 // New returns a follower for a file.
 func New(f *policy.File) *Follower {
-	return &Follower{file: f, table: route.New(f), sites: make(map[*policy.Attachment]*site), routes: make(map[[2]*policy.Interface][]tunnel.Crossing)}
+	return &Follower{file: f, table: route.New(f), sites: make(map[*policy.Attachment]*site), plans: make(map[*policy.Attachment]*plan.Plan), routes: make(map[[2]*policy.Interface][]tunnel.Crossing)}
 }
 
 // route returns what the nodes between two interfaces do.
@@ -125,13 +132,23 @@ func (f *Follower) route(from, to *policy.Interface) ([]tunnel.Crossing, error) 
 	return f.routes[key], nil
 }
 
+// Plan returns what an attached policy means, the same plan each time.
+func (f *Follower) Plan(a *policy.Attachment) *plan.Plan {
+	p := f.plans[a]
+	if p == nil {
+		p = plan.Attached(a)
+		f.plans[a] = p
+	}
+	return p
+}
+
 // site returns the policy of an attachment as it is at a time.
 func (f *Follower) site(a *policy.Attachment) *site {
 	s := f.sites[a]
 	if s != nil {
 		return s
 	}
-	s = &site{plan: plan.Attached(a), meters: make(map[*plan.Entry]*meter.Meter)}
+	s = &site{plan: f.Plan(a), meters: make(map[*plan.Entry]*meter.Meter)}
 	s.classifier = classify.New(s.plan)
 	var sometimes []*plan.Entry
 	for _, e := range s.plan.Entries {
@@ -279,7 +296,7 @@ func (s *Step) finish(p *packet.Packet, inside *tunnel.Inside) {
 	for _, tc := range p.LabelClasses() {
 		s.Labels = append(s.Labels, int(tc))
 	}
-	s.Outer = ""
+	s.Outer = words.Fact{}
 	if inside.Hides() {
 		s.Outer = outerHeader(p)
 	}
@@ -299,12 +316,12 @@ func marksOf(p *packet.Packet) Marks {
 }
 
 // outerHeader describes the outer IP header.
-func outerHeader(p *packet.Packet) string {
-	ends := "addresses not given"
+func outerHeader(p *packet.Packet) words.Fact {
+	ends := words.EndsNotGiven.With()
 	if !p.Flow.From.IsUnspecified() {
-		ends = fmt.Sprintf("%s to %s", p.Flow.From, p.Flow.To)
+		ends = words.FromTo.With(p.Flow.From, p.Flow.To)
 	}
-	return fmt.Sprintf("%s, %s, %d bytes, %s", policy.ProtocolName(p.Flow.Protocol), ends, p.Length, DSCP(p.DSCP()))
+	return words.OuterHeader.With(policy.ProtocolName(p.Flow.Protocol), ends, p.Length, DSCP(p.DSCP()))
 }
 
 // cross takes the packet through the policy at an interface in one direction.
@@ -316,12 +333,13 @@ func (f *Follower) cross(p *packet.Packet, at *policy.Interface, d policy.Direct
 	}
 	s.Policy = a.Policy.Name
 	where := f.site(a)
+	s.Plan = where.plan
 	s.size = where.plan.Framing.Size(p.Length+int(p.GrowsBy), p.Labels()+int(p.GrowsLabels))
 	e := where.classifier.Take(p)
 	if detail {
 		f.why(&s, where, e, p)
 	}
-	s.Class = e.Name
+	s.Class, s.Entry = e.Name, e
 	s.Line, s.File = e.Spec.At.Line, e.Spec.At.File
 	top := e
 	for top.Parent != nil {

@@ -1,13 +1,11 @@
 package measure
 
 import (
-	"fmt"
 	"slices"
-	"strings"
 	"time"
 
-	"imbrel/core/figure"
 	"imbrel/core/policy"
+	"imbrel/core/words"
 )
 
 // A NotJudged is damage in a rehearsal that made no expectation fail.
@@ -77,11 +75,7 @@ func (m *Measures) subjectOf(of []*Tally) string {
 }
 
 // not adds damage that was not judged, with its warning.
-func (m *Measures) not(r *Result, name string, at policy.Place, n NotJudged, format string, args ...any) {
-	text := fmt.Sprintf(format, args...)
-	if len(n.Metrics) > 0 {
-		text += ". Nothing was expected of its " + n.Words()
-	}
+func (m *Measures) not(r *Result, name string, at policy.Place, n NotJudged, fact words.Fact) {
 	i := slices.IndexFunc(r.NotJudged, func(o NotJudged) bool { return o.Subject == n.Subject && slices.Equal(o.Metrics, n.Metrics) })
 	if i < 0 {
 		r.NotJudged = append(r.NotJudged, n)
@@ -93,24 +87,21 @@ func (m *Measures) not(r *Result, name string, at policy.Place, n NotJudged, for
 			o.Late, o.MOS = &late, &mos
 		}
 	}
-	r.warn(name, "warning", at, "%s", text)
+	r.warn(name, "warning", at, fact)
 }
 
 // Words lists the metrics as a sentence has them: "loss, late packets or MOS".
 func (n *NotJudged) Words() string {
-	words := slices.Clone(n.Metrics)
-	for i, w := range words {
+	list := slices.Clone(n.Metrics)
+	for i, w := range list {
 		switch w {
 		case string(policy.MOS):
-			words[i] = "MOS"
+			list[i] = "MOS"
 		case string(policy.Late):
-			words[i] = "late packets"
+			list[i] = "late packets"
 		}
 	}
-	if last := len(words) - 1; last > 0 {
-		return strings.Join(words[:last], ", ") + " or " + words[last]
-	}
-	return words[0]
+	return policy.OrList(list)
 }
 
 func (m *Measures) ruinedCalls(r *Result) {
@@ -143,7 +134,7 @@ func (m *Measures) ruinedCalls(r *Result) {
 			metrics = append([]policy.Metric{policy.Loss}, metrics...)
 		}
 		n := NotJudged{Subject: m.subjectOf(way), Metrics: m.notAsked(r, way, metrics...), Loss: s.loss(), Late: &late, MOS: &mos}
-		m.not(r, callRuined, traffic.At, n, "%d of %s of `%s` are ruined (%s lost, %s late, the worst has MOS %.2f)", ruined, figure.Plural(all, "call"), m.Collectors[0].nameOf(way[0]), figure.Ratio(n.Loss), figure.Ratio(late), mos)
+		m.not(r, callRuined, traffic.At, n, words.CallsRuined.With(ruined, all, m.Collectors[0].nameOf(way[0]), words.Part(n.Loss), words.Part(late), words.MOS(mos), n.Words()))
 	}
 }
 
@@ -188,7 +179,7 @@ func (m *Measures) losingClasses(r *Result) {
 			continue
 		}
 		n := NotJudged{Subject: name, Metrics: []string{string(policy.Loss)}, Loss: part(sent-received, sent)}
-		m.not(r, classLoses, at[name], n, "`%s` loses %s of %s", name, figure.Ratio(n.Loss), figure.Plural(int(sent), "packet"))
+		m.not(r, classLoses, at[name], n, words.ClassLoses.With(name, words.Part(n.Loss), sent, n.Words()))
 	}
 }
 
@@ -233,6 +224,6 @@ func (m *Measures) unfinished(r *Result) {
 			continue
 		}
 		n := NotJudged{Subject: c.names[way[0].Traffic], Metrics: []string{string(policy.Completion)}, Unfinished: open}
-		m.not(r, notEnded, m.Rehearsal.Traffic[way[0].Traffic].At, n, "`%s`: %s of %s did not end", c.names[way[0].Traffic], figure.Count(open), figure.Plural(int(f.begun), "request or transfer"))
+		m.not(r, notEnded, m.Rehearsal.Traffic[way[0].Traffic].At, n, words.DidNotEnd.With(c.names[way[0].Traffic], open, f.begun, n.Words()))
 	}
 }

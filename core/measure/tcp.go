@@ -1,14 +1,13 @@
 package measure
 
 import (
-	"fmt"
 	"math"
 	"slices"
 	"time"
 
 	"imbrel/core/datapath"
-	"imbrel/core/figure"
 	"imbrel/core/policy"
+	"imbrel/core/words"
 )
 
 // Flows collects what the TCP flows of one traffic did: its flows from their sender's and
@@ -226,7 +225,7 @@ func (c *Collector) ofFlows(e *policy.Expectation, way []*Tally, f finding) find
 func (m *Measures) whyTCP(w *Why, r *Result, e *policy.Expectation, f *finding) {
 	if e.Metric == policy.Goodput && e.AtMost() || e.Metric != policy.Goodput && e.AtLeast() {
 		w.Reason = byOffer
-		w.Text = "nothing on its way keeps it lower: what TCP is not kept from it takes"
+		w.Text = words.TCPTakesAll.With()
 		return
 	}
 	// What is asked for and what is acknowledged goes the other way.
@@ -252,12 +251,12 @@ func (m *Measures) whyTCP(w *Why, r *Result, e *policy.Expectation, f *finding) 
 	hops, at := most(of, func(h *Hop) int64 { return int64(h.Wait) })
 	if at < 0 {
 		w.Reason = byPath
-		w.Text = "nothing was lost and nothing waited: the round trip of the links and the windows of its ends keep it to that"
+		w.Text = words.RoundTripOf.With()
 		return
 	}
 	h := &hops[at]
 	cause := m.cause(w, r, h, datapath.Passed)
-	w.Text = fmt.Sprintf("its packets waited most at %s%s, %s each: %s", m.Places[h.Place].Words(), inClass(w), figure.Milliseconds(h.Wait/float64(h.Packets)/1e6), cause)
+	w.Text = words.WaitedMost.With(m.Places[h.Place].Words(), w.Class, time.Duration(h.Wait/float64(h.Packets)), cause)
 }
 
 // bothWays returns the tallies of the same traffic in both directions.

@@ -1,26 +1,25 @@
 package measure
 
 import (
-	"fmt"
 	"slices"
 	"strings"
 	"time"
 
 	"imbrel/core/datapath"
-	"imbrel/core/figure"
 	"imbrel/core/meter"
 	"imbrel/core/plan"
 	"imbrel/core/policy"
 	"imbrel/core/unit"
+	"imbrel/core/words"
 )
 
 // A Warning is what a rehearsal saw that makes its verdict worth less.
 type Warning struct {
-	Name  string `json:"name"`  // stable
-	Level string `json:"level"` // "warning", or "note", which does not count
-	Text  string `json:"text"`
-	File  string `json:"file"`
-	Line  int    `json:"line"`
+	Name  string     `json:"name"`  // stable
+	Level string     `json:"level"` // "warning", or "note", which does not count
+	Text  words.Fact `json:"text"`
+	File  string     `json:"file"`
+	Line  int        `json:"line"`
 
 	more int // places of which the same is said
 }
@@ -53,14 +52,14 @@ func (r *Result) WarningCount() int {
 }
 
 // warn adds a warning. What is said of one line twice is said once, with the count.
-func (r *Result) warn(name, level string, at policy.Place, format string, args ...any) {
+func (r *Result) warn(name, level string, at policy.Place, fact words.Fact) {
 	for i := range r.Warnings {
 		if w := &r.Warnings[i]; w.Name == name && w.File == at.File && w.Line == at.Line {
 			w.more++
 			return
 		}
 	}
-	r.Warnings = append(r.Warnings, Warning{Name: name, Level: level, Text: fmt.Sprintf(format, args...), File: at.File, Line: at.Line})
+	r.Warnings = append(r.Warnings, Warning{Name: name, Level: level, Text: fact, File: at.File, Line: at.Line})
 }
 
 // warn finds what makes the verdict worth less.
@@ -78,32 +77,32 @@ func (m *Measures) warn(r *Result) {
 		if c.TCPLost > 0 {
 			for i := range m.Rehearsal.Traffic {
 				if t := &m.Rehearsal.Traffic[i]; t.Name == c.Name {
-					r.warn(openLoop, "note", t.At, "`%s` replays TCP as it was recorded: %s of it were lost, and it did not slow down as TCP would", c.Name, figure.Plural(int(c.TCPLost), "packet"))
+					r.warn(openLoop, "note", t.At, words.RecordedTCP.With(c.Name, c.TCPLost))
 				}
 			}
 		}
 	}
 	for i := range r.Warnings {
 		if w := &r.Warnings[i]; w.more > 0 {
-			w.Text += fmt.Sprintf("; the same at %s more", figure.Plural(w.more, "place"))
+			w.Text = words.AlsoAt.With(w.Text, w.more)
 		}
 	}
 }
 
 // attachedOtherwise names a policy at an interface, or at the far end of its link, in
 // another direction than the one that is congested.
-func attachedOtherwise(iface *policy.Interface, d policy.Direction) (*policy.Attachment, string) {
+func attachedOtherwise(iface *policy.Interface, d policy.Direction) (*policy.Attachment, words.Fact) {
 	if a := iface.Attached[1-d]; a != nil {
-		return a, fmt.Sprintf("; `%s` is attached there for the other direction, %s", a.Policy.Name, a.Direction)
+		return a, words.OtherDirection.With(a.Policy.Name, a.Direction)
 	}
 	if peer := iface.Peer(); peer != nil {
 		for _, a := range peer.Attached {
 			if a != nil {
-				return a, fmt.Sprintf("; `%s` is attached at the far end alone, %s %s", a.Policy.Name, peer.Path(), a.Direction)
+				return a, words.FarEndAlone.With(a.Policy.Name, peer.Path(), a.Direction)
 			}
 		}
 	}
-	return nil, ""
+	return nil, words.Fact{}
 }
 
 // carriers warns of queues at carriers.
@@ -112,7 +111,7 @@ func (m *Measures) carriers(r *Result) {
 		l := &r.Links[i]
 		p := &l.place
 		if p.Plan != nil && p.Plan.Shape > p.Plan.Carries && l.QueueDelay != nil {
-			r.warn(shapeTooHigh, "warning", p.Plan.Policy.PlaceOf("shape"), "the shape of `%s`, %s, is above the %s that the link of %s carries: its queue is the carrier's, which knows no classes", p.Plan.Policy.Name, p.Plan.Shape, p.Plan.Carries, p.Interface.Path())
+			r.warn(shapeTooHigh, "warning", p.Plan.Policy.PlaceOf("shape"), words.ShapeAboveCarried.With(p.Plan.Policy.Name, p.Plan.Shape, p.Plan.Carries, p.Interface.Path()))
 			continue
 		}
 		rate, framing, _ := p.Interface.Link.Ends[p.Interface.End].Carrier()
@@ -124,16 +123,16 @@ func (m *Measures) carriers(r *Result) {
 			if a != nil {
 				at = a.At
 			}
-			r.warn(noPolicy, "warning", at, "%s dropped %s: no policy is attached at %s out%s", p.Words(), alike(l.Drops, linkClasses(l)), p.Interface.Path(), otherwise)
+			r.warn(noPolicy, "warning", at, words.LinkDropped.With(p.Words(), alike(l.Drops, linkClasses(l)), p.Interface.Path(), otherwise))
 		case p.Plan != nil && (l.Drops > 0 || l.QueueDelay != nil && l.QueueDelay.P99 > 5*full):
 			at := p.Plan.Policy.PlaceOf("shape")
-			r.warn(shapeTooHigh, "warning", at, "packets queue at the carrier of %s, which knows no classes (%s dropped, waits of up to %s): %s", p.Interface.Path(), figure.Count(l.Drops), figure.Milliseconds(maxOf(l.QueueDelay)), notKept(p.Plan))
+			r.warn(shapeTooHigh, "warning", at, words.QueuesAtCarrier.With(p.Interface.Path(), l.Drops, time.Duration(1e6*maxOf(l.QueueDelay)), notKept(p.Plan, policy.Place{})))
 		}
 	}
 	// Incoming: a shape above what can arrive.
 	for i := range r.Interfaces {
 		if p := r.Interfaces[i].place.Plan; p != nil && p.Direction == policy.In && p.Shape > p.Carries {
-			r.warn(shapeTooHigh, "warning", p.Policy.PlaceOf("shape"), "the shape of `%s`, %s, is above the %s that can arrive at %s: its queues never fill", p.Policy.Name, p.Shape, p.Carries, p.Interface.Path())
+			r.warn(shapeTooHigh, "warning", p.Policy.PlaceOf("shape"), words.ShapeNeverFills.With(p.Policy.Name, p.Shape, p.Carries, p.Interface.Path()))
 		}
 	}
 }
@@ -180,15 +179,14 @@ func linkClasses(l *Link) []string {
 }
 
 // alike says how many packets of which classes a plain queue dropped.
-func alike(drops uint64, classes []string) string {
-	n := figure.Plural(int(drops), "packet")
+func alike(drops uint64, classes []string) words.Fact {
 	switch {
 	case len(classes) < 2: // it is for the calls that this is said
-		return n + ", of calls and of all else alike"
+		return words.CallsAndAll.With(drops)
 	case len(classes) > 4:
-		return n + " of every class alike (" + strings.Join(classes[:4], ", ") + fmt.Sprintf(" and %d more)", len(classes)-4)
+		return words.ManyClasses.With(drops, classes[:4], len(classes)-4)
 	}
-	return n + " of every class alike (" + figure.List(classes) + ")"
+	return words.EveryClass.With(drops, classes)
 }
 
 // plainQueues warns of interfaces without a policy that dropped packets.
@@ -211,7 +209,7 @@ func (m *Measures) plainQueues(r *Result) {
 		if a != nil {
 			at = a.At
 		}
-		r.warn(noPolicy, "warning", at, "%s dropped %s: no policy is attached there%s", f.place.Words(), alike(drops, names), otherwise)
+		r.warn(noPolicy, "warning", at, words.PlainDropped.With(f.place.Words(), alike(drops, names), otherwise))
 	}
 }
 
@@ -244,13 +242,13 @@ func (m *Measures) outsideClasses(r *Result) {
 			if t.Reverse != way[0].Reverse && c.Sets.Named(t.In) {
 				if int(t.First) < len(m.File.Classes) {
 					k := &m.File.Classes[t.First]
-					place, other = k.Source.At, fmt.Sprintf("; the other direction is `%s`", k.Name)
+					place, other = k.Source.At, k.Name
 				}
 				break
 			}
 		}
 		h := &hops[at]
-		r.warn(unclassified, "warning", place, "`%s` is in no class anywhere: at %s %s were lost, and the longest wait was %s%s", c.nameOf(way[0]), m.Places[h.Place].Words(), figure.Plural(int(h.Dropped()), "packet"), figure.Milliseconds(float64(h.Max)/1e6), other)
+		r.warn(unclassified, "warning", place, words.InNoClass.With(c.nameOf(way[0]), m.Places[h.Place].Words(), h.Dropped(), h.Max, other))
 	}
 }
 
@@ -302,15 +300,15 @@ func (m *Measures) tooSmall(r *Result) {
 				continue // TCP sends until something is full
 			}
 			if n := e.Meter; n != nil && n.Kind == policy.OneBucket && c.Colors != nil && c.Colors.Red > 0 && c.seen.BurstNeeded > int64(n.Burst) && c.seen.ActiveBps < int64(n.Rate) {
-				what, of, red := "were red", "", c.Colors.Red
+				treated, of, red := words.WereRed.With(), "", c.Colors.Red
 				if n.Actions[meter.Red].Drop {
-					what = "were policed"
+					treated = words.WerePoliced.With()
 				}
 				if c.seen.RedOf != "" {
-					of, red = ", "+c.seen.RedOf+",", c.seen.Red
+					of, red = c.seen.RedOf, c.seen.Red
 				}
-				r.warn(burstTooSmall, "warning", e.Spec.PlaceOf("police"), "%s of `%s`%s at %s %s, though it was offered %s and its policer lets %s pass: the burst of %s is too small; %s would do",
-					figure.Plural(int(red), "packet"), c.Class, of, f.place.Words(), what, figure.Rate(c.seen.ActiveBps), n.Rate, n.Burst, unit.Size(roundUp(c.seen.BurstNeeded)))
+				r.warn(burstTooSmall, "warning", e.Spec.PlaceOf("police"), words.BurstTooSmall.With(
+					red, c.Class, of, f.place.Words(), treated, unit.Rate(c.seen.ActiveBps), n.Rate, n.Burst, unit.Size(roundUp(c.seen.BurstNeeded))))
 			}
 			promise := e.Promise
 			if e.Priority > 0 {
@@ -318,8 +316,8 @@ func (m *Measures) tooSmall(r *Result) {
 			}
 			if q := &e.Queue; e.Leaf() && c.Drops.QueueFull > 0 && c.seen.QueueNeeded > 0 && c.seen.ActiveBps < int64(promise) && q.Bytes > 0 {
 				need := roundUp(c.seen.QueueNeeded + 2*int64(f.place.Plan.MaxPacket))
-				r.warn(limitTooSmall, "warning", e.Spec.PlaceOf("queue"), "%s of `%s` at %s found its queue full, though it was offered %s and is promised %s: the limit of %s is too small; %s would do",
-					figure.Plural(int(c.Drops.QueueFull), "packet"), c.Class, f.place.Words(), figure.Rate(c.seen.ActiveBps), promise, q.Bytes, unit.Size(need))
+				r.warn(limitTooSmall, "warning", e.Spec.PlaceOf("queue"), words.LimitTooSmall.With(
+					c.Drops.QueueFull, c.Class, f.place.Words(), unit.Rate(c.seen.ActiveBps), promise, q.Bytes, unit.Size(need)))
 			}
 		}
 	}
@@ -401,16 +399,13 @@ func (m *Measures) idlePolicies(r *Result, seen map[*plan.Plan]*Interface) {
 				places = append(places, a.Interface.Path()+" "+a.Direction.String())
 			}
 		}
-		where := figure.List(places)
-		if n > 3 {
-			where += fmt.Sprintf(" and %d more", n-3)
-		}
-		r.idle = append(r.idle, idle{Warning{Name: policyIdle, Level: "warning", Text: fmt.Sprintf("the policy `%s` saw no packet at %s", first.Policy.Name, where), File: first.At.File, Line: first.At.Line}, any, true},
-			idle{Warning{Name: policyIdle, Level: "warning", Text: fmt.Sprintf("the policy `%s` saw only answers at %s: what they answer goes the other way, where there is no policy", first.Policy.Name, where), File: first.At.File, Line: first.At.Line}, !any || !onlyAnswers, true})
+		more := max(0, n-3)
+		r.idle = append(r.idle, idle{Warning{Name: policyIdle, Level: "warning", Text: words.SawNoPacket.With(first.Policy.Name, places, more), File: first.At.File, Line: first.At.Line}, any, true},
+			idle{Warning{Name: policyIdle, Level: "warning", Text: words.SawOnlyAnswers.With(first.Policy.Name, places, more), File: first.At.File, Line: first.At.Line}, !any || !onlyAnswers, true})
 	}
 	for i := range m.File.Policies {
 		if p := &m.File.Policies[i]; !used[p] {
-			r.idle = append(r.idle, idle{Warning{Name: policyIdle, Level: "warning", Text: fmt.Sprintf("the policy `%s` is attached nowhere", p.Name), File: p.At.File, Line: p.At.Line}, false, true})
+			r.idle = append(r.idle, idle{Warning{Name: policyIdle, Level: "warning", Text: words.AttachedNowhere.With(p.Name), File: p.At.File, Line: p.At.Line}, false, true})
 		}
 	}
 }
@@ -437,7 +432,7 @@ func (m *Measures) onlyAnswers(a *policy.Attachment, forward map[Place]bool) boo
 func (m *Measures) idleEntries(r *Result, seen map[*plan.Plan]*Interface) {
 	var order []*idle
 	items := make(map[any]*idle)
-	note := func(key any, name, text string, at policy.Place, policyBusy, used bool) {
+	note := func(key any, name string, text words.Fact, at policy.Place, policyBusy, used bool) {
 		k := items[key]
 		if k == nil {
 			k = &idle{Warning: Warning{Name: name, Level: "warning", Text: text, File: at.File, Line: at.Line}}
@@ -467,15 +462,15 @@ func (m *Measures) idleEntries(r *Result, seen map[*plan.Plan]*Interface) {
 			for i, w := range []*plan.When{e.When, atMostWhen(e), meterWhen(e), e.BlockWhen} {
 				if w != nil {
 					limit := datapath.Limit(i).String()
-					what := "the `when` of `" + e.Name + "`"
+					never := words.EntryNeverHeld.With(e.Name, p.Policy.Name, w.Spec.Words())
 					if limit != "" {
-						what = "the `when` of the `" + limit + "` of `" + e.Name + "`"
+						never = words.LimitNeverHeld.With(limit, e.Name, p.Policy.Name, w.Spec.Words())
 					}
-					note(w.Spec, whenIdle, fmt.Sprintf("%s in `%s` never held: it asks that %s", what, p.Policy.Name, w.Spec.Words()), whenAt(w), policyBusy, held[limit])
+					note(w.Spec, whenIdle, never, whenAt(w), policyBusy, held[limit])
 				}
 			}
 			if e.Spec.ClassName.Text != policy.Rest && e.When == nil {
-				note(e.Spec, entryIdle, fmt.Sprintf("no packet came to `%s` in the policy `%s`", e.Name, p.Policy.Name), e.Spec.At, policyBusy, took)
+				note(e.Spec, entryIdle, words.NoPacketCame.With(e.Name, p.Policy.Name), e.Spec.At, policyBusy, took)
 			}
 		}
 	}

@@ -2,34 +2,33 @@ package measure
 
 import (
 	"cmp"
-	"fmt"
 	"slices"
 	"strings"
 	"time"
 
 	"imbrel/core/datapath"
-	"imbrel/core/figure"
 	"imbrel/core/meter"
 	"imbrel/core/plan"
 	"imbrel/core/policy"
 	"imbrel/core/unit"
+	"imbrel/core/words"
 )
 
 // Why says where and why an expectation failed: the place at which most of it happened.
 type Why struct {
-	Text        string   `json:"text"`
-	Node        string   `json:"node,omitempty"`
-	Interface   string   `json:"interface,omitempty"`
-	Direction   string   `json:"direction,omitempty"` // in, out, or after the interface: carrier or link
-	Class       string   `json:"class,omitempty"`
-	File        string   `json:"file,omitempty"`
-	Line        int      `json:"line,omitempty"`
-	Reason      string   `json:"reason"` // a key of drops, carrier, link, late, waiting, mark, offered or path
-	LostPackets int64    `json:"lost_packets"`
-	OfferedBps  *int64   `json:"offered_bps,omitempty"`
-	PromisedBps *int64   `json:"promised_bps,omitempty"`
-	Against     []string `json:"against"`
-	Change      *Change  `json:"change,omitempty"`
+	Text        words.Fact `json:"text"`
+	Node        string     `json:"node,omitempty"`
+	Interface   string     `json:"interface,omitempty"`
+	Direction   string     `json:"direction,omitempty"` // in, out, or after the interface: carrier or link
+	Class       string     `json:"class,omitempty"`
+	File        string     `json:"file,omitempty"`
+	Line        int        `json:"line,omitempty"`
+	Reason      string     `json:"reason"` // a key of drops, carrier, link, late, waiting, mark, offered or path
+	LostPackets int64      `json:"lost_packets"`
+	OfferedBps  *int64     `json:"offered_bps,omitempty"`
+	PromisedBps *int64     `json:"promised_bps,omitempty"`
+	Against     []string   `json:"against"`
+	Change      *Change    `json:"change,omitempty"`
 	// NoChange says that a change of one number was looked for, and that there is none.
 	NoChange bool `json:"no_change,omitempty"`
 
@@ -84,7 +83,7 @@ func (m *Measures) why(r *Result, e *policy.Expectation, f *finding) *Why {
 	switch {
 	case e.Versus != "":
 		w.Reason = byOffer
-		w.Text = fmt.Sprintf("the %s of `%s` is %s times that of `%s`", e.Metric, e.Subject, figure.Digits(f.value), e.Versus)
+		w.Text = words.RatioIs.With(string(e.Metric), e.Subject, f.value, e.Versus)
 	case e.Where != nil:
 		m.whyThere(w, r, e)
 	case e.Metric == policy.Arrival:
@@ -105,7 +104,7 @@ func (m *Measures) why(r *Result, e *policy.Expectation, f *finding) *Why {
 func (m *Measures) whyFast(w *Why, f *finding) {
 	w.Reason = byOffer
 	s := add(f.of)
-	w.Text = fmt.Sprintf("%s was offered, and %s arrived: ", figure.Rate(int64(s.wanted)), figure.Rate(int64(s.rate)))
+	because := func(why words.Fact) { w.Text = words.TooFast.With(unit.Rate(s.wanted), unit.Rate(s.rate), why) }
 	hops, at := most(f.of, func(h *Hop) int64 {
 		if p := &m.Places[h.Place]; p.Plan == nil || p.Carrier || p.Direction == policy.In {
 			return 0
@@ -113,7 +112,7 @@ func (m *Measures) whyFast(w *Why, f *finding) {
 		return h.Packets
 	})
 	if at < 0 {
-		w.Text += "no policy is on its way that could limit it"
+		because(words.NoLimitOnWay.With())
 		return
 	}
 	p := &m.Places[hops[at].Place]
@@ -121,11 +120,11 @@ func (m *Measures) whyFast(w *Why, f *finding) {
 	w.entry = p.Plan.Entries[hops[at].Slot]
 	w.Class = w.entry.Name
 	w.at(w.entry.Spec.At)
-	limit := "has no limit"
+	limit := words.HasNoLimit.With()
 	if w.entry.Bounded {
-		limit = "lets up to " + rate(w.entry.Ceiling) + " pass"
+		limit = words.LetsPass.With(w.entry.Ceiling)
 	}
-	w.Text += fmt.Sprintf("`%s`, in which most of it was at %s, %s%s", w.Class, p.Words(), limit, place(w))
+	because(words.MostlyIn.With(w.Class, p.Words(), limit, w.written()))
 }
 
 // whyAbsent says why there was nothing to measure.
@@ -163,27 +162,16 @@ func (m *Measures) whyLost(w *Why, r *Result, e *policy.Expectation, f *finding)
 	hops, at := most(f.of, (*Hop).Dropped)
 	if at < 0 {
 		w.Reason = byOffer
-		w.Text = fmt.Sprintf("nothing of it was lost: only %s was offered", figure.Rate(int64(s.wanted)))
+		w.Text = words.NothingLost.With(unit.Rate(s.wanted))
 		return
 	}
 	h := &hops[at]
-	where := "all at "
+	where := words.AllAtPlace.With()
 	if here := h.Dropped(); here < w.LostPackets {
-		where = figure.Count(here) + " of them at "
-	}
-	rest := ""
-	if elsewhere := w.LostPackets - h.Dropped(); elsewhere > 0 {
-		rest = fmt.Sprintf("; %s elsewhere", figure.Count(elsewhere))
+		where = words.SomeAtPlace.With(here)
 	}
 	cause := m.cause(w, r, h, reasonOf(h))
-	w.Text = fmt.Sprintf("%s of %s packets were lost, %s%s%s: %s%s", figure.Count(w.LostPackets), figure.Count(s.sent), where, m.Places[h.Place].Words(), inClass(w), cause, rest)
-}
-
-func inClass(w *Why) string {
-	if w.Class == "" {
-		return ""
-	}
-	return " in `" + w.Class + "`"
+	w.Text = words.WereLost.With(w.LostPackets, s.sent, where, m.Places[h.Place].Words(), w.Class, cause, max(0, w.LostPackets-h.Dropped()))
 }
 
 // reasonOf returns the reason for which most packets of a hop were dropped.
@@ -216,7 +204,7 @@ func (m *Measures) whySlow(w *Why, r *Result, e *policy.Expectation, f *finding)
 	}
 	if at < 0 || e.Metric != policy.Jitter && slow == 0 {
 		w.Reason = byPath
-		w.Text = fmt.Sprintf("no packet waited: the links and the codec alone take %s", figure.Milliseconds(s.delay.Statistic("mean")/1e6))
+		w.Text = words.NoneWaited.With(time.Duration(s.delay.Statistic("mean")))
 		return
 	}
 	h := &hops[at]
@@ -226,7 +214,7 @@ func (m *Measures) whySlow(w *Why, r *Result, e *policy.Expectation, f *finding)
 			elsewhere += hops[i].Slow
 		}
 	}
-	mean := func(ns float64) float64 { return ns / float64(max(slow, 1)) / 1e6 }
+	mean := func(ns float64) time.Duration { return time.Duration(ns / float64(max(slow, 1))) }
 	least := time.Duration(0)
 	for _, t := range f.of {
 		if t.least > 0 && (least == 0 || t.least < least) {
@@ -235,18 +223,18 @@ func (m *Measures) whySlow(w *Why, r *Result, e *policy.Expectation, f *finding)
 	}
 	if e.Metric == policy.Delay && float64(least) > e.Limit {
 		w.Reason = byPath
-		w.Text = fmt.Sprintf("without any wait a packet takes %s: links and sending alone are too slow", figure.Milliseconds(float64(least)/1e6))
+		w.Text = words.PathTooSlow.With(least)
 		return
 	}
 	cause := m.cause(w, r, h, datapath.Passed)
-	switch place := m.Places[h.Place].Words() + inClass(w); {
+	switch place := m.Places[h.Place].Words(); {
 	case e.Metric == policy.Jitter:
-		w.Text = fmt.Sprintf("waits differ most at %s, by up to %s: %s", place, figure.Milliseconds(float64(h.Max)/1e6), cause)
+		w.Text = words.WaitsDiffer.With(place, w.Class, h.Max, cause)
 	case e.Metric == policy.Delay:
-		w.Text = fmt.Sprintf("%s of %s packets took longer; these waited %s at %s and %s elsewhere: %s", figure.Count(slow), figure.Count(s.received), figure.Milliseconds(mean(h.Slow)), place, figure.Milliseconds(mean(elsewhere)), cause)
+		w.Text = words.TookLonger.With(slow, s.received, mean(h.Slow), place, w.Class, mean(elsewhere), cause)
 	default:
 		w.Reason = byLate
-		w.Text = fmt.Sprintf("%s of %s packets came too late to be played; these waited %s at %s and %s elsewhere: %s", figure.Count(s.late), figure.Count(s.received), figure.Milliseconds(mean(h.Slow)), place, figure.Milliseconds(mean(elsewhere)), cause)
+		w.Text = words.CameTooLate.With(s.late, s.received, mean(h.Slow), place, w.Class, mean(elsewhere), cause)
 	}
 }
 
@@ -271,7 +259,7 @@ func classAt(r *Result, p *Place, slot int32) (*Interface, *Class) {
 }
 
 // cause says why packets were dropped, or waited, at a place.
-func (m *Measures) cause(w *Why, r *Result, h *Hop, reason datapath.Reason) string {
+func (m *Measures) cause(w *Why, r *Result, h *Hop, reason datapath.Reason) words.Fact {
 	p := &m.Places[h.Place]
 	w.place(p)
 	w.Reason = reason.String()
@@ -283,10 +271,10 @@ func (m *Measures) cause(w *Why, r *Result, h *Hop, reason datapath.Reason) stri
 		w.Reason = byLink
 		if w.Class = ""; reason == datapath.Passed {
 			w.at(l.PlaceOf("jitter"))
-			return fmt.Sprintf("the jitter of the link is %s on average, which no policy mends%s", unit.FormatDuration(l.Jitter.Mean), place(w))
+			return words.LinkJitters.With(l.Jitter.Mean, w.written())
 		}
 		w.at(l.PlaceOf("loss"))
-		return fmt.Sprintf("the link itself loses %.3g %% of the packets, which no policy mends%s", 100*l.Loss.Part, place(w))
+		return words.LinkLoses.With(words.Percentage(100*l.Loss.Part), w.written())
 	}
 	if p.Carrier {
 		w.Reason = byCarrier
@@ -295,36 +283,36 @@ func (m *Measures) cause(w *Why, r *Result, h *Hop, reason datapath.Reason) stri
 	f, c := classAt(r, p, h.Slot)
 	if c == nil {
 		w.at(p.Interface.At)
-		return "nothing is known of the queue there"
+		return words.QueueUnknown.With()
 	}
 	w.Class = c.Class
 	w.OfferedBps, w.PromisedBps = &c.OfferedBps, c.PromisedBps
 	w.Against = against(f, c)
 	if p.Plan == nil {
 		w.at(p.Interface.At)
-		return "a plain FIFO of " + figure.Rate(int64(p.Interface.Rate)) + " treats every class alike" + beside(f, w.Against)
+		return words.PlainFIFO.With(p.Interface.Rate, beside(f, w.Against))
 	}
 	e := p.Plan.Entries[h.Slot]
 	w.at(e.Spec.At)
 	w.entry = e
-	return causeOf(w, f, c, e, reason) + place(w)
+	return causeOf(w, f, c, e, reason)
 }
 
-// place returns the file and line of a why, to end a sentence.
-func place(w *Why) string {
+// written returns where the cause is written.
+func (w *Why) written() policy.Place {
 	if w.Line == 0 {
-		return ""
+		return policy.Place{}
 	}
-	return fmt.Sprintf(" (%s:%d)", w.File, w.Line)
+	return policy.Place{File: w.File, Line: w.Line}
 }
 
 // causeOf says why a policy's entry dropped packets or let them wait.
-func causeOf(w *Why, f *Interface, c *Class, e *plan.Entry, reason datapath.Reason) string {
-	promised := "is promised " + rate(e.Promise)
+func causeOf(w *Why, f *Interface, c *Class, e *plan.Entry, reason datapath.Reason) words.Fact {
+	promised := words.PromisedRate.With(e.Promise)
 	if e.Priority > 0 {
-		promised = fmt.Sprintf("has priority %d, up to %s", e.Priority, rate(e.Promise))
+		promised = words.PriorityRate.With(e.Priority, e.Promise)
 	}
-	offered := figure.Rate(c.OfferedBps)
+	offered := unit.Rate(c.OfferedBps)
 	switch reason {
 	case datapath.Policed:
 		o := e
@@ -335,75 +323,72 @@ func causeOf(w *Why, f *Interface, c *Class, e *plan.Entry, reason datapath.Reas
 			break
 		}
 		w.at(o.Spec.PlaceOf("police"))
-		text := fmt.Sprintf("the policer lets %s with a burst of %s pass", rate(o.Meter.Rate), o.Meter.Burst)
+		each := ""
 		if o.Each != 0 {
-			text += " for each " + o.Each.String()
+			each = o.Each.String()
 		}
 		if o == e && e.Each == 0 && c.OfferedBps < int64(o.Meter.Rate) && c.seen.BurstNeeded > int64(o.Meter.Burst) {
-			return text + fmt.Sprintf("; it was offered %s on average, in bursts that need %s", offered, figure.Bytes(c.seen.BurstNeeded))
+			return words.PolicerBursts.With(o.Meter.Rate, o.Meter.Burst, offered, unit.Size(c.seen.BurstNeeded), w.written())
 		}
-		return text + ", and was offered " + offered
+		return words.PolicerLets.With(o.Meter.Rate, o.Meter.Burst, each, offered, w.written())
 	case datapath.Blocked:
 		w.at(e.Spec.PlaceOf("block"))
-		return "the entry blocks it"
+		return words.EntryBlocks.With(w.written())
 	case datapath.Early:
 		w.at(e.Spec.PlaceOf("queue"))
-		return fmt.Sprintf("its queue drops early (%s); it was offered %s and %s%s", e.Queue.Drop, offered, promised, beside(f, w.Against))
+		return words.DropsEarly.With(e.Queue.Drop, offered, promised, beside(f, w.Against), w.written())
 	}
-	what := "its queue was full"
+	what := words.QueueFull.With()
 	if reason == datapath.Passed {
-		what = "it waited in its queue"
+		what = words.WaitedInQueue.With()
 	}
 	if n := e.AtMost; n != nil && n.When == nil && c.OfferedBps > int64(n.Rate) && e.Each == 0 {
 		w.at(e.Spec.PlaceOf("at-most"))
-		return fmt.Sprintf("%s: it was offered %s and may send at most %s", what, offered, rate(n.Rate))
+		return words.AboveAtMost.With(what, offered, n.Rate, w.written())
 	}
 	if c.OfferedBps < int64(e.Promise) && c.seen.QueueNeeded > 0 && e.Queue.Bytes > 0 && reason == datapath.QueueFull {
 		w.at(e.Spec.PlaceOf("queue"))
-		return fmt.Sprintf("%s of %s: it was offered %s, less than the %s promised, in bursts that need %s", what, figure.Bytes(int64(e.Queue.Bytes)), offered, rate(e.Promise), figure.Bytes(c.seen.QueueNeeded))
+		return words.BurstsInQueue.With(e.Queue.Bytes, offered, e.Promise, unit.Size(c.seen.QueueNeeded), w.written())
 	}
-	return fmt.Sprintf("%s: it was offered %s and %s%s", what, offered, promised, beside(f, w.Against))
+	return words.AbovePromise.With(what, offered, promised, beside(f, w.Against), w.written())
 }
 
-func rate(r unit.Rate) string { return figure.Rate(int64(r)) }
-
 // carrierCause says why packets queued at the carrier.
-func (m *Measures) carrierCause(w *Why, r *Result, p *Place) string {
-	sends, against := "", ""
+func (m *Measures) carrierCause(w *Why, r *Result, p *Place) words.Fact {
+	sends := unit.Rate(0)
+	var against []words.Fact
 	if r != nil {
 		for i := range r.Links {
 			if l := &r.Links[i]; l.place.Interface == p.Interface {
-				sends = figure.Rate(l.SendsBps)
+				sends = unit.Rate(l.SendsBps)
 				classes := slices.Clone(l.Classes)
 				slices.SortStableFunc(classes, func(a, b LinkClass) int { return cmp.Compare(b.CarriedBps, a.CarriedBps) })
-				var words []string
 				for _, c := range classes[:min(3, len(classes))] {
 					w.Against = append(w.Against, c.Class)
-					words = append(words, c.Class+" "+figure.Rate(c.CarriedBps))
+					against = append(against, words.ClassRate.With(c.Class, unit.Rate(c.CarriedBps)))
 				}
-				against = "; it carried " + figure.List(words)
 			}
 		}
 	}
 	if p.Plan == nil {
 		w.at(p.Interface.Link.At)
-		return fmt.Sprintf("the carrier's plain FIFO of %s treats every class alike%s", sends, against)
+		return words.CarrierFIFO.With(sends, against)
 	}
 	w.at(p.Plan.Policy.PlaceOf("shape"))
-	return notKept(p.Plan) + place(w)
+	return notKept(p.Plan, w.written())
 }
 
 // notKept says why packets queue at the carrier after a policy.
-func notKept(p *plan.Plan) string {
+func notKept(p *plan.Plan, at policy.Place) words.Fact {
 	switch _, framing, _ := p.Interface.Link.Ends[p.Interface.End].Carrier(); {
 	case p.Shape == 0:
-		return fmt.Sprintf("the policy `%s` has no shape, and the link carries %s where the interface sends %s", p.Policy.Name, p.Carries, p.Rate)
+		return words.NoShapeHere.With(p.Policy.Name, p.Carries, p.Rate, at)
 	case p.Shape > p.Carries:
-		return fmt.Sprintf("the shape of %s is above the %s that the link carries", p.Shape, p.Carries)
+		return words.ShapeAbove.With(p.Shape, p.Carries, at)
 	case framing != p.Framing:
-		return fmt.Sprintf("the shape of %s counts bytes as %s, and the carrier's %s counts %s", p.Shape, p.Framing.Name, p.Carries, framing.Name)
+		return words.ShapeFraming.With(p.Shape, p.Framing.Name, p.Carries, framing.Name, at)
 	}
-	return fmt.Sprintf("the shape of %s leaves no room below the %s that the link carries", p.Shape, p.Carries)
+	return words.ShapeNoRoom.With(p.Shape, p.Carries, at)
 }
 
 // against returns the other classes that an interface sent, most first: up to three,
@@ -426,19 +411,15 @@ func against(f *Interface, own *Class) []string {
 }
 
 // beside names what an interface sent of other classes.
-func beside(f *Interface, against []string) string {
-	var words []string
+func beside(f *Interface, against []string) (out []words.Fact) {
 	for _, name := range against {
 		for i := range f.Classes {
 			if f.Classes[i].Class == name {
-				words = append(words, name+" "+figure.Rate(f.Classes[i].SentBps))
+				out = append(out, words.ClassRate.With(name, unit.Rate(f.Classes[i].SentBps)))
 			}
 		}
 	}
-	if len(words) == 0 {
-		return ""
-	}
-	return "; beside it went " + figure.List(words)
+	return out
 }
 
 // whyThere says why an expectation at an interface failed.
@@ -476,34 +457,34 @@ func (m *Measures) whyThere(w *Why, r *Result, e *policy.Expectation) {
 	if reason == datapath.Passed {
 		w.Reason = byWaiting
 	}
-	cause := "a plain FIFO of " + figure.Rate(int64(f.place.Interface.Rate)) + " treats every class alike" + beside(f, w.Against)
+	cause := words.PlainFIFO.With(f.place.Interface.Rate, beside(f, w.Against))
 	if entry != nil {
-		cause = causeOf(w, f, c, entry, reason) + place(w)
+		cause = causeOf(w, f, c, entry, reason)
 	}
 	switch e.Metric {
 	case policy.Marking:
 		w.Reason = byMark
-		var left []string
+		var left []words.Fact
 		for _, name := range sortedMarks(c.Marks) {
-			left = append(left, fmt.Sprintf("%s as %s", figure.Plural(int(c.Marks[name]), "packet"), name))
+			left = append(left, words.MarkedAs.With(c.Marks[name], name))
 		}
-		w.Text = "left " + figure.List(left) + place(w)
+		w.Text = words.LeftAs.With(left, w.written())
 	case policy.Throughput:
 		if e.AtMost() {
 			w.Reason = byOffer
-			w.Text = fmt.Sprintf("`%s` was offered %s, and no limit there kept it lower%s", c.Class, figure.Rate(c.OfferedBps), place(w))
+			w.Text = words.NotKeptLower.With(c.Class, unit.Rate(c.OfferedBps), w.written())
 			return
 		}
 		if w.LostPackets == 0 {
 			w.Reason = byOffer
-			w.Text = fmt.Sprintf("only %s came to `%s`, and nothing of it was lost there%s", figure.Rate(c.OfferedBps), c.Class, place(w))
+			w.Text = words.OnlyCame.With(unit.Rate(c.OfferedBps), c.Class, w.written())
 			return
 		}
 		fallthrough
 	case policy.Drops:
-		w.Text = fmt.Sprintf("%s of %s packets of `%s` were dropped: %s", figure.Count(w.LostPackets), figure.Count(c.OfferedPackets), c.Class, cause)
+		w.Text = words.WereDropped.With(w.LostPackets, c.OfferedPackets, c.Class, cause)
 	default:
-		w.Text = fmt.Sprintf("`%s`: %s", c.Class, cause)
+		w.Text = words.ClassCause.With(c.Class, cause)
 	}
 }
 
@@ -524,13 +505,12 @@ func sortedMarks(m map[string]uint64) []string {
 // whyMark says with which marks packets arrived, and what marked them last.
 func (m *Measures) whyMark(w *Why, e *policy.Expectation, f *finding) {
 	w.Reason = byMark
-	var left []string
+	var left []words.Fact
 	for _, t := range f.of {
 		for _, a := range t.arrived {
-			left = append(left, fmt.Sprintf("%s as %s", figure.Plural(int(a.packets), "packet"), a.dscp.Name()))
+			left = append(left, words.MarkedAs.With(a.packets, a.dscp.Name()))
 		}
 	}
-	w.Text = "arrived " + figure.List(left)
 	var last *plan.Entry
 	for _, t := range f.of {
 		for i := range t.hops {
@@ -550,10 +530,10 @@ func (m *Measures) whyMark(w *Why, e *policy.Expectation, f *finding) {
 		}
 	}
 	if last == nil {
-		w.Text += "; no policy on the way marks it"
+		w.Text = words.ArrivedAs.With(left)
 		return
 	}
-	w.Text += fmt.Sprintf("; `%s` marks it last, at %s/%s %s%s", last.Name, w.Node, w.Interface, w.Direction, place(w))
+	w.Text = words.ArrivedMarked.With(left, last.Name, w.Node+"/"+w.Interface+" "+w.Direction, w.written())
 }
 
 // A HopRow is what one traffic met in one direction at one place.

@@ -8,13 +8,13 @@
 package plan
 
 import (
-	"fmt"
 	"time"
 
 	"imbrel/core/meter"
 	"imbrel/core/packet"
 	"imbrel/core/policy"
 	"imbrel/core/unit"
+	"imbrel/core/words"
 )
 
 // A Plan is a policy at one interface in one direction.
@@ -243,25 +243,25 @@ func New(pol *policy.Policy, rate unit.Rate, framing packet.Framing) *Plan {
 
 // Kept reports whether the policy keeps what it promises: packets wait in its own
 // queues, not in those of a carrier or of the sender.
-func (p *Plan) Kept() bool { return p.NotKept() == "" }
+func (p *Plan) Kept() bool { return p.NotKept().IsZero() }
 
-// NotKept says why the policy does not keep what it promises, or returns "".
-func (p *Plan) NotKept() string {
+// NotKept returns why the policy does not keep what it promises; nothing where it does.
+func (p *Plan) NotKept() words.Fact {
 	var slower bool
 	if p.Interface != nil && p.Interface.Link != nil {
 		_, _, slower = p.Interface.Link.Ends[p.Interface.End].Carrier()
 	}
 	switch {
 	case p.Shape > p.Carries:
-		return fmt.Sprintf("the shape of %s is above the %s that the link carries: the queue is not here, so nothing is kept", p.Shape, p.Carries)
+		return words.ShapeOverLink.With(p.Shape, p.Carries)
 	case p.Shape > 0:
-		return ""
+		return words.Fact{}
 	case p.Direction == policy.In:
-		return "incoming without a shape: nothing ever waits here, so nothing is shared out"
+		return words.NoShapeIn.With()
 	case slower:
-		return fmt.Sprintf("no shape, and the link carries %s where the interface sends %s: the queue is the carrier's, so nothing is kept", p.Carries, p.Rate)
+		return words.NoShapeOut.With(p.Carries, p.Rate)
 	}
-	return ""
+	return words.Fact{}
 }
 
 // Where returns "NODE/INTERFACE out", or "" for a plan at no interface.

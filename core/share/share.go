@@ -13,6 +13,7 @@ import (
 	"imbrel/core/plan"
 	"imbrel/core/policy"
 	"imbrel/core/unit"
+	"imbrel/core/words"
 )
 
 // A Class is what one entry of a policy gets.
@@ -83,10 +84,10 @@ type Interface struct {
 	Reserved  int64  `json:"reserved_bps"`
 	// LargestPacket is the largest that the file's rehearsals send there, and no less than
 	// 1,500 bytes of IP, as the interface counts.
-	LargestPacket int64   `json:"largest_packet_bytes"`
-	Classes       []Class `json:"classes"`
-	Times         []Time  `json:"times,omitempty"` // where classes are in force at named times
-	Note          string  `json:"note,omitempty"`  // why nothing of this is kept
+	LargestPacket int64      `json:"largest_packet_bytes"`
+	Classes       []Class    `json:"classes"`
+	Times         []Time     `json:"times,omitempty"` // where classes are in force at named times
+	Note          words.Fact `json:"note,omitzero"`   // why nothing of this is kept
 }
 
 // Packets are how large the packets are that a file's rehearsals send into entries of plans, as the

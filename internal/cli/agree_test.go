@@ -297,7 +297,7 @@ func TestExplainedAsRehearsed(t *testing.T) {
 				if s.Direction == "out" && !s.Blocked && !s.Policed {
 					said = append(said, s.Node+"/"+s.Interface+" "+stepMarks(s))
 				}
-				if s.Outer != "" {
+				if !s.Outer.IsZero() {
 					wrapped++
 				}
 				labelled += min(1, len(s.Labels))

@@ -113,7 +113,7 @@ func TestFindings(t *testing.T) {
 				t.Fatalf("%s: exit %d: %s\n%s", r.Name, reply.status, reply.err, text)
 			}
 			var names []string
-			for _, f := range parsed[struct{ Findings []check.Finding }](t, reply.out).Findings {
+			for _, f := range parsed[struct{ Findings []found }](t, reply.out).Findings {
 				names = append(names, f.Name)
 				if f.Line == 0 || f.Text == "" || f.Consequence == "" || f.Fix == "" {
 					t.Errorf("%s: something is missing: %+v", r.Name, f)
@@ -174,7 +174,7 @@ func mended(t *testing.T, name, text string) {
 	text = strings.ReplaceAll(text, "policies:\n", "policies: # as agreed, Ærø\n")
 	put(t, dir, "p.yaml", text)
 	var edits []int
-	for _, f := range parsed[struct{ Findings []check.Finding }](t, imbrel(t, dir, "", nil, "check", "p.yaml", "-o", "json").out).Findings {
+	for _, f := range parsed[struct{ Findings []found }](t, imbrel(t, dir, "", nil, "check", "p.yaml", "-o", "json").out).Findings {
 		if f.Name == name && f.Edit != nil {
 			edits = append(edits, f.Edit.Line)
 		}
@@ -201,8 +201,8 @@ func mended(t *testing.T, name, text string) {
 			t.Errorf("%s: line %d is %q of %q, and the diff is\n%s", name, i+1, now[i], old[i], diff.out)
 		}
 	}
-	for _, f := range parsed[struct{ Findings []check.Finding }](t, imbrel(t, dir, "", nil, "check", "p.yaml", "-o", "json").out).Findings {
-		if f.Level != check.Note {
+	for _, f := range parsed[struct{ Findings []found }](t, imbrel(t, dir, "", nil, "check", "p.yaml", "-o", "json").out).Findings {
+		if f.Level != "note" {
 			t.Errorf("%s: left after --fix: %+v", name, f)
 		}
 	}
@@ -241,7 +241,7 @@ func TestSARIF(t *testing.T) {
 	for _, text := range []string{checkable, strings.Replace(checkable, "rate: 600kbit/s, burst: 4kB", "rate: 60kbit/s, burst: 237B", 1)} {
 		dir := t.TempDir()
 		put(t, dir, "a file.yaml", text)
-		findings := parsed[struct{ Findings []check.Finding }](t, imbrel(t, dir, "", nil, "check", "a file.yaml", "-o", "json").out).Findings
+		findings := parsed[struct{ Findings []found }](t, imbrel(t, dir, "", nil, "check", "a file.yaml", "-o", "json").out).Findings
 		r := imbrel(t, dir, "", nil, "check", "a file.yaml", "-o", "sarif")
 		log, err := jsonschema.UnmarshalJSON(strings.NewReader(r.out))
 		if err != nil {

@@ -94,7 +94,7 @@ func TestLabelSwitchedModels(t *testing.T) {
 		if core1 := a.Hops[3]; core1.Class != "labelled-voice" || core1.Priority != 1 || core1.MarksOut.PCP == nil || *core1.MarksOut.PCP != 0 {
 			t.Errorf("%s: core1: %+v", name, core1)
 		}
-		if !strings.Contains(a.Summary, "in a priority queue at 2 of 3 links") || !strings.Contains(a.Summary, "`core2` treats it as the rest") {
+		if !strings.Contains(a.Summary.String(), "in a priority queue at 2 of 3 links") || !strings.Contains(a.Summary.String(), "`core2` treats it as the rest") {
 			t.Errorf("%s: %s", name, a.Summary)
 		}
 	}

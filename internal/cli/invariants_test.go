@@ -12,7 +12,6 @@ import (
 	"sync/atomic"
 	"testing"
 
-	"imbrel/core/check"
 	"imbrel/core/explain"
 	"imbrel/core/figure"
 	"imbrel/core/measure"
@@ -111,7 +110,7 @@ func (c *checked) estimated(text string) {
 	if reply.status > 1 {
 		c.Fatalf("exit %d: %s", reply.status, reply.err)
 	}
-	for _, f := range parsed[struct{ Findings []check.Finding }](c, reply.out).Findings {
+	for _, f := range parsed[struct{ Findings []found }](c, reply.out).Findings {
 		if f.Name == "expectation-estimated" || f.Name == "expectation-bound" {
 			c.Errorf("what was measured is said not to hold: %s: %s", f.Text, f.Consequence)
 			c.Log(b.String())
@@ -405,7 +404,7 @@ func (c *checked) promised(r *measure.Result) {
 			k, rehearsed := &f.Classes[j], &of.Classes[j]
 			name := k.Class
 			// where nothing ever waits, nothing is promised: shares says so in a note
-			never := rehearsed.PromisedBps == nil && f.Direction == "in" && f.Note != ""
+			never := rehearsed.PromisedBps == nil && f.Direction == "in" && !f.Note.IsZero()
 			if name != rehearsed.Class || !never && (rehearsed.PromisedBps == nil || *rehearsed.PromisedBps != k.Promised) {
 				c.Errorf("%s: shares promises `%s` %d; rehearsed `%s` %v", at, name, k.Promised, rehearsed.Class, rehearsed.PromisedBps)
 			}
@@ -446,13 +445,13 @@ func (c *checked) explained(r *measure.Result) (compared int64) {
 		said := make(map[string]string)
 		for i := range a.Hops {
 			p := &a.Hops[i]
-			if strings.Contains(strings.Join(p.Notes, " "), "assumed") {
+			if p.Assumed {
 				break // which entry is in force depends on the packets before
 			}
 			if p.Policy != "" {
 				said[p.Node+"/"+p.Interface+" "+p.Direction] = p.Class
 			}
-			if strings.Contains(p.Meter, "mark") {
+			if p.Remarks {
 				break // what it is marked with depends on the packets before
 			}
 		}

@@ -10,7 +10,6 @@ import (
 	"strings"
 	"testing"
 
-	"imbrel/core/check"
 	"imbrel/core/explain"
 	"imbrel/core/measure"
 )
@@ -124,7 +123,7 @@ rehearsals: [{name: r, lasts: 6s, traffic: [{name: take, capture: hops.pcap, ent
 	if r := run(dir, "changes", "p.yaml", "q.yaml"); !strings.Contains(r.out, "near → far") && !strings.Contains(r.out, "hops 8") && !strings.Contains(r.out, "from near to far") {
 		t.Errorf("changes: exit %d: %s%s", r.status, r.out, r.err)
 	}
-	var found struct{ Findings []check.Finding }
+	var found struct{ Findings []found }
 	if err := json.Unmarshal([]byte(run(dir, "check", "p.yaml", "-o", "json").out), &found); err != nil {
 		t.Fatal(err)
 	}

@@ -237,7 +237,7 @@ func TestExplainInWords(t *testing.T) {
 	}
 	// A packet that no policer ever lets pass is dropped, as it would be rehearsed.
 	dropped := ask(t, strings.Replace(text, "red: {mark: le}", "red: drop", 1), "--from", "10.1.0.1", "--to", "10.2.0.1", "--server-name", "desk.example", "--protocol", "tcp", "--length", "600")
-	if dropped.Arrives != nil || !strings.Contains(dropped.Summary, "larger than the policer of line 28 ever lets pass") {
+	if dropped.Arrives != nil || !strings.Contains(dropped.Summary.String(), "larger than the policer of line 28 ever lets pass") {
 		t.Errorf("larger than its burst: %+v, %s", dropped.Arrives, dropped.Summary)
 	}
 	// Labels are numbers.

@@ -12,6 +12,7 @@ import (
 	"strings"
 	"testing"
 
+	"imbrel/core/check"
 	"imbrel/core/measure"
 	"imbrel/core/simulate"
 	"imbrel/examples"
@@ -44,6 +45,13 @@ func TestMain(m *testing.M) {
 	status := m.Run()
 	os.RemoveAll(dir)
 	os.Exit(status)
+}
+
+// A found is a finding of a check in JSON.
+type found struct {
+	Name, Level, File, Text, Consequence, Fix string
+	Line                                      int
+	Edit                                      *check.Edit
 }
 
 // A reply is what the program said.

@@ -17,6 +17,7 @@ import (
 	"imbrel/core/simulate"
 	"imbrel/core/suggest"
 	"imbrel/core/unit"
+	"imbrel/core/words"
 	"imbrel/internal/files"
 	"imbrel/internal/render"
 )
@@ -431,7 +432,7 @@ func (a *app) run(r *rehearsalRun, f *policy.File, plan *policy.Rehearsal, o sim
 	}
 	if res.Policy {
 		for _, f := range r.errors {
-			res.Warnings = append(res.Warnings, measure.Warning{Name: f.Name, Level: "warning", Text: f.Text + ": " + f.Consequence, File: f.File, Line: f.Line})
+			res.Warnings = append(res.Warnings, measure.Warning{Name: f.Name, Level: "warning", Text: words.FoundInFile.With(f.Text(), f.Fact.Consequence()), File: f.At.File, Line: f.At.Line})
 		}
 	}
 	return res, nil

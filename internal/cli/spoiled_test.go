@@ -288,14 +288,14 @@ func estimated(t *testing.T, s *spoiling, findings []check.Finding, rs []*measur
 		holds, met := true, false
 		for _, r := range rs {
 			for _, o := range r.Expectations {
-				if strings.Contains(f.Text, strconv.Quote(o.Text)) {
+				if strings.Contains(f.Text(), strconv.Quote(o.Text)) {
 					met = true
 					holds = holds && o.Holds
 				}
 			}
 		}
 		if !met || holds {
-			t.Errorf("%s:%d, %s: a check says %s (%s), and in the rehearsal it holds", s.file, s.line, s.way, f.Text, f.Consequence)
+			t.Errorf("%s:%d, %s: a check says %s (%s), and in the rehearsal it holds", s.file, s.line, s.way, f.Text(), f.Fact.Consequence())
 		}
 	}
 }

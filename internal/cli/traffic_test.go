@@ -203,7 +203,7 @@ func TestLossyLinks(t *testing.T) {
 		t.Errorf("links lost %d, the traffic %d", lost, sum)
 	}
 	for i, want := range []string{"the link itself loses 2 %", "the jitter of the link is 4ms on average"} {
-		if w := res.Expectations[i].Why; w == nil || w.Reason != "link" || !strings.Contains(w.Text, want) {
+		if w := res.Expectations[i].Why; w == nil || w.Reason != "link" || !strings.Contains(w.Text.String(), want) {
 			t.Errorf("%s: %+v", res.Expectations[i].Text, w)
 		}
 	}

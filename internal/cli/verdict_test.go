@@ -107,7 +107,7 @@ func TestTooSmallBurstsAndLimits(t *testing.T) {
 			t.Errorf("%s: no warning %s: %+v", name, c.warning, res.Warnings)
 			continue
 		}
-		_, would, _ := strings.Cut(res.Warnings[i].Text, "too small; ")
+		_, would, _ := strings.Cut(res.Warnings[i].Text.String(), "too small; ")
 		would, _, _ = strings.Cut(would, " would do")
 		res = result(t, strings.Replace(poisson, "burst: 3kB}", fmt.Sprintf(c.put, would)+"}", 1))
 		if !res.Expectations[0].Holds || len(res.Warnings) > 0 {
@@ -215,7 +215,7 @@ func TestWhatCanBeExpected(t *testing.T) {
 		"calls mos >= 4.3 from 2s to 4s":                       true,
 	} {
 		res := result(t, strings.Replace(base, `expect: ["voice loss = 0", "voice delay p99 <= 20ms", "voice mos >= 4.3"]`, "expect: ["+expect+"]", 1))
-		if o := res.Expectations[0]; o.Holds != holds || o.Measured == nil || !holds && (o.Why == nil || o.Why.Text == "") {
+		if o := res.Expectations[0]; o.Holds != holds || o.Measured == nil || !holds && (o.Why == nil || o.Why.Text.IsZero()) {
 			t.Errorf("%s: %+v", expect, o)
 		}
 	}
@@ -438,7 +438,7 @@ func TestWhyItFailed(t *testing.T) {
 				t.Errorf("%s: %d packets lost, and the row says %d", name, w.LostPackets, row.SentPackets-row.ReceivedPackets)
 			}
 		}
-		if line := fmt.Sprintf("(stdin:%d)", c.line); c.line > 0 && c.line != 18 && !strings.Contains(w.Text, line) {
+		if line := fmt.Sprintf("(stdin:%d)", c.line); c.line > 0 && c.line != 18 && !strings.Contains(w.Text.String(), line) {
 			t.Errorf("%s: the text does not name %s: %s", name, line, w.Text)
 		}
 	}

@@ -120,7 +120,7 @@ func (t Text) findings(title string, list []check.Finding) {
 	t.Title("%s", title)
 	for i := range list {
 		f := &list[i]
-		t.Line("  %s:%d: %s %s", f.File, f.Line, string(f.Level), f.Name)
-		t.paragraph("    ", f.Text+": "+f.Consequence+".")
+		t.Line("  %s:%d: %s %s", f.At.File, f.At.Line, string(f.Level), f.Name)
+		t.paragraph("    ", f.Text()+": "+f.Fact.Consequence()+".")
 	}
 }

@@ -16,9 +16,9 @@ func (t Text) Findings(all []check.Finding) {
 		if f.Level == check.Error {
 			level = t.bad(string(f.Level))
 		}
-		t.Line("%s:%d:%d: %s %s", f.File, f.Line, f.Column, level, f.Name)
-		t.paragraph("  ", f.Text+": "+f.Consequence+".")
-		t.paragraph("  → ", f.Fix)
+		t.Line("%s:%d:%d: %s %s", f.At.File, f.At.Line, f.At.Column, level, f.Name)
+		t.paragraph("  ", f.Text()+": "+f.Fact.Consequence()+".")
+		t.paragraph("  → ", f.Fact.Fix())
 		t.Line("")
 	}
 	errors, warnings := check.Count(all)
@@ -43,8 +43,8 @@ func (t Text) Findings(all []check.Finding) {
 func (t Text) Mended(all []check.Finding) {
 	for i := range all {
 		f := &all[i]
-		t.Line("%s:%d: mended %s", f.File, f.Line, f.Name)
-		t.paragraph("  ", f.Text+": line "+fmt.Sprint(f.Edit.Line)+" says "+f.Edit.New+" now.")
+		t.Line("%s:%d: mended %s", f.At.File, f.At.Line, f.Name)
+		t.paragraph("  ", f.Text()+": line "+fmt.Sprint(f.Edit.Line)+" says "+f.Edit.New+" now.")
 	}
 	if len(all) > 0 {
 		t.Line("")

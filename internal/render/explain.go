@@ -67,14 +67,14 @@ func (t Text) step(n int, s *explain.Step, why bool) {
 		line = fmt.Sprintf(", %s:%d", s.File, s.Line)
 	}
 	t.Line("   takes it: %s%s", t.paint(s.Class, 1), line)
-	if s.Because != "" {
+	if !s.Because.IsZero() {
 		t.Line("     because  %s", s.Because)
 	}
 	t.Line("     marks    %s", marksOf(s))
-	if s.Meter != "" {
+	if !s.Meter.IsZero() {
 		t.Line("     meter    %s", s.Meter)
 	}
-	if s.Queue != "" {
+	if !s.Queue.IsZero() {
 		t.Line("     queue    %s", s.Queue)
 	}
 	t.around(s)
@@ -87,8 +87,8 @@ func (t Text) around(s *explain.Step) {
 		if len(s.Labels) > 0 {
 			stack = ", label stack with TC " + strings.Trim(strings.ReplaceAll(fmt.Sprint(s.Labels), " ", ", "), "[]")
 		}
-		if s.Outer != "" {
-			stack = ", outer header " + s.Outer
+		if !s.Outer.IsZero() {
+			stack = ", outer header " + s.Outer.String()
 		}
 		t.Line("     tunnel   leaves in %s%s", s.Tunnel, stack)
 	}

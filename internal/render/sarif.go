@@ -73,8 +73,8 @@ func SARIF(all []check.Finding, version string) any {
 	}
 	for i := range all {
 		f := &all[i]
-		run.Results = append(run.Results, sarifResult{f.Name, number[f.Name], string(f.Level), sarifMessage{f.Text + ": " + f.Consequence + ". " + f.Fix + "."},
-			[]sarifLocation{{sarifPhysical{sarifArtifact{uri(f.File)}, sarifRegion{max(f.Line, 1), max(f.Column, 1)}}}}})
+		run.Results = append(run.Results, sarifResult{f.Name, number[f.Name], string(f.Level), sarifMessage{f.Text() + ": " + f.Fact.Consequence() + ". " + f.Fact.Fix() + "."},
+			[]sarifLocation{{sarifPhysical{sarifArtifact{uri(f.At.File)}, sarifRegion{max(f.At.Line, 1), max(f.At.Column, 1)}}}}})
 	}
 	return sarifLog{"https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json", "2.1.0", []sarifRun{run}}
 }

@@ -29,7 +29,7 @@ func (t Text) Shares(r *share.Result, wishes []share.Wish) {
 			t.Line("")
 		}
 		t.Title("%s/%s %s, policy %s: %s to share, %s reserved", f.Node, f.Interface, f.Direction, f.Policy, figure.Rate(f.Rate), figure.Rate(f.Reserved))
-		if f.Note != "" {
+		if !f.Note.IsZero() {
 			if f.Direction == "in" {
 				t.Line("  %s", f.Note)
 				continue

@@ -99,7 +99,7 @@ func (t Text) why(o *measure.Outcome) {
 	if o.Why == nil {
 		return
 	}
-	t.paragraph("      ", o.Why.Text)
+	t.paragraph("      ", o.Why.Text.String())
 	if o.Why.NoChange {
 		t.Line("      no change of one number alone makes it hold")
 	}
@@ -381,7 +381,7 @@ func (t Text) bothExpectations(without, with *measure.Result) {
 			t.why(b)
 		case !a.Holds && a.Why != nil && !said: // the policies mend it: once is enough
 			said = true
-			t.paragraph("      without: ", a.Why.Text)
+			t.paragraph("      without: ", a.Why.Text.String())
 		}
 	})
 	t.Line("")

@@ -1,0 +1,85 @@
+package words
+
+// What `explain` says of one packet.
+var (
+	// Why an entry did not take it.
+	NotInForce     = row("not in force: {why}")
+	TimeIsNot      = row("it is {clock} in {zone}; `{time}` is {span}")
+	NotTerm        = row("not {term}[[: {seen}]]")
+	ExceptHolds    = row("except {condition}")
+	FailsIn        = row("line {line!}: {condition}: {why}")
+	HoldsBut       = row("line {line!}: {condition}: holds, but line {except!}: {why}")
+	NothingBefore  = row("nothing before it took the packet")
+	ConditionHolds = row("{condition} (line {line!})[[; {how}]]")
+	AppKnown       = row("{app} {how}")
+	ByLooks        = row("by its looks")
+	ByServerName   = row("by its server name")
+	ByPort         = row("by its port")
+	ByProtocol     = row("by its protocol")
+
+	// Remarks.
+	PolicerInactive  = row("its policer is not in force: {why}")
+	AtMostInactive   = row("its at-most {rate!} is not in force: {why}")
+	BlockInactive    = row("it is not blocked: {why}")
+	EntryAssumed     = row("it is in force while {condition}; that is assumed here")
+	PolicerAssumed   = row("its policer is in force while {condition}; that is assumed here")
+	AtMostAssumed    = row("its at-most {rate!} is in force while {condition}; that is assumed here")
+	BlockAssumed     = row("it is blocked; its block is in force while {condition}; that is assumed here")
+	SeparateInstance = row("a separate instance for each {each}")
+	LabelOnly        = row("sees the label only: conditions on the IP header cannot hold")
+	DSCPBelowLabel   = row("the DSCP is below the label by which this node forwards, and stays")
+	NoTagForPCP      = row("no tag on this link, so PCP {pcp} goes nowhere")
+	NoLabelForTC     = row("no label here, so TC {tc} goes nowhere")
+	OuterHeaderOnly  = row("sees the tunnel's outer header only")
+	LabelGone        = row("the node before took the only label of `{tunnel}` off, so its traffic class is gone: pipe with a penultimate pop is as short-pipe (RFC 3443)")
+	OuterHeader      = row("{protocol}, {ends}, {bytes} bytes, {dscp}")
+	EndsNotGiven     = row("addresses not given")
+	FromTo           = row("{from} to {to}")
+
+	// How it waits.
+	PromisedNothing = row("is promised nothing: the policer of `{entry}` drops before its entries count{queue}")
+	StrictPriority  = row("strict priority {priority}, up to {promise!} of {whole}{queue}")
+	Promised        = row("{who} {promise!} of {whole} {when}[[, {max}]]{queue}")
+	IsPromised      = row("is promised")
+	AllArePromised  = row("all of them are promised")
+	AllBusy         = row("when all are busy")
+	AllWithinBusy   = row("when all within it are busy")
+	OfEach          = row("the {limit!} of each {each}")
+	NeverMore       = row("never more than {limit!}")
+	EachNeverMore   = row("each {each} never more than {limit!}")
+	QueueHolds      = row("; {limit} may wait[[{each}]][[, {drop}]]")
+	AsWritten       = row("{value!}")
+	Packets         = row("{packets} packets")
+	ForEach         = row(" for each")
+
+	// How it fares.
+	TooLarge      = row("is dropped at {at}: it is larger than the policer of line {line!} ever lets pass")
+	BlockedAt     = row("is blocked at {at}, by line {line!}")
+	ArrivesAs     = row("arrives as {dscp}[[{links}]][[; {trouble;}]]")
+	PriorityLinks = row(", in a priority queue at {priority} of {links} links on its route")
+	NodeHasNone   = row("`{node}` has no policy on {interface}")
+	NodeTakesRest = row("`{node}` treats it as the rest")
+
+	// Why a policy does not keep what it promises.
+	ShapeOverLink = row("the shape of {shape!} is above the {carries!} that the link carries: the queue is not here, so nothing is kept")
+	NoShapeIn     = row("incoming without a shape: nothing ever waits here, so nothing is shared out")
+	NoShapeOut    = row("no shape, and the link carries {carries!} where the interface sends {port!}: the queue is the carrier's, so nothing is kept")
+)
+
+// What a policer does, and what a mark sets.
+var (
+	Policers       = row("{before}; then {policer}")
+	Policer        = row("{rate!}, burst {burst!}[[, peak {peak!}]][[, burst {second!}]][[, excess burst {excess!}]][[, colour{aware}]][[; {actions,}]]")
+	Drops          = row("drops {colour}")
+	Marks          = row("marks {colour} {mark}")
+	Passes         = row("passes {colour}")
+	Excess         = row("what exceeds it")
+	Aware          = row("-aware")
+	MarkOf         = row("{marks,}")
+	ByMap          = row("by map {map}")
+	MarkPrecedence = row("precedence {precedence}")
+	MarkDEI        = row("DEI {dei}")
+	MarkPCP        = row("PCP {pcp}")
+	MarkTC         = row("TC {tc}")
+	MarkDSCP       = row("{dscp}")
+)
