@@ -54,6 +54,7 @@ func New(c Config) *Path {
 	p.begin()
 	p.straight = c.Incoming && c.Plan.Shape == 0
 	for _, e := range p.elements { // nothing holds a packet up; an empty queue of tail drop takes any packet
+		p.limits = p.limits || e.entry.AtMost != nil
 		if e.entry.AtMost != nil || e.entry.Leaf() && e.queue != nil {
 			p.straight = false
 		}

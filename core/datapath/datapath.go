@@ -106,12 +106,13 @@ type Path struct { // what every packet touches comes first
 	classOf    func(*packet.Packet) int // of a plain FIFO, the class of a packet
 	classifier *classify.Classifier     // nil: a plain FIFO
 	straight   bool                     // nothing ever waits
+	limits     bool                     // some entry has an upper limit
 	room       func(int32) bool         // nil: there is always some
 	countAs    *plan.Plan               // by whose entries is counted; nil: by ClassOf alone
 	began      time.Duration            // from when on is counted
 	closed     bool                     // rates are over
 	ended      time.Duration            // since when
-	stopped    int                      // of the acts of the packet that was policed last, the one that did it
+	stopped    int                      // of the acts of the packet that was policed or blocked last, the one that did it
 	turned     func(e *plan.Entry, l Limit, at time.Duration, inForce bool)
 	drop       func(*packet.Packet, Reason)
 	inName     func(int32) string
@@ -374,6 +375,7 @@ var reasons = [...]Reason{queue.Taken: Passed, queue.Full: QueueFull, queue.Earl
 func (p *Path) condition(now time.Duration, e *element, own *instance, pkt *packet.Packet) Reason {
 	for i, a := range e.acts {
 		if a.block {
+			p.stopped = i
 			return Blocked
 		}
 		var excess *policy.Mark

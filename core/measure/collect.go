@@ -53,6 +53,8 @@ type Step struct {
 	Slot   int32 // the entry that took it there, or the class in a plain FIFO
 	Wait   time.Duration
 	Reason datapath.Reason // why it was dropped there; or Passed
+	// By is the entry that policed or blocked it, or whose upper limit held its queue back, plus 1; 0: none did.
+	By int32
 }
 
 // A Hop sums the steps of a tally's packets at one place in one slot.
@@ -64,6 +66,49 @@ type Hop struct {
 	Max         time.Duration
 
 	drops *[datapath.Reasons]int64 // nil: none, which most hops have
+	by    []culprit
+}
+
+// A culprit is an entry whose policer, block or upper limit dropped packets of a hop or let them wait.
+type culprit struct {
+	by      int32 // its number plus 1
+	reason  datapath.Reason
+	packets int64
+	wait    float64 // sum in ns
+}
+
+// blame books a packet to a culprit.
+func (h *Hop) blame(c culprit) {
+	for i := range h.by {
+		if o := &h.by[i]; o.by == c.by && o.reason == c.reason {
+			o.packets += c.packets
+			o.wait += c.wait
+			return
+		}
+	}
+	h.by = append(h.by, c)
+}
+
+// culprit returns the number of the entry that is to blame for most of the drops for a reason, or for most of the waits;
+// -1: none is.
+func (h *Hop) culprit(reason datapath.Reason) int32 {
+	all, most, by := float64(h.Drops(reason)), 0.0, int32(-1)
+	if reason == datapath.Passed {
+		all = h.Wait
+	}
+	for _, c := range h.by {
+		n := float64(c.packets)
+		if reason == datapath.Passed {
+			n = c.wait
+		}
+		if c.reason == reason && n > most {
+			most, by = n, c.by-1
+		}
+	}
+	if 2*most < all {
+		return -1
+	}
+	return by
 }
 
 // Drops returns the drops for a reason.
@@ -253,6 +298,9 @@ func (h *Hop) add(o *Hop) {
 	for reason := range datapath.Reasons {
 		h.drop(reason, o.Drops(reason))
 	}
+	for _, c := range o.by {
+		h.blame(c)
+	}
 }
 
 // hop returns the hop of a place and slot, which is likely the i-th.
@@ -283,6 +331,9 @@ func (t *Tally) walked(steps []Step, slow bool) (waited time.Duration) {
 		}
 		if s.Reason != datapath.Passed {
 			h.drop(s.Reason, 1)
+		}
+		if s.By > 0 && (s.Wait > 0 || s.Reason != datapath.Passed) {
+			h.blame(culprit{s.By, s.Reason, 1, float64(s.Wait)})
 		}
 	}
 	return waited

@@ -130,14 +130,19 @@ func (m *Measures) outcome(r *Result, e *policy.Expectation) Outcome {
 
 // measure measures one subject of an expectation.
 func (m *Measures) measure(r *Result, e *policy.Expectation, subject string) finding {
-	w := 0
-	if e.Windowed() {
-		w = 1 + slices.Index(m.Windows, Window{e.From, min(e.To, m.Rehearsal.Lasts)})
-	}
+	w := m.window(e)
 	if e.Where != nil {
 		return m.atInterface(r, e, subject, w)
 	}
 	return m.endToEnd(e, subject, m.Collectors[w])
+}
+
+// window returns the number of the window of an expectation; 0: the whole time.
+func (m *Measures) window(e *policy.Expectation) int {
+	if !e.Windowed() {
+		return 0
+	}
+	return 1 + slices.Index(m.Windows, Window{e.From, min(e.To, m.Rehearsal.Lasts)})
 }
 
 // isTraffic reports whether an expectation's subject is a traffic: a class is asked for

@@ -1,7 +1,10 @@
 package measure
 
 import (
+	"time"
+
 	"imbrel/core/codepoint"
+	"imbrel/core/datapath"
 	"imbrel/core/plan"
 	"imbrel/core/policy"
 	"imbrel/core/traffic"
@@ -137,6 +140,22 @@ type Seen struct {
 	// this value, which had so many red packets.
 	RedOf string
 	Red   uint64
+	// Steps are what happened in each step of the run, up to the last in which something did.
+	StepLength time.Duration
+	Steps      []StepFigures
+	Active     []Active // when its limits with a `when`, and itself, were active
+}
+
+// StepFigures are what an entry did in one step of a run. Bytes are as the interface counts.
+type StepFigures struct {
+	Offered, Sent, Waiting float32 // Waiting: at the end
+	Drops                  uint32
+}
+
+// Active is a time in which a limit, or an entry, with a `when` was active.
+type Active struct {
+	Limit    datapath.Limit
+	From, To time.Duration
 }
 
 // Figures are what is counted in a window of time.

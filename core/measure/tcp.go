@@ -255,7 +255,7 @@ func (m *Measures) whyTCP(w *Why, r *Result, e *policy.Expectation, f *finding) 
 		return
 	}
 	h := &hops[at]
-	cause := m.cause(w, r, h, datapath.Passed)
+	cause := m.cause(w, r, h, datapath.Passed, m.span(e, f.of))
 	w.Text = words.WaitedMost.With(m.Places[h.Place].Words(), w.Class, time.Duration(h.Wait/float64(h.Packets)), cause)
 }
 

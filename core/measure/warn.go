@@ -314,13 +314,25 @@ func (m *Measures) tooSmall(r *Result) {
 			if e.Priority > 0 {
 				promise = e.Ceiling
 			}
-			if q := &e.Queue; e.Leaf() && c.Drops.QueueFull > 0 && c.seen.QueueNeeded > 0 && c.seen.ActiveBps < int64(promise) && q.Bytes > 0 {
+			if q := &e.Queue; e.Leaf() && c.Drops.QueueFull > 0 && c.seen.QueueNeeded > 0 && c.seen.ActiveBps < int64(promise) && q.Bytes > 0 && m.ownQueue(f, c) {
 				need := roundUp(c.seen.QueueNeeded + 2*int64(f.place.Plan.MaxPacket))
 				r.warn(limitTooSmall, "warning", e.Spec.PlaceOf("queue"), words.LimitTooSmall.With(
 					c.Drops.QueueFull, c.Class, f.place.Words(), unit.Rate(c.seen.ActiveBps), promise, q.Bytes, unit.Size(need)))
 			}
 		}
 	}
+}
+
+// ownQueue reports whether an entry's queue dropped packets on its own: no upper limit held most of them back, and no
+// entry with priority took what the entry is promised.
+func (m *Measures) ownQueue(f *Interface, c *Class) bool {
+	h := m.hopAt(0, f, c)
+	if h.culprit(datapath.QueueFull) >= 0 {
+		return false
+	}
+	s := m.scene(f, c, h, datapath.QueueFull, m.span(&policy.Expectation{}, nil))
+	urgent, _, _ := s.starved()
+	return len(urgent) == 0
 }
 
 // roundUp rounds a number of bytes up to two digits.

@@ -7,7 +7,6 @@ import (
 	"time"
 
 	"imbrel/core/datapath"
-	"imbrel/core/meter"
 	"imbrel/core/plan"
 	"imbrel/core/policy"
 	"imbrel/core/unit"
@@ -16,19 +15,25 @@ import (
 
 // Why says where and why an expectation failed: the place at which most of it happened.
 type Why struct {
-	Text        words.Fact `json:"text"`
-	Node        string     `json:"node,omitempty"`
-	Interface   string     `json:"interface,omitempty"`
-	Direction   string     `json:"direction,omitempty"` // in, out, or after the interface: carrier or link
-	Class       string     `json:"class,omitempty"`
-	File        string     `json:"file,omitempty"`
-	Line        int        `json:"line,omitempty"`
-	Reason      string     `json:"reason"` // a key of drops, carrier, link, late, waiting, mark, offered or path
-	LostPackets int64      `json:"lost_packets"`
-	OfferedBps  *int64     `json:"offered_bps,omitempty"`
-	PromisedBps *int64     `json:"promised_bps,omitempty"`
-	Against     []string   `json:"against"`
-	Change      *Change    `json:"change,omitempty"`
+	Text      words.Fact `json:"text"`
+	Node      string     `json:"node,omitempty"`
+	Interface string     `json:"interface,omitempty"`
+	Direction string     `json:"direction,omitempty"` // in, out, or after the interface: carrier or link
+	Class     string     `json:"class,omitempty"`
+	File      string     `json:"file,omitempty"`
+	Line      int        `json:"line,omitempty"`
+	Reason    string     `json:"reason"` // a key of drops, carrier, link, late, waiting, mark, offered or path
+	// Cause is what dropped the packets or let them wait: police, at-most, block, priority, share, queue, early, fifo, carrier or
+	// link. By is the entry whose policer, limit or block it was.
+	Cause string `json:"cause,omitempty"`
+	By    string `json:"by,omitempty"`
+	// Also are causes that would do the same without the first: limits that are below what was offered too, or the others' traffic.
+	Also        []Blame  `json:"also,omitempty"`
+	LostPackets int64    `json:"lost_packets"`
+	OfferedBps  *int64   `json:"offered_bps,omitempty"`
+	PromisedBps *int64   `json:"promised_bps,omitempty"`
+	Against     []string `json:"against"`
+	Change      *Change  `json:"change,omitempty"`
 	// NoChange says that a change of one number was looked for, and that there is none.
 	NoChange bool `json:"no_change,omitempty"`
 
@@ -36,9 +41,16 @@ type Why struct {
 	entry *plan.Entry
 }
 
-// Cause returns the policy in force at the place, nil when there is none, and its entry,
+// Culprit returns the policy in force at the place, nil when there is none, and the entry to blame,
 // nil when packets waited at the carrier after it.
-func (w *Why) Cause() (*plan.Plan, *plan.Entry) { return w.plan, w.entry }
+func (w *Why) Culprit() (*plan.Plan, *plan.Entry) { return w.plan, w.entry }
+
+// A Blame is one more cause.
+type Blame struct {
+	Cause   string   `json:"cause"`
+	By      string   `json:"by,omitempty"`
+	Against []string `json:"against,omitempty"`
+}
 
 // A Change of one number of the file makes an expectation hold.
 type Change struct {
@@ -95,36 +107,9 @@ func (m *Measures) why(r *Result, e *policy.Expectation, f *finding) *Why {
 	case e.Metric != policy.Throughput || f.value < e.Limit:
 		m.whyLost(w, r, e, f)
 	default:
-		m.whyFast(w, f)
+		m.whyFast(w, r, e, f)
 	}
 	return w
-}
-
-// whyFast says what did not keep a rate lower.
-func (m *Measures) whyFast(w *Why, f *finding) {
-	w.Reason = byOffer
-	s := add(f.of)
-	because := func(why words.Fact) { w.Text = words.TooFast.With(unit.Rate(s.wanted), unit.Rate(s.rate), why) }
-	hops, at := most(f.of, func(h *Hop) int64 {
-		if p := &m.Places[h.Place]; p.Plan == nil || p.Carrier || p.Direction == policy.In {
-			return 0
-		}
-		return h.Packets
-	})
-	if at < 0 {
-		because(words.NoLimitOnWay.With())
-		return
-	}
-	p := &m.Places[hops[at].Place]
-	w.place(p)
-	w.entry = p.Plan.Entries[hops[at].Slot]
-	w.Class = w.entry.Name
-	w.at(w.entry.Spec.At)
-	limit := words.HasNoLimit.With()
-	if w.entry.Bounded {
-		limit = words.LetsPass.With(w.entry.Ceiling)
-	}
-	because(words.MostlyIn.With(w.Class, p.Words(), limit, w.written()))
 }
 
 // whyAbsent says why there was nothing to measure.
@@ -170,7 +155,7 @@ func (m *Measures) whyLost(w *Why, r *Result, e *policy.Expectation, f *finding)
 	if here := h.Dropped(); here < w.LostPackets {
 		where = words.SomeAtPlace.With(here)
 	}
-	cause := m.cause(w, r, h, reasonOf(h))
+	cause := m.cause(w, r, h, reasonOf(h), m.span(e, f.of))
 	w.Text = words.WereLost.With(w.LostPackets, s.sent, where, m.Places[h.Place].Words(), w.Class, cause, max(0, w.LostPackets-h.Dropped()))
 }
 
@@ -226,7 +211,7 @@ func (m *Measures) whySlow(w *Why, r *Result, e *policy.Expectation, f *finding)
 		w.Text = words.PathTooSlow.With(least)
 		return
 	}
-	cause := m.cause(w, r, h, datapath.Passed)
+	cause := m.cause(w, r, h, datapath.Passed, m.span(e, f.of))
 	switch place := m.Places[h.Place].Words(); {
 	case e.Metric == policy.Jitter:
 		w.Text = words.WaitsDiffer.With(place, w.Class, h.Max, cause)
@@ -258,99 +243,12 @@ func classAt(r *Result, p *Place, slot int32) (*Interface, *Class) {
 	return nil, nil
 }
 
-// cause says why packets were dropped, or waited, at a place.
-func (m *Measures) cause(w *Why, r *Result, h *Hop, reason datapath.Reason) words.Fact {
-	p := &m.Places[h.Place]
-	w.place(p)
-	w.Reason = reason.String()
-	if reason == datapath.Passed {
-		w.Reason = byWaiting
-	}
-	if p.Link {
-		l := p.Interface.Link
-		w.Reason = byLink
-		if w.Class = ""; reason == datapath.Passed {
-			w.at(l.PlaceOf("jitter"))
-			return words.LinkJitters.With(l.Jitter.Mean, w.written())
-		}
-		w.at(l.PlaceOf("loss"))
-		return words.LinkLoses.With(words.Percentage(100*l.Loss.Part), w.written())
-	}
-	if p.Carrier {
-		w.Reason = byCarrier
-		return m.carrierCause(w, r, p)
-	}
-	f, c := classAt(r, p, h.Slot)
-	if c == nil {
-		w.at(p.Interface.At)
-		return words.QueueUnknown.With()
-	}
-	w.Class = c.Class
-	w.OfferedBps, w.PromisedBps = &c.OfferedBps, c.PromisedBps
-	w.Against = against(f, c)
-	if p.Plan == nil {
-		w.at(p.Interface.At)
-		return words.PlainFIFO.With(p.Interface.Rate, beside(f, w.Against))
-	}
-	e := p.Plan.Entries[h.Slot]
-	w.at(e.Spec.At)
-	w.entry = e
-	return causeOf(w, f, c, e, reason)
-}
-
 // written returns where the cause is written.
 func (w *Why) written() policy.Place {
 	if w.Line == 0 {
 		return policy.Place{}
 	}
 	return policy.Place{File: w.File, Line: w.Line}
-}
-
-// causeOf says why a policy's entry dropped packets or let them wait.
-func causeOf(w *Why, f *Interface, c *Class, e *plan.Entry, reason datapath.Reason) words.Fact {
-	promised := words.PromisedRate.With(e.Promise)
-	if e.Priority > 0 {
-		promised = words.PriorityRate.With(e.Priority, e.Promise)
-	}
-	offered := unit.Rate(c.OfferedBps)
-	switch reason {
-	case datapath.Policed:
-		o := e
-		for o.Parent != nil && (o.Meter == nil || !o.Meter.Actions[meter.Red].Drop) {
-			o = o.Parent
-		}
-		if o.Meter == nil {
-			break
-		}
-		w.at(o.Spec.PlaceOf("police"))
-		each := ""
-		if o.Each != 0 {
-			each = o.Each.String()
-		}
-		if o == e && e.Each == 0 && c.OfferedBps < int64(o.Meter.Rate) && c.seen.BurstNeeded > int64(o.Meter.Burst) {
-			return words.PolicerBursts.With(o.Meter.Rate, o.Meter.Burst, offered, unit.Size(c.seen.BurstNeeded), w.written())
-		}
-		return words.PolicerLets.With(o.Meter.Rate, o.Meter.Burst, each, offered, w.written())
-	case datapath.Blocked:
-		w.at(e.Spec.PlaceOf("block"))
-		return words.EntryBlocks.With(w.written())
-	case datapath.Early:
-		w.at(e.Spec.PlaceOf("queue"))
-		return words.DropsEarly.With(e.Queue.Drop, offered, promised, beside(f, w.Against), w.written())
-	}
-	what := words.QueueFull.With()
-	if reason == datapath.Passed {
-		what = words.WaitedInQueue.With()
-	}
-	if n := e.AtMost; n != nil && n.When == nil && c.OfferedBps > int64(n.Rate) && e.Each == 0 {
-		w.at(e.Spec.PlaceOf("at-most"))
-		return words.AboveAtMost.With(what, offered, n.Rate, w.written())
-	}
-	if c.OfferedBps < int64(e.Promise) && c.seen.QueueNeeded > 0 && e.Queue.Bytes > 0 && reason == datapath.QueueFull {
-		w.at(e.Spec.PlaceOf("queue"))
-		return words.BurstsInQueue.With(e.Queue.Bytes, offered, e.Promise, unit.Size(c.seen.QueueNeeded), w.written())
-	}
-	return words.AbovePromise.With(what, offered, promised, beside(f, w.Against), w.written())
 }
 
 // carrierCause says why packets queued at the carrier.
@@ -389,107 +287,6 @@ func notKept(p *plan.Plan, at policy.Place) words.Fact {
 		return words.ShapeFraming.With(p.Shape, p.Framing.Name, p.Carries, framing.Name, at)
 	}
 	return words.ShapeNoRoom.With(p.Shape, p.Carries, at)
-}
-
-// against returns the other classes that an interface sent, most first: up to three,
-// none within another.
-func against(f *Interface, own *Class) []string {
-	var others []*Class
-	for i := range f.Classes {
-		c := &f.Classes[i]
-		leaf := c.seen.Entry == nil || c.seen.Entry.Leaf()
-		if c != own && leaf && c.SentBps > f.SentBps/100 {
-			others = append(others, c)
-		}
-	}
-	slices.SortStableFunc(others, func(a, b *Class) int { return cmp.Compare(b.SentBps, a.SentBps) })
-	names := []string{}
-	for _, c := range others[:min(3, len(others))] {
-		names = append(names, c.Class)
-	}
-	return names
-}
-
-// beside names what an interface sent of other classes.
-func beside(f *Interface, against []string) (out []words.Fact) {
-	for _, name := range against {
-		for i := range f.Classes {
-			if f.Classes[i].Class == name {
-				out = append(out, words.ClassRate.With(name, unit.Rate(f.Classes[i].SentBps)))
-			}
-		}
-	}
-	return out
-}
-
-// whyThere says why an expectation at an interface failed.
-func (m *Measures) whyThere(w *Why, r *Result, e *policy.Expectation) {
-	f := interfaceAt(r, e)
-	w.place(&f.place)
-	classes := classesAt(f, e.Subject)
-	if len(classes) == 0 {
-		return
-	}
-	c := slices.MaxFunc(classes, func(a, b *Class) int { return cmp.Compare(a.OfferedPackets, b.OfferedPackets) })
-	for i := range f.Classes { // the innermost that most of it went through
-		if o := &f.Classes[i]; strings.HasPrefix(o.Class, c.Class+"/") && o.Drops.Total()*2 > c.Drops.Total() && c.Drops.Total() > 0 {
-			c = o
-		}
-	}
-	w.Class, w.OfferedBps, w.PromisedBps, w.Against = c.Class, &c.OfferedBps, c.PromisedBps, against(f, c)
-	w.LostPackets = int64(c.Drops.Total())
-	entry := c.seen.Entry
-	if f.place.Plan == nil {
-		entry = nil
-	}
-	if w.entry = entry; entry != nil {
-		w.at(entry.Spec.At)
-	} else {
-		w.at(f.place.Interface.At)
-	}
-	reason := datapath.Passed
-	for i, n := range []uint64{0, c.Drops.Policed, c.Drops.QueueFull, c.Drops.Early, c.Drops.Blocked} {
-		if n > 0 && (reason == datapath.Passed || n > w.drops(c, reason)) {
-			reason = datapath.Reason(i)
-		}
-	}
-	w.Reason = reason.String()
-	if reason == datapath.Passed {
-		w.Reason = byWaiting
-	}
-	cause := words.PlainFIFO.With(f.place.Interface.Rate, beside(f, w.Against))
-	if entry != nil {
-		cause = causeOf(w, f, c, entry, reason)
-	}
-	switch e.Metric {
-	case policy.Marking:
-		w.Reason = byMark
-		var left []words.Fact
-		for _, name := range sortedMarks(c.Marks) {
-			left = append(left, words.MarkedAs.With(c.Marks[name], name))
-		}
-		w.Text = words.LeftAs.With(left, w.written())
-	case policy.Throughput:
-		if e.AtMost() {
-			w.Reason = byOffer
-			w.Text = words.NotKeptLower.With(c.Class, unit.Rate(c.OfferedBps), w.written())
-			return
-		}
-		if w.LostPackets == 0 {
-			w.Reason = byOffer
-			w.Text = words.OnlyCame.With(unit.Rate(c.OfferedBps), c.Class, w.written())
-			return
-		}
-		fallthrough
-	case policy.Drops:
-		w.Text = words.WereDropped.With(w.LostPackets, c.OfferedPackets, c.Class, cause)
-	default:
-		w.Text = words.ClassCause.With(c.Class, cause)
-	}
-}
-
-func (w *Why) drops(c *Class, reason datapath.Reason) uint64 {
-	return [...]uint64{0, c.Drops.Policed, c.Drops.QueueFull, c.Drops.Early, c.Drops.Blocked}[reason]
 }
 
 // sortedMarks returns the markings, the most common first.

@@ -269,6 +269,12 @@ func (t *Tree) Ready(now time.Duration, leaf, next int) {
 	}
 }
 
+// Held reports whether an entry's ceiling holds it back at a time.
+func (t *Tree) Held(now time.Duration, entry int) bool {
+	n := t.nodes[entry]
+	return t.throttled.at[n.id] > 0 && n.heldUntil() > now
+}
+
 // enter puts an entry with something to send into the contest it is in, unless
 // its ceiling holds it back, and those around it with it.
 func (t *Tree) enter(now time.Duration, n *node) {

@@ -51,6 +51,7 @@ type path struct {
 	foresight *datapath.Foresight // of that policy
 	config    *datapath.Config
 	names     []string    // of each of the data path's counters
+	turns     []turn      // of what has a `when`
 	pcps, tcs [][8]uint64 // packets by the priority code point and the traffic class they left with
 }
 

@@ -203,7 +203,9 @@ func (r *run) seen(p *path, i int, c *datapath.Counters) *measure.Seen {
 	if p.attached != nil {
 		out.Entry = p.attached.Entries[i]
 	}
+	out.StepLength, out.Steps = r.stepLength, s.steps
 	if p.config.Plan != nil {
+		out.Active = p.activity(p.attached.Entries[i], r.until())
 		out.BurstNeeded, out.QueueNeeded = int64(s.burst.Burst()), int64(s.queue.Burst())
 	}
 	for w := range 1 + len(s.windows) {

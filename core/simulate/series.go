@@ -132,6 +132,8 @@ func (s *series) sent(p *path, f *flight) {
 
 // turned notes that something with a `when` came into force or went out of it.
 func (r *run) turned(at *port, d policy.Direction, e *plan.Entry, l datapath.Limit, when time.Duration, inForce bool) {
+	p := at.path(d)
+	p.turns = append(p.turns, turn{e, l, when, inForce})
 	s := r.series
 	if s == nil || when >= r.plan.Lasts {
 		return

@@ -71,6 +71,7 @@ type flight struct {
 	where  whereabouts // of that
 	in     measure.Set // what it counts for so far
 	first  int32       // the first class that took it, or the rest
+	held   int32       // the entry whose upper limit held its queue back when it came, plus 1; 0: none did
 	steps  []measure.Step
 	room   []byte
 	inside *tunnel.Inside // what an outer header hides; nil until there is one
@@ -96,6 +97,8 @@ type run struct {
 	over        bool          // so is the measured time
 	failed      error
 	stopped     bool
+	stepLength  time.Duration
+	stepEnds    time.Duration
 
 	sets       *measure.Sets
 	windows    []measure.Window
@@ -165,6 +168,9 @@ func (r *run) timeIs(now time.Duration) {
 	if !r.warm && r.now >= r.plan.WarmUp {
 		r.warmed()
 	}
+	if r.now >= r.stepEnds {
+		r.stepped()
+	}
 	if !r.over && r.now >= r.plan.Lasts {
 		r.closed()
 	}
@@ -210,6 +216,7 @@ func prepare(f *policy.File, rehearsal *policy.Rehearsal, o Options, outside Out
 		r.series = newSeries(r)
 	}
 	r.network = r.build()
+	r.steps()
 	return r, r.start()
 }
 
@@ -398,7 +405,7 @@ func (r *run) enter(p *port, f *flight) {
 func (r *run) through(p *path, f *flight, wait time.Duration) {
 	r.sends(p, f)
 	r.shadows(p, int(f.Size))
-	f.steps = append(f.steps, measure.Step{Place: p.place, Slot: f.Slot, Wait: wait})
+	f.steps = append(f.steps, measure.Step{Place: p.place, Slot: f.Slot, Wait: wait, By: f.held})
 }
 
 // shadows tells a policy that is not in force what is sent in its place.
@@ -427,7 +434,9 @@ func (r *run) offer(at *port, d policy.Direction, f *flight) bool {
 		reason = p.Enqueue(r.now, &f.Packet)
 	}
 	r.offered(p, f, reason)
+	f.held = 0
 	if p.ruled {
+		f.held = p.culprit(r.now, &f.Packet, reason)
 		r.join(p, f)
 	}
 	if r.options.Classified != nil && p.attached != nil {
@@ -440,11 +449,21 @@ func (r *run) offer(at *port, d policy.Direction, f *flight) bool {
 	return true
 }
 
+// culprit returns the entry, plus 1, whose policer or block stopped a packet, or whose upper limit holds its queue back;
+// 0: there is none.
+func (p *path) culprit(now time.Duration, pkt *packet.Packet, reason datapath.Reason) int32 {
+	switch reason {
+	case datapath.Policed, datapath.Blocked:
+		return p.StoppedBy(pkt) + 1
+	}
+	return p.HeldBy(now, pkt) + 1
+}
+
 // dropped counts a packet that a data path dropped after a wait, and follows it from there
 // on as if it had not.
 func (r *run) dropped(at *port, d policy.Direction, f *flight, reason datapath.Reason, wait time.Duration) {
 	p := at.path(d)
-	f.steps = append(f.steps, measure.Step{Place: p.place, Slot: f.Slot, Wait: wait, Reason: reason})
+	f.steps = append(f.steps, measure.Step{Place: p.place, Slot: f.Slot, Wait: wait, Reason: reason, By: f.held})
 	ends := reason == datapath.Blocked || p.ruled && reason == datapath.Policed && p.Pardon(&f.Packet)
 	if !ends && !r.options.WithoutPolicy {
 		stage := f.stage(d)

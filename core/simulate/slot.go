@@ -19,6 +19,10 @@ type slot struct {
 	queue   meter.Need // at the promise
 	first   time.Duration
 	last    time.Duration // that a packet was offered; 0: none was
+
+	drops, dropsNoted uint64
+	noted             noted
+	steps             []measure.StepFigures
 }
 
 // active returns the mean rate at which so many bytes were offered, over the time from
@@ -57,6 +61,8 @@ func (r *run) offered(p *path, f *flight, reason datapath.Reason) {
 		if reason == datapath.Passed {
 			s.waiting += size
 			s.whole.maxQueue = max(s.whole.maxQueue, s.waiting)
+		} else {
+			s.drops++
 		}
 		for _, w := range r.open {
 			g := &s.windows[w-1]
@@ -79,6 +85,7 @@ func (r *run) discards(p *path, f *flight) {
 	for i := int(f.Slot); i >= 0; i = p.Parent(i) {
 		s := &p.slots[i]
 		s.waiting -= int64(f.Size)
+		s.drops++
 		for _, w := range r.open {
 			s.windows[w-1].drops++
 		}

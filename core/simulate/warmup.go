@@ -21,7 +21,7 @@ func (r *run) warmed() {
 			p.Forget(r.now, func(class int) int64 { return slots[class].waiting })
 			for i := range slots {
 				s := &slots[i]
-				s.whole = figures{maxQueue: s.waiting}
+				s.whole, s.noted = figures{maxQueue: s.waiting}, noted{}
 				s.first, s.last, s.sent = 0, 0, datapath.Busiest{}
 			}
 			p.pcps, p.tcs = nil, nil

@@ -56,7 +56,7 @@ func (f *Finder) Change(r *measure.Result, index int) *measure.Change {
 
 // numbers returns the numbers worth changing, the best first.
 func (f *Finder) numbers(why *measure.Why, e *policy.Expectation) []number {
-	p, entry := why.Cause()
+	p, entry := why.Culprit()
 	if p == nil {
 		return nil
 	}

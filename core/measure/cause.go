@@ -1,0 +1,495 @@
+package measure
+
+import (
+	"cmp"
+	"slices"
+	"strings"
+	"time"
+
+	"imbrel/core/datapath"
+	"imbrel/core/meter"
+	"imbrel/core/plan"
+	"imbrel/core/policy"
+	"imbrel/core/unit"
+	"imbrel/core/words"
+)
+
+// span returns the time that an expectation is about: its window, or the life of the traffic that it was judged by.
+func (m *Measures) span(e *policy.Expectation, of []*Tally) Window {
+	if e.Windowed() {
+		return Window{e.From, min(e.To, m.Rehearsal.Lasts)}
+	}
+	out := Window{m.Rehearsal.Lasts, m.Rehearsal.WarmUp}
+	for _, t := range of {
+		traffic := &m.Rehearsal.Traffic[t.Traffic]
+		to := m.Rehearsal.Lasts
+		if traffic.Lasts > 0 {
+			to = min(to, traffic.Starts+traffic.Lasts)
+		}
+		out.From, out.To = min(out.From, max(traffic.Starts, m.Rehearsal.WarmUp)), max(out.To, to)
+	}
+	if out.From >= out.To {
+		return Window{m.Rehearsal.WarmUp, m.Rehearsal.Lasts}
+	}
+	return out
+}
+
+// A scene is an entry at an interface over the steps of a run in which its packets were dropped, or waited.
+type scene struct {
+	f     *Interface
+	c     *Class
+	e     *plan.Entry
+	h     *Hop
+	span  Window
+	steps []int // in which it happened
+	life  []int // in which anything was offered
+}
+
+// scene returns where and when packets of a class were dropped for a reason, or waited.
+func (m *Measures) scene(f *Interface, c *Class, h *Hop, reason datapath.Reason, span Window) *scene {
+	s := &scene{f: f, c: c, h: h, span: span}
+	if f.place.Plan != nil {
+		s.e = c.seen.Entry
+	}
+	var during []int
+	for i, x := range c.seen.Steps {
+		from := time.Duration(i) * c.seen.StepLength
+		if from+c.seen.StepLength <= span.From || from >= span.To {
+			continue
+		}
+		if during = append(during, i); x.Offered > 0 {
+			s.life = append(s.life, i)
+		}
+		if x.Drops > 0 || reason == datapath.Passed && x.Waiting > 0 {
+			s.steps = append(s.steps, i)
+		}
+	}
+	if len(s.life) == 0 {
+		s.life = during
+	}
+	if len(s.steps) == 0 {
+		s.steps = s.life
+	}
+	return s
+}
+
+// rates returns what a class was offered and sent in some steps.
+func (s *scene) rates(c *Class, steps []int) (offered, sent unit.Rate) {
+	bytes := [2]float64{}
+	lasts := time.Duration(0)
+	for _, i := range steps {
+		if lasts += c.seen.StepLength; i < len(c.seen.Steps) {
+			bytes[0] += float64(c.seen.Steps[i].Offered)
+			bytes[1] += float64(c.seen.Steps[i].Sent)
+		}
+	}
+	if lasts == 0 {
+		return unit.Rate(c.OfferedBps), unit.Rate(c.SentBps)
+	}
+	return unit.Rate(bytes[0] * 8 / lasts.Seconds()), unit.Rate(bytes[1] * 8 / lasts.Seconds())
+}
+
+// offered returns what the class was offered when it happened.
+func (s *scene) offered() unit.Rate {
+	offered, _ := s.rates(s.c, s.steps)
+	return offered
+}
+
+// class returns what the interface did with the packets of an entry.
+func (s *scene) class(e *plan.Entry) *Class {
+	for i := range s.f.Classes {
+		if s.f.Classes[i].seen.Entry == e {
+			return &s.f.Classes[i]
+		}
+	}
+	return nil
+}
+
+// mostRivals is how many rivals a reason names in its text.
+const mostRivals = 3
+
+// rivals returns the other classes that the interface sent when it happened, most first, none within another.
+func (s *scene) rivals(counts func(*Class) bool) (names []string, rates words.Fact) {
+	type rival struct {
+		name string
+		rate unit.Rate
+	}
+	var all []rival
+	total := unit.Rate(0)
+	for i := range s.f.Classes {
+		c := &s.f.Classes[i]
+		if c.seen.Entry != nil && !c.seen.Entry.Leaf() {
+			continue
+		}
+		_, sent := s.rates(c, s.steps)
+		if total += sent; c != s.c && !strings.HasPrefix(c.Class, s.c.Class+"/") && counts(c) {
+			all = append(all, rival{c.Class, sent})
+		}
+	}
+	slices.SortStableFunc(all, func(a, b rival) int { return cmp.Compare(b.rate, a.rate) })
+	names = []string{}
+	var list []words.Fact
+	for _, r := range all {
+		if r.rate > total/100 {
+			names, list = append(names, r.name), append(list, words.ClassRate.With(r.name, r.rate))
+		}
+	}
+	switch {
+	case len(list) == 0:
+		return names, words.Fact{}
+	case len(list) > mostRivals:
+		return names, words.RivalsAndMore.With(list[:mostRivals], len(list)-mostRivals)
+	}
+	return names, words.Rivals.With(list)
+}
+
+// precedes reports whether packets of an entry go before those of another by priority.
+func precedes(a, b *plan.Entry) bool {
+	if a == nil || b == nil {
+		return false
+	}
+	chain := func(e *plan.Entry) (out []*plan.Entry) {
+		for ; e != nil; e = e.Parent {
+			out = append(out, e)
+		}
+		slices.Reverse(out)
+		return out
+	}
+	as, bs := chain(a), chain(b)
+	for i := range min(len(as), len(bs)) {
+		if as[i] != bs[i] {
+			return as[i].Priority > 0 && (bs[i].Priority == 0 || as[i].Priority < bs[i].Priority)
+		}
+	}
+	return false
+}
+
+// cause returns why packets were dropped, or waited, at a place.
+func (m *Measures) cause(w *Why, r *Result, h *Hop, reason datapath.Reason, span Window) words.Fact {
+	p := &m.Places[h.Place]
+	w.place(p)
+	w.Reason = reason.String()
+	if reason == datapath.Passed {
+		w.Reason = byWaiting
+	}
+	if p.Link {
+		l := p.Interface.Link
+		w.Reason, w.Cause = byLink, byLink
+		if w.Class = ""; reason == datapath.Passed {
+			w.at(l.PlaceOf("jitter"))
+			return words.LinkJitters.With(l.Jitter.Mean, w.written())
+		}
+		w.at(l.PlaceOf("loss"))
+		return words.LinkLoses.With(words.Percentage(100*l.Loss.Part), w.written())
+	}
+	if p.Carrier {
+		w.Reason, w.Cause = byCarrier, byCarrier
+		return m.carrierCause(w, r, p)
+	}
+	f, c := classAt(r, p, h.Slot)
+	if c == nil {
+		w.at(p.Interface.At)
+		return words.QueueUnknown.With()
+	}
+	s := m.scene(f, c, h, reason, span)
+	return s.also(w, reason, s.cause(w, reason))
+}
+
+// cause returns why the packets were dropped, or waited, and fills in the Why.
+func (s *scene) cause(w *Why, reason datapath.Reason) words.Fact {
+	offered := int64(s.offered())
+	w.Class = s.c.Class
+	w.OfferedBps, w.PromisedBps = &offered, s.c.PromisedBps
+	names, beside := s.rivals(func(*Class) bool { return true })
+	w.Against = names
+	if w.Cause = "fifo"; s.e == nil {
+		w.at(s.f.place.Interface.At)
+		return words.PlainFIFO.With(s.f.place.Interface.Rate, beside)
+	}
+	w.entry = s.e
+	w.at(s.e.Spec.At)
+	by := s.e
+	if n := s.h.culprit(reason); n >= 0 {
+		by = s.f.place.Plan.Entries[n]
+		w.entry = by
+	} else if reason == datapath.Policed || reason == datapath.Blocked {
+		return words.QueueUnknown.With()
+	}
+	around := ""
+	w.By = by.Name
+	if by != s.e {
+		around = by.Name
+	}
+	switch reason {
+	case datapath.Policed:
+		w.Cause = "police"
+		w.at(by.Spec.PlaceOf("police"))
+		return s.policed(by, around, w.written())
+	case datapath.Blocked:
+		w.Cause = "block"
+		w.at(by.Spec.PlaceOf("block"))
+		return words.EntryBlocks.With(around, w.written())
+	case datapath.Early:
+		w.Cause, w.By = "early", s.e.Name
+		w.at(s.e.Spec.PlaceOf("queue"))
+		w.entry = s.e
+		return words.DropsEarly.With(s.e.Queue.Drop, s.offered(), s.promised(), beside, w.written())
+	}
+	what := words.QueueFull.With()
+	if reason == datapath.Passed {
+		what = words.WaitedInQueue.With()
+	}
+	if n := by.AtMost; s.h.culprit(reason) >= 0 && n != nil {
+		w.Cause = "at-most"
+		w.at(by.Spec.PlaceOf("at-most"))
+		return words.HeldByAtMost.With(what, around, n.Rate, eachOf(by), s.offeredTo(by), w.written())
+	}
+	promise := s.e.Promise
+	if urgent, ahead, got := s.starved(); len(urgent) > 0 {
+		w.Against, w.Cause = urgent, "priority"
+		return words.WentBefore.With(what, s.offered(), s.promised(), got, ahead, w.written())
+	}
+	if life, _ := s.rates(s.c, s.life); life < promise && s.c.seen.QueueNeeded > int64(s.e.Queue.Bytes) && s.e.Queue.Bytes > 0 && reason == datapath.QueueFull {
+		w.Cause = "queue"
+		w.at(s.e.Spec.PlaceOf("queue"))
+		return words.BurstsInQueue.With(s.e.Queue.Bytes, life, promise, unit.Size(s.c.seen.QueueNeeded), w.written())
+	}
+	w.Cause = "share"
+	return words.AbovePromise.With(what, s.offered(), s.promised(), beside, w.written())
+}
+
+// also adds to a cause what would drop the packets, or let them wait, without it: other limits that let less pass than was
+// offered, and the traffic of the others.
+func (s *scene) also(w *Why, reason datapath.Reason, cause words.Fact) words.Fact {
+	if s.e == nil || reason == datapath.Blocked || reason == datapath.Early || w.Cause == "queue" {
+		return cause
+	}
+	var facts []words.Fact
+	add := func(b Blame, f words.Fact) { w.Also, facts = append(w.Also, b), append(facts, f) }
+	for e := s.e; e != nil; e = e.Parent {
+		offered := s.offeredTo(e)
+		if n := e.AtMost; n != nil && n.When == nil && offered > n.Rate && (w.Cause != "at-most" || w.By != e.Name) {
+			add(Blame{Cause: "at-most", By: e.Name}, words.AlsoAtMost.With(e.Name, n.Rate, offered))
+		}
+		if n := e.Meter; n != nil && n.When == nil && (w.Cause != "police" || w.By != e.Name) {
+			if bound, ok := n.Bound(); ok && offered > bound {
+				add(Blame{Cause: "police", By: e.Name}, words.AlsoPolicer.With(e.Name, bound, offered))
+			}
+		}
+	}
+	if w.Cause == "at-most" || w.Cause == "police" || w.Cause == "priority" {
+		others, offered := unit.Rate(0), s.offered()
+		for i := range s.f.Classes {
+			if c := &s.f.Classes[i]; c != s.c && c.seen.Entry.Leaf() && !strings.HasPrefix(c.Class, s.c.Class+"/") {
+				_, sent := s.rates(c, s.steps)
+				others += sent
+			}
+		}
+		if names, beside := s.rivals(func(*Class) bool { return true }); float64(offered)*1.05 > float64(s.f.place.Plan.Whole-others) && len(names) > 0 {
+			if b := (Blame{Cause: "share", Against: names}); w.Cause == "priority" { // its text says what the class is promised
+				w.Also = append(w.Also, b)
+			} else {
+				add(b, words.AlsoShare.With(s.f.place.Plan.Whole, beside))
+			}
+		}
+	}
+	if len(facts) == 0 {
+		return cause
+	}
+	return words.CauseAlso.With(cause, facts)
+}
+
+// starved returns the classes that went before this one by their priority, and what it got, where that is less than it is
+// promised and was offered.
+func (s *scene) starved() (urgent []string, rates words.Fact, got unit.Rate) {
+	if _, got = s.rates(s.c, s.steps); s.e.Instances() == nil && float64(got) < 0.9*float64(min(s.e.Promise, s.offered())) {
+		urgent, rates = s.rivals(func(c *Class) bool { return precedes(c.seen.Entry, s.e) })
+	}
+	return urgent, rates, got
+}
+
+// policed returns what a policer does that dropped packets of the entry, its own or one around it.
+func (s *scene) policed(by *plan.Entry, around string, at policy.Place) words.Fact {
+	n := by.Meter
+	if life, _ := s.rates(s.c, s.life); by == s.e && by.Instances() == nil && life < n.Rate && s.c.seen.BurstNeeded > int64(n.Burst) {
+		return words.PolicerBursts.With(n.Rate, n.Burst, life, unit.Size(s.c.seen.BurstNeeded), at)
+	}
+	rate := n.Rate
+	if !n.Actions[meter.Yellow].Drop && n.Peak > 0 {
+		rate = n.Peak
+	}
+	return words.PolicerLets.With(around, rate, n.Burst, eachOf(by), s.offeredTo(by), at)
+}
+
+// offeredTo returns what an entry was offered when it happened; 0: it has instances, and that is not known of one.
+func (s *scene) offeredTo(e *plan.Entry) unit.Rate {
+	c := s.class(e)
+	if c == nil || e.Instances() != nil {
+		return 0
+	}
+	offered, _ := s.rates(c, s.steps)
+	return offered
+}
+
+func eachOf(e *plan.Entry) string {
+	if o := e.Instances(); o != nil {
+		return o.Each.String()
+	}
+	return ""
+}
+
+func (s *scene) promised() words.Fact {
+	if s.e.Priority > 0 {
+		return words.PriorityRate.With(s.e.Priority, s.e.Promise)
+	}
+	return words.PromisedRate.With(s.e.Promise)
+}
+
+// limitOf returns what a limit of an entry lets pass in a time: that it has none, its rate, or how long it was active.
+func limitOf(c *Class, e *plan.Entry, span Window) words.Fact {
+	key, kind, rate, when := "", datapath.TheCeiling, unit.Rate(0), (*plan.When)(nil)
+	switch n := e.AtMost; {
+	case n != nil:
+		key, rate, when = "at-most", n.Rate, n.When
+	case e.Meter != nil:
+		if bound, ok := e.Meter.Bound(); ok {
+			key, kind, rate, when = "police", datapath.ThePolicer, bound, e.Meter.When
+		}
+	}
+	switch {
+	case key == "" && e.Bounded:
+		return words.LetsPass.With(e.Ceiling)
+	case key == "":
+		return words.HasNoLimit.With()
+	case when == nil:
+		return words.KeyLetsPass.With(key, rate)
+	}
+	active := time.Duration(0)
+	for _, a := range c.seen.Active {
+		if a.Limit == kind {
+			active += max(0, min(a.To, span.To)-max(a.From, span.From))
+		}
+	}
+	if active >= span.To-span.From {
+		return words.KeyLetsPass.With(key, rate)
+	}
+	if active == 0 {
+		return words.NeverActive.With(key, rate, when.Spec.Words())
+	}
+	return words.PartlyActive.With(key, rate, active.Round(time.Millisecond), (span.To - span.From).Round(time.Millisecond), when.Spec.Words())
+}
+
+// whyFast says what did not keep a rate lower.
+func (m *Measures) whyFast(w *Why, r *Result, e *policy.Expectation, f *finding) {
+	w.Reason = byOffer
+	s := add(f.of)
+	because := func(why words.Fact) { w.Text = words.TooFast.With(unit.Rate(s.wanted), unit.Rate(s.rate), why) }
+	hops, at := most(f.of, func(h *Hop) int64 {
+		if p := &m.Places[h.Place]; p.Plan == nil || p.Carrier {
+			return 0
+		}
+		return h.Packets
+	})
+	if at < 0 {
+		because(words.NoLimitOnWay.With())
+		return
+	}
+	p := &m.Places[hops[at].Place]
+	w.place(p)
+	w.entry = p.Plan.Entries[hops[at].Slot]
+	w.Class = w.entry.Name
+	w.at(w.entry.Spec.At)
+	limit := words.HasNoLimit.With()
+	if _, c := classAt(r, p, hops[at].Slot); c != nil {
+		limit = limitOf(c, w.entry, m.span(e, f.of))
+	}
+	because(words.MostlyIn.With(w.Class, p.Words(), limit, w.written()))
+}
+
+// hopAt sums what the packets of a class met at an interface, in a window.
+func (m *Measures) hopAt(window int, f *Interface, c *Class) *Hop {
+	var sum Hop
+	for _, t := range m.Collectors[window].settled {
+		for i := range t.hops {
+			h := &t.hops[i]
+			p := &m.Places[h.Place]
+			if p.Carrier || p.Interface != f.place.Interface || p.Direction != f.place.Direction {
+				continue
+			}
+			if f.place.Plan == nil {
+				if h.Slot == c.seen.Slot {
+					sum.add(h)
+				}
+			} else if e := f.place.Plan.Entries[h.Slot]; e == c.seen.Entry || e.IsWithin(c.seen.Entry) {
+				sum.add(h)
+			}
+		}
+	}
+	return &sum
+}
+
+// whyThere says why an expectation at an interface failed.
+func (m *Measures) whyThere(w *Why, r *Result, e *policy.Expectation) {
+	window := m.window(e)
+	f := interfaceAt(r, e)
+	w.place(&f.place)
+	classes := classesAt(f, e.Subject)
+	if len(classes) == 0 {
+		return
+	}
+	drops := func(c *Class) uint64 { return c.seen.Windows[window].Drops }
+	c := slices.MaxFunc(classes, func(a, b *Class) int {
+		return cmp.Compare(a.seen.Windows[window].OfferedPackets, b.seen.Windows[window].OfferedPackets)
+	})
+	for i := range f.Classes { // the innermost that most of it went through
+		if o := &f.Classes[i]; strings.HasPrefix(o.Class, c.Class+"/") && drops(o)*2 > drops(c) && drops(c) > 0 {
+			c = o
+		}
+	}
+	h := m.hopAt(window, f, c)
+	reason := datapath.Passed
+	if drops(c) > 0 {
+		reason = reasonOf(h)
+	}
+	s := m.scene(f, c, h, reason, m.span(e, nil))
+	cause := s.also(w, reason, s.cause(w, reason))
+	w.LostPackets = int64(drops(c))
+	w.Reason = reason.String()
+	if reason == datapath.Passed {
+		w.Reason = byWaiting
+	}
+	all := m.scene(f, c, h, datapath.Passed, m.span(e, nil))
+	offered, _ := all.rates(c, all.life)
+	switch e.Metric {
+	case policy.Marking:
+		w.Reason = byMark
+		var left []words.Fact
+		for _, name := range sortedMarks(c.Marks) {
+			left = append(left, words.MarkedAs.With(c.Marks[name], name))
+		}
+		w.Text = words.LeftAs.With(left, w.written())
+	case policy.Throughput:
+		if e.AtMost() {
+			w.Reason = byOffer
+			limit := words.NoLimitThere.With()
+			if s.e != nil {
+				w.entry = s.e
+				if w.at(s.e.Spec.At); s.e.Bounded || s.e.AtMost != nil || s.e.Meter != nil {
+					limit = limitOf(c, s.e, s.span)
+				}
+			}
+			w.Text = words.WasOffered.With(c.Class, offered, limit, w.written())
+			return
+		}
+		if w.LostPackets == 0 {
+			w.Reason = byOffer
+			w.Text = words.OnlyCame.With(offered, c.Class, w.written())
+			return
+		}
+		fallthrough
+	case policy.Drops:
+		w.Text = words.WereDropped.With(w.LostPackets, c.seen.Windows[window].OfferedPackets, c.Class, cause)
+	default:
+		w.Text = words.ClassCause.With(c.Class, cause)
+	}
+}
