@@ -8,7 +8,9 @@ import (
 
 // StoppedBy returns the number of the entry that policed or blocked the last packet for which Enqueue or Pass returned
 // Policed or Blocked: the packet's own, or one around it.
-func (p *Path) StoppedBy(pkt *packet.Packet) int32 { return p.elements[pkt.Slot].acts[p.stopped].number }
+func (p *Path) StoppedBy(pkt *packet.Packet) int32 {
+	return p.elements[pkt.Slot].acts[p.stopped].number
+}
 
 // HeldBy returns the number of the entry whose upper limit holds the queue of a packet back now: the packet's own, or
 // one around it; -1: no limit does.

@@ -75,8 +75,8 @@ type Step struct {
 	Policed   bool         `json:"policed,omitempty"` // dropped by a policer whose burst cannot hold it
 	Notes     []words.Fact `json:"notes,omitempty"`
 
-	Plan    *plan.Plan  `json:"-"` // in force here; nil: no policy
-	Entry   *plan.Entry `json:"-"` // that took the packet
+	Plan    *plan.Plan  `json:"-"`                 // in force here; nil: no policy
+	Entry   *plan.Entry `json:"-"`                 // that took the packet
 	Remarks bool        `json:"remarks,omitempty"` // a policer here marks some packets of the flow otherwise
 	Assumed bool        `json:"assumed,omitempty"` // a `when` is assumed to hold
 

@@ -13,17 +13,19 @@ import (
 // A Result is what a rehearsal measured. Its JSON form is a contract: fields
 // may be added, never renamed.
 type Result struct {
-	Imbrel       int           `json:"imbrel"`
-	Rehearsal    string        `json:"rehearsal"`
-	Title        string        `json:"title,omitempty"`
-	Seed         uint64        `json:"seed"`
-	DurationS    float64       `json:"duration_s"`          // that is measured
-	WarmUpS      float64       `json:"warm_up_s,omitempty"` // before it
-	Policy       bool          `json:"policy"`
-	Incomplete   bool          `json:"incomplete,omitempty"` // interrupted: all of this is of the first DurationS
-	Verdict      string        `json:"verdict"`              // "pass", "fail", or "none": nothing was expected
-	Warnings     []Warning     `json:"warnings"`
-	NotJudged    []NotJudged   `json:"not_judged,omitempty"`
+	Imbrel     int         `json:"imbrel"`
+	Rehearsal  string      `json:"rehearsal"`
+	Title      string      `json:"title,omitempty"`
+	Seed       uint64      `json:"seed"`
+	DurationS  float64     `json:"duration_s"`          // that is measured
+	WarmUpS    float64     `json:"warm_up_s,omitempty"` // before it
+	Policy     bool        `json:"policy"`
+	Incomplete bool        `json:"incomplete,omitempty"` // interrupted: all of this is of the first DurationS
+	Verdict    string      `json:"verdict"`              // "pass", "fail", or "none": nothing was expected
+	Warnings   []Warning   `json:"warnings"`
+	NotJudged  []NotJudged `json:"not_judged,omitempty"`
+	// WhoPays is, of a run with the policies next to one without, what got worse: the worst first. Nil: there was no other run.
+	WhoPays      []Payment     `json:"who_pays,omitzero"`
 	Expectations []Outcome     `json:"expectations"`
 	Breaks       []Break       `json:"breaks,omitempty"` // where there is a ramp
 	Interfaces   []Interface   `json:"interfaces"`

@@ -52,7 +52,9 @@ func mend(f *policy.File, in files.Place) (*policy.File, files.Place, []check.Fi
 // better reports whether what was to be mended is gone, and what is new can be mended too.
 func better(before, after, mended []check.Finding) bool {
 	has := func(list []check.Finding, f *check.Finding) bool {
-		return slices.ContainsFunc(list, func(o check.Finding) bool { return o.Name == f.Name && o.At.File == f.At.File && o.At.Line == f.At.Line })
+		return slices.ContainsFunc(list, func(o check.Finding) bool {
+			return o.Name == f.Name && o.At.File == f.At.File && o.At.Line == f.At.Line
+		})
 	}
 	for i := range mended {
 		if has(after, &mended[i]) {

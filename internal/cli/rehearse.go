@@ -294,6 +294,9 @@ func (a *app) runAll(text render.Text, r *rehearsalRun, plans []*policy.Rehearsa
 	}
 	found := false
 	for i, res := range results {
+		if i%len(modes) == 1 {
+			res.WhoPays = measure.WhoPays(results[i-1], res)
+		}
 		judged := i%len(modes) == len(modes)-1
 		found = found || judged && (res.Verdict == "fail" || r.failOn == "warning" && res.WarningCount() > 0)
 		if r.suggest && judged {

@@ -10,6 +10,7 @@ import (
 
 	"imbrel/core/figure"
 	"imbrel/core/measure"
+	"imbrel/core/words"
 )
 
 // warnings writes what makes a verdict worth less.
@@ -209,6 +210,21 @@ func (t Text) Both(without, with *measure.Result, v *View) {
 		t.Line("Without the policies: %s.", summary(without))
 	}
 	t.verdict(with)
+	t.paragraph("", whoPays(with.WhoPays).String())
+}
+
+// mostPaying is how many the line of who pays names.
+const mostPaying = 3
+
+func whoPays(all []measure.Payment) words.Fact {
+	if len(all) == 0 {
+		return words.NobodyPays.With()
+	}
+	var list []words.Fact
+	for _, p := range all[:min(mostPaying, len(all))] {
+		list = append(list, p.Text)
+	}
+	return words.WhoPays.With(list, max(0, len(all)-mostPaying))
 }
 
 const withoutPolicies, withPolicies = "without the policies", "with the policies"
