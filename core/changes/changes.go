@@ -21,8 +21,7 @@ import (
 type Result struct {
 	Same         bool            `json:"same"`
 	Interfaces   []Interface     `json:"interfaces"` // those that differ
-	Network      []string        `json:"network"`
-	Rehearsals   []string        `json:"rehearsals"`
+	Fields       []Field         `json:"fields"`     // values of the file that differ
 	FindingsNew  []check.Finding `json:"findings_new"`
 	FindingsGone []check.Finding `json:"findings_gone"`
 
@@ -71,7 +70,7 @@ type Checked struct {
 
 // Between returns what differs between two files.
 func Between(before, after Checked) *Result {
-	r := &Result{Interfaces: []Interface{}, Network: network(before.File, after.File), Rehearsals: rehearsals(before.File, after.File),
+	r := &Result{Interfaces: []Interface{}, Fields: fields(before.File, after.File),
 		FindingsNew: missing(after.Findings, before.Findings), FindingsGone: missing(before.Findings, after.Findings)}
 	d := &differ{space: space.New(before.File, after.File), moved: make(map[pair]moves)}
 	order, olds := attached(before.File)
@@ -95,7 +94,7 @@ func Between(before, after Checked) *Result {
 		known[key] = len(r.Interfaces)
 		r.Interfaces = append(r.Interfaces, i)
 	}
-	r.Same = len(r.Interfaces)+len(r.Network)+len(r.Rehearsals)+len(r.FindingsNew)+len(r.FindingsGone) == 0
+	r.Same = len(r.Interfaces)+len(r.Fields)+len(r.FindingsNew)+len(r.FindingsGone) == 0
 	return r
 }
 

@@ -24,14 +24,14 @@ func TestChanges(t *testing.T) {
 			"      - {class: bulk, mark: {map: down}, at-least: 20%, at-most: {rate: 90%, when: work}}\n      - {class: voice, mark: ef, priority: 1, police: {rate: 600kbit/s, burst: 4kB}}\n",
 			"voice → bulk for example from 10.1.1.1, dscp ef, of www.sensor.example: was promised 600 kbit/s, priority 1, marked EF; is promised 4.20 Mbit/s, marked by map down"},
 		{"rate: 600kbit/s", "rate: 700kbit/s", "voice ceiling 600 kbit/s 700 kbit/s"},
-		{"mark: ef, priority: 1", "mark: cs5, priority: 1", "west/wan out and 1 more, policy `up` class was is ─"},
+		{"mark: ef, priority: 1", "mark: cs5, priority: 1", "west/wan out and east/wan out, policy `up` class was is ─"},
 		{"to-port: 8000", "to-port: 8000-8001", "rest → bulk for example"},
 		{"{dscp: ef, from: phones}", "{dscp: [ef, af41], from: phones}", "dscp af41: was promised"},
 		{"when: work", "when: {starts: {load: 85%, for: 3s}, ends: {load: 60%, for: 10s}}", "bulk at most 8.10 Mbit/s, while the time is 08:00 to 17:00 in Europe/Oslo 8.10 Mbit/s, while the load has reached 7.65 Mbit/s"},
 		{"  - {policy: edge, at: west/lan, direction: in}\n", "", "west/lan in: the policy `edge` is attached no longer"},
 		{"direction: in}\n", "direction: in}\n  - {policy: edge, at: east/lan, direction: in}\n", "east/lan in: the policy `edge` is attached now"},
-		{"delay: 5ms", "delay: 50ms", "the link from west/wan: to east/wan, 10Mbit/s, ethernet, buffer 100ms, delay 5ms → to east/wan, 10Mbit/s, ethernet, buffer 100ms, delay 50ms"},
-		{"voice loss = 0", "voice loss <= 1%", "`run` expects no longer: voice loss = 0 `run` expects now: voice loss <= 1%"},
+		{"delay: 5ms", "delay: 50ms", "network.links.west/wan to east/wan.delay: 5ms → 50ms"},
+		{"voice loss = 0", "voice loss <= 1%", "rehearsals.run.expect.voice loss = 0 is gone rehearsals.run.expect.voice loss <= 1% is new"},
 		{"shape: 9Mbit/s", "shape: 11Mbit/s", "Findings that are new new.yaml:11: error shape-above-link"},
 		{"treat: [{class: voice, mark: ef}", "treat: [{class: bulk, block: true}, {class: voice, mark: ef}", "bulk new - blocked"},
 		{"      - {class: rest, at-least: 20%}", "      - {class: rest, at-least: 20%, treat: [{class: voice, at-most: 10%}, {class: rest}]}", "rest → rest/rest for example"},
@@ -145,7 +145,7 @@ func TestChangesInGit(t *testing.T) {
 	}
 	put(t, dir, "site/new.yaml", text)
 	git("add", "-A")
-	if out := git("diff", "--cached", "--", "site/new.yaml"); !strings.Contains(out, "west/wan out and 1 more: the policy `up` is attached now") {
+	if out := git("diff", "--cached", "--", "site/new.yaml"); !strings.Contains(out, "west/wan out and east/wan out: the policy `up` is attached now") {
 		t.Errorf("a new file: %s", out)
 	}
 	put(t, dir, "site/p.yaml", "imbrel: 1\nclases: []\n")

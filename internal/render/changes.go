@@ -2,6 +2,7 @@ package render
 
 import (
 	"fmt"
+	"strings"
 
 	"github.com/jedib0t/go-pretty/v6/table"
 
@@ -16,14 +17,13 @@ func (t Text) Changes(before, after string, r *changes.Result) {
 	if r.Same {
 		t.Line("Nothing changes.")
 	}
+	t.fields(r.Fields)
 	for i := range r.Interfaces {
 		t.Line("")
 		t.changed(&r.Interfaces[i])
 	}
-	t.listed("The network", r.Network)
 	t.findings("Findings that are new", r.FindingsNew)
 	t.findings("Findings that are gone", r.FindingsGone)
-	t.listed("The rehearsals", r.Rehearsals)
 	if f := r.Flows; f != nil {
 		t.Line("")
 		t.Title("%s", f.Capture)
@@ -43,10 +43,15 @@ func (t Text) Changes(before, after string, r *changes.Result) {
 	}
 }
 
+// mostAlso is how many other places a title names at which the same differs.
+const mostAlso = 8
+
 func (t Text) changed(i *changes.Interface) {
 	where := i.Node + "/" + i.Interface + " " + i.Direction
-	if n := len(i.Also); n > 0 {
-		where += fmt.Sprintf(" and %d more", n)
+	if n := len(i.Also); n > mostAlso {
+		where += fmt.Sprintf(", %s and %d more", strings.Join(i.Also[:mostAlso], ", "), n-mostAlso)
+	} else if n > 0 {
+		where = figure.List(append([]string{where}, i.Also...))
 	}
 	switch {
 	case i.OldPolicy == "":
@@ -101,14 +106,21 @@ func (t Text) changed(i *changes.Interface) {
 	}
 }
 
-func (t Text) listed(title string, lines []string) {
-	if len(lines) == 0 {
-		return
-	}
-	t.Line("")
-	t.Title("%s", title)
-	for _, l := range lines {
-		t.paragraph("  ", l)
+// fields writes the values of a file that differ.
+func (t Text) fields(all []changes.Field) {
+	for i, f := range all {
+		if i == 0 {
+			t.Line("")
+			t.Title("In the file")
+		}
+		switch {
+		case f.Old == changes.There && f.New == "":
+			t.paragraph("  ", f.Path+" is gone")
+		case f.New == changes.There && f.Old == "":
+			t.paragraph("  ", f.Path+" is new")
+		default:
+			t.paragraph("  ", fmt.Sprintf("%s: %s → %s", f.Path, orDash(f.Old), orDash(f.New)))
+		}
 	}
 }
 
