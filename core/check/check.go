@@ -39,6 +39,7 @@ type Finding struct {
 	At    policy.Place
 	Fact  words.Fact
 	Edit  *Edit // that mends it, where the way out is certain
+	End   int   // the column after what is meant on its line; 0: not known
 
 	where string
 	more  int // other interfaces that have the same finding
@@ -50,6 +51,29 @@ func (f *Finding) Text() string {
 		return f.Fact.String()
 	}
 	return words.FoundAt.With(f.where, f.more, f.Fact).String()
+}
+
+// Unreadable is the name of the findings of a file that cannot be read.
+const Unreadable = "unreadable"
+
+// UnreadableRule is the rule of these findings.
+func UnreadableRule() Rule {
+	return Rule{Name: Unreadable, Level: Error, About: `The file cannot be read: a key, a name or a value is wrong, or it is no YAML. No command can use it. In text, ` + "`imbrel check`" + ` prints such
+mistakes as every other command does, with the line of the file.`}
+}
+
+// Mistakes returns what is wrong with a file that cannot be read, as findings.
+func Mistakes(ps policy.Problems) []Finding {
+	out := []Finding{}
+	for i := range ps {
+		p := &ps[i]
+		f := Finding{Name: Unreadable, Level: Error, At: p.Place, Fact: words.Mistake.With(p.Text, p.Help)}
+		if p.Width > 0 {
+			f.End = p.Place.Column + p.Width
+		}
+		out = append(out, f)
+	}
+	return out
 }
 
 // Same reports whether two findings say the same, wherever in the file.
@@ -65,11 +89,12 @@ func (f Finding) MarshalJSON() ([]byte, error) {
 		File        string `json:"file"`
 		Line        int    `json:"line"`
 		Column      int    `json:"column"`
+		EndColumn   int    `json:"end_column,omitempty"`
 		Text        string `json:"text"`
 		Consequence string `json:"consequence"`
 		Fix         string `json:"fix"`
 		Edit        *Edit  `json:"edit,omitempty"`
-	}{f.Name, f.Level, f.At.File, f.At.Line, f.At.Column, f.Text(), f.Fact.Consequence(), f.Fact.Fix(), f.Edit})
+	}{f.Name, f.Level, f.At.File, f.At.Line, f.At.Column, f.End, f.Text(), f.Fact.Consequence(), f.Fact.Fix(), f.Edit})
 }
 
 // An Edit is a value of a file to be written in another way.
@@ -77,6 +102,7 @@ type Edit struct {
 	File   string `json:"file"`
 	Line   int    `json:"line"` // where the value is
 	Column int    `json:"column"`
+	End    int    `json:"end_column,omitempty"` // after the value
 	New    string `json:"new"`
 }
 

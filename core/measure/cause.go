@@ -280,12 +280,12 @@ func (s *scene) also(w *Why, reason datapath.Reason, cause words.Fact) words.Fac
 	if w.Cause == "at-most" || w.Cause == "police" || w.Cause == "priority" {
 		others, offered := unit.Rate(0), s.offered()
 		for i := range s.f.Classes {
-			if c := &s.f.Classes[i]; c != s.c && c.seen.Entry.Leaf() && !strings.HasPrefix(c.Class, s.c.Class+"/") {
+			if c := &s.f.Classes[i]; c != s.c && c.seen.Entry.Leaf() && !precedes(s.e, c.seen.Entry) && !strings.HasPrefix(c.Class, s.c.Class+"/") {
 				_, sent := s.rates(c, s.steps)
 				others += sent
 			}
 		}
-		if names, beside := s.rivals(func(*Class) bool { return true }); float64(offered)*1.05 > float64(s.f.place.Plan.Whole-others) && len(names) > 0 {
+		if names, beside := s.rivals(func(c *Class) bool { return !precedes(s.e, c.seen.Entry) }); float64(offered)*1.05 > float64(s.f.place.Plan.Whole-others) && len(names) > 0 {
 			if b := (Blame{Cause: "share", Against: names}); w.Cause == "priority" { // its text says what the class is promised
 				w.Also = append(w.Also, b)
 			} else {

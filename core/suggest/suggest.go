@@ -5,6 +5,7 @@ package suggest
 import (
 	"fmt"
 	"math"
+	"slices"
 	"strings"
 
 	"imbrel/core/measure"
@@ -30,6 +31,7 @@ type number struct {
 	print func(int64) string
 	up    bool
 	limit int64 // not beyond
+	hint  int64 // a rate that the reason names; 0: none
 }
 
 // Change returns the least change of one number that makes an expectation of a result
@@ -83,10 +85,13 @@ func (f *Finder) numbers(why *measure.Why, e *policy.Expectation) []number {
 				return
 			}
 		}
+		if v, err := unit.ParseNumber(text); err == nil && v.Kind == unit.ARate && why.OfferedBps != nil {
+			n.hint = *why.OfferedBps * 21 / 20
+		}
 		if n.limit == 0 {
-			n.limit = n.from * 64
+			n.limit = n.from * mostTimes
 			if !up {
-				n.limit = max(n.from/64, 1)
+				n.limit = max(n.from/mostTimes, 1)
 			}
 		}
 		out = append(out, n)
@@ -204,8 +209,11 @@ func (f *Finder) try(r *measure.Result, index int, n *number, v int64) trial {
 	return t
 }
 
-// factors are by how much a number is changed until the expectation holds.
-var factors = []float64{1.02, 1.1, 1.25, 1.6, 2.5, 5, 12, 64}
+// mostTimes is how many times as much a number without a limit of its own may become.
+const mostTimes = 64
+
+// factors are by how much a number is changed until the expectation holds; then by 8 times as much, up to the number's limit.
+var factors = []float64{1.02, 1.1, 1.25, 1.6, 2.5, 5, 12, 64, 512, 4096, 1 << 15, 1 << 18}
 
 // least bisects for the least change of a number.
 func (f *Finder) least(r *measure.Result, index int, n *number) *measure.Change {
@@ -218,11 +226,19 @@ func (f *Finder) least(r *measure.Result, index int, n *number) *measure.Change 
 	// From fails to the first that holds.
 	fails, holds, found := n.from, n.from, false
 	var last trial
+	values := make([]int64, 0, len(factors)+1)
 	for _, factor := range factors {
-		v := int64(math.Round(float64(n.from) * factor))
-		if !n.up {
-			v = int64(math.Round(float64(n.from) / factor))
+		if n.up {
+			values = append(values, int64(math.Round(float64(n.from)*factor)))
+		} else {
+			values = append(values, int64(math.Round(float64(n.from)/factor)))
 		}
+	}
+	if n.up && n.hint > n.from { // what the reason says would do
+		values = append(values, n.hint)
+		slices.Sort(values)
+	}
+	for _, v := range values {
 		if v = clamp(n.round(v)); v == fails {
 			continue
 		}

@@ -130,6 +130,21 @@ func (f Fact) Same(o Fact) bool {
 	})
 }
 
+// Fingerprint returns the sentence without the lines of the file: it is the same wherever the fact is.
+func (f Fact) Fingerprint() string {
+	plain := Fact{row: f.row}
+	for _, v := range f.sentenceValues() {
+		switch x := v.(type) {
+		case policy.Place:
+			v = policy.Place{}
+		case Fact:
+			v = x.Fingerprint()
+		}
+		plain.values = append(plain.values, v)
+	}
+	return plain.String()
+}
+
 func (f Fact) sentenceValues() []any {
 	if f.row == nil {
 		return nil

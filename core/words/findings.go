@@ -159,6 +159,10 @@ var (
 		"where the link is full, a call's packet waits for those of the others, each {time} long",
 		"give it `priority: 1`, and a bound")
 
+	Mistake = finding("{mistake}",
+		"no command can use the file",
+		"{help}")
+
 	// Parts of these sentences.
 	NoPacketHas          = row("its `{key}`, and no packet has that")
 	OtherVersion         = row("`from` addresses and `to` addresses of the other version of IP, and no packet has both")

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
 
 	"github.com/spf13/cobra"
@@ -43,14 +44,20 @@ tools that show findings beside the code there is -o sarif (SARIF 2.1.0).`,
 				return fmt.Errorf("-o sarif tells what is found: leave --fix and --diff out")
 			}
 			all, mended := []check.Finding{}, []check.Finding{}
+			var unusable error // of a file that cannot be read: its mistakes are among the findings
 			var changed []files.Changed
 			for _, name := range args {
 				f, in, err := files.ReadPolicy(name, a.in, a.includeFrom...)
+				var mistakes policy.Problems
+				if errors.As(err, &mistakes) && a.output != "text" && !fix && !diff {
+					all, unusable = append(all, check.Mistakes(mistakes)...), err
+					continue
+				}
 				if err != nil {
 					return err
 				}
 				if !fix && !diff {
-					all = append(all, check.File(f, in.Accepted)...)
+					all = append(all, withEnds(check.File(f, in.Accepted), in)...)
 					continue
 				}
 				if name == "-" && fix {
@@ -66,7 +73,7 @@ tools that show findings beside the code there is -o sarif (SARIF 2.1.0).`,
 					}
 				}
 			}
-			errors, warnings := check.Count(all)
+			bad, warnings := check.Count(all)
 			var err error
 			switch {
 			case a.output == "sarif":
@@ -77,7 +84,7 @@ tools that show findings beside the code there is -o sarif (SARIF 2.1.0).`,
 					Errors   int             `json:"errors"`
 					Warnings int             `json:"warnings"`
 					Mended   []check.Finding `json:"mended,omitempty"`
-				}{all, errors, warnings, mended})
+				}{all, bad, warnings, mended})
 			case diff:
 				for i := range changed {
 					text.Diff(changed[i].Name, changed[i].Old, changed[i].New)
@@ -93,7 +100,10 @@ tools that show findings beside the code there is -o sarif (SARIF 2.1.0).`,
 			if err != nil {
 				return err
 			}
-			if errors > 0 || failOn == "warning" && warnings > 0 {
+			if unusable != nil {
+				return unusable
+			}
+			if bad > 0 || failOn == "warning" && warnings > 0 {
 				return errFound
 			}
 			return nil
@@ -107,10 +117,22 @@ tools that show findings beside the code there is -o sarif (SARIF 2.1.0).`,
 	return c
 }
 
+// withEnds notes where the values end that findings are about, and that their edits replace.
+func withEnds(all []check.Finding, in files.Place) []check.Finding {
+	for i := range all {
+		f := &all[i]
+		f.End = in.End(f.At)
+		if e := f.Edit; e != nil {
+			e.End = in.End(policy.Place{File: e.File, Line: e.Line, Column: e.Column})
+		}
+	}
+	return all
+}
+
 // aboutFinding explains a finding at length.
 func (a *app) aboutFinding(text render.Text, name string) error {
 	var names []string
-	for _, r := range check.Rules() {
+	for _, r := range append(check.Rules(), check.UnreadableRule()) {
 		if r.Name == name {
 			if a.output == "json" {
 				return render.JSON(a.out, map[string]string{"name": r.Name, "level": string(r.Level), "about": r.About})

@@ -238,7 +238,7 @@ func TestSARIF(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for _, text := range []string{checkable, strings.Replace(checkable, "rate: 600kbit/s, burst: 4kB", "rate: 60kbit/s, burst: 237B", 1)} {
+	for _, text := range []string{checkable, strings.Replace(checkable, "rate: 600kbit/s, burst: 4kB", "rate: 60kbit/s, burst: 237B", 1), strings.Replace(checkable, "shape: 9Mbit/s", "shape: 9", 1)} {
 		dir := t.TempDir()
 		put(t, dir, "a file.yaml", text)
 		findings := parsed[struct{ Findings []found }](t, imbrel(t, dir, "", nil, "check", "a file.yaml", "-o", "json").out).Findings
@@ -249,6 +249,14 @@ func TestSARIF(t *testing.T) {
 		}
 		if err := schema.Validate(log); err != nil {
 			t.Error(err)
+		}
+		if unreadable := strings.Contains(text, "shape: 9,") || strings.Contains(text, "shape: 9\n"); unreadable != (r.status == 2) || unreadable && (len(findings) != 1 || findings[0].Name != "unreadable" || !strings.Contains(r.err, "has no unit")) {
+			t.Errorf("exit %d with %+v: %s", r.status, findings, r.err)
+		}
+		for _, f := range findings { // a fix replaces just the value
+			if f.Edit != nil && !strings.Contains(r.out, fmt.Sprintf(`"deletedRegion":{"startLine":%d,"startColumn":%d,"endColumn":%d},"insertedContent":{"text":%q}`, f.Edit.Line, f.Edit.Column, f.Edit.End, f.Edit.New)) {
+				t.Errorf("no fix for %+v", f)
+			}
 		}
 		if n := strings.Count(r.out, `"ruleIndex"`); n != len(findings) || n > 0 && !strings.Contains(r.out, `"uri":"a%20file.yaml"`) {
 			t.Errorf("%d results of %d findings:\n%s", n, len(findings), r.out)

@@ -231,6 +231,10 @@ func TestReasonsNameTheLimit(t *testing.T) {
 			t.Errorf("%s: nothing is caused by the %s of %q, %q: %+v", c.file, c.cause, c.by, c.says, res.Expectations)
 		}
 	}
+	// The change that is suggested starts from the number that the reason names.
+	if r := imbrel(t, ".", "", nil, "rehearse", broken+"/suggest-finds-nothing.yaml", "--suggest"); !strings.Contains(r.out, "with 1.16Mbit/s in place of 16kbit/s it holds: policies.hop3.treat.voice.police.rate") || strings.Contains(r.out, "no change of one number") {
+		t.Errorf("exit %d: %s", r.status, r.out)
+	}
 	if r := imbrel(t, ".", "", nil, "rehearse", broken+"/false-limit-too-small.yaml", "--fail-on", "warning"); r.status != 0 {
 		t.Errorf("a right policy: exit %d, %s", r.status, r.out)
 	}

@@ -50,33 +50,53 @@ func (p Place) Edited(edits []Edit) (*policy.File, Place, error) {
 
 // replaced returns a text with the value at a place replaced.
 func (p Place) replaced(text []byte, e Edit) ([]byte, error) {
-	no := fmt.Errorf("%s: there is no single value here", e.At)
-	v := scalarAt(p.doc, e.At)
-	if v == nil {
-		return nil, no
+	_, from, to, err := p.span(text, e.At)
+	if err != nil {
+		return nil, err
 	}
-	start := 0
-	for range e.At.Line - 1 {
-		n := bytes.IndexByte(text[start:], '\n')
+	return slices.Concat(text[:from], []byte(e.New), text[to:]), nil
+}
+
+// span returns the value at a place, and from where to where it is written in the text.
+func (p Place) span(text []byte, at policy.Place) (v *language.Value, from, to int, err error) {
+	no := fmt.Errorf("%s: there is no single value here", at)
+	if v = scalarAt(p.doc, at); v == nil {
+		return nil, 0, 0, no
+	}
+	for range at.Line - 1 {
+		n := bytes.IndexByte(text[from:], '\n')
 		if n < 0 {
-			return nil, no
+			return nil, 0, 0, no
 		}
-		start += n + 1
+		from += n + 1
 	}
-	for column := 1; column < e.At.Column; column++ {
-		if start >= len(text) {
-			return nil, no
+	for column := 1; column < at.Column; column++ {
+		if from >= len(text) {
+			return nil, 0, 0, no
 		}
-		_, size := utf8.DecodeRune(text[start:])
-		start += size
+		_, size := utf8.DecodeRune(text[from:])
+		from += size
 	}
-	raw := string(text[start:])
+	raw := string(text[from:])
 	for _, written := range []string{v.Text, `"` + v.Text + `"`, "'" + v.Text + "'"} {
 		if strings.HasPrefix(raw, written) && written != "" {
-			return slices.Concat(text[:start], []byte(e.New), text[start+len(written):]), nil
+			return v, from, from + len(written), nil
 		}
 	}
-	return nil, no
+	return nil, 0, 0, no
+}
+
+// End returns the column after the value that is written at a place; 0: no single value is.
+func (p Place) End(at policy.Place) int {
+	text, known := p.texts[at.File]
+	if !known {
+		return 0
+	}
+	_, from, to, err := p.span(text, at)
+	if err != nil {
+		return 0
+	}
+	return at.Column + utf8.RuneCount(text[from:to])
 }
 
 // scalarAt returns the value of a document that is written at a place, or nil.

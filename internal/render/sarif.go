@@ -1,6 +1,8 @@
 package render
 
 import (
+	"crypto/sha256"
+	"fmt"
 	"net/url"
 	"path/filepath"
 	"strings"
@@ -24,13 +26,16 @@ type (
 		Driver sarifDriver `json:"driver"`
 	}
 	sarifDriver struct {
-		Name    string      `json:"name"`
-		Version string      `json:"version"`
-		Rules   []sarifRule `json:"rules"`
+		Name            string      `json:"name"`
+		Version         string      `json:"version"`
+		SemanticVersion string      `json:"semanticVersion"`
+		InformationURI  string      `json:"informationUri"`
+		Rules           []sarifRule `json:"rules"`
 	}
 	sarifRule struct {
 		ID            string       `json:"id"`
 		Full          sarifMessage `json:"fullDescription"`
+		HelpURI       string       `json:"helpUri"`
 		Configuration sarifLevel   `json:"defaultConfiguration"`
 	}
 	sarifLevel struct {
@@ -40,11 +45,13 @@ type (
 		Text string `json:"text"`
 	}
 	sarifResult struct {
-		Rule      string          `json:"ruleId"`
-		Index     int             `json:"ruleIndex"`
-		Level     string          `json:"level"`
-		Message   sarifMessage    `json:"message"`
-		Locations []sarifLocation `json:"locations"`
+		Rule         string            `json:"ruleId"`
+		Index        int               `json:"ruleIndex"`
+		Level        string            `json:"level"`
+		Message      sarifMessage      `json:"message"`
+		Locations    []sarifLocation   `json:"locations"`
+		Fingerprints map[string]string `json:"partialFingerprints"`
+		Fixes        []sarifFix        `json:"fixes,omitempty"`
 	}
 	sarifLocation struct {
 		Physical sarifPhysical `json:"physicalLocation"`
@@ -57,24 +64,74 @@ type (
 		URI string `json:"uri"`
 	}
 	sarifRegion struct {
-		Line   int `json:"startLine"`
-		Column int `json:"startColumn"`
+		Line      int `json:"startLine"`
+		Column    int `json:"startColumn"`
+		EndColumn int `json:"endColumn"`
+	}
+	sarifFix struct {
+		Description sarifMessage  `json:"description"`
+		Changes     []sarifChange `json:"artifactChanges"`
+	}
+	sarifChange struct {
+		Artifact     sarifArtifact      `json:"artifactLocation"`
+		Replacements []sarifReplacement `json:"replacements"`
+	}
+	sarifReplacement struct {
+		Deleted  sarifRegion  `json:"deletedRegion"`
+		Inserted sarifMessage `json:"insertedContent"`
 	}
 )
+
+// informationURI is where the findings are described. The project has no public address yet.
+const informationURI = "https://imbrel.example/findings"
+
+// semanticVersion is the version in numbers: a build that has no release of its own is 0.0.0 with its revision.
+func semanticVersion(version string) string {
+	if v := strings.TrimPrefix(version, "v"); v != "" && v[0] >= '0' && v[0] <= '9' && strings.Count(v, ".") >= 2 {
+		return v
+	}
+	word := strings.Map(func(r rune) rune {
+		if r >= '0' && r <= '9' || r >= 'a' && r <= 'z' {
+			return r
+		}
+		return -1
+	}, version)
+	return "0.0.0-dev." + word
+}
+
+// fingerprint tells a finding from others wherever in the file it is.
+func fingerprint(f *check.Finding, seen map[string]int) string {
+	sum := sha256.Sum256([]byte(f.Name + "\x00" + f.At.File + "\x00" + f.Fact.Fingerprint()))
+	key := fmt.Sprintf("%x", sum[:8])
+	seen[key]++
+	return fmt.Sprintf("%s:%d", key, seen[key])
+}
+
+// region returns a region on one line; without an end it is one character.
+func region(line, column, end int) sarifRegion {
+	line, column = max(line, 1), max(column, 1)
+	return sarifRegion{line, column, max(end, column+1)}
+}
 
 // SARIF returns the findings as a log of SARIF 2.1.0.
 func SARIF(all []check.Finding, version string) any {
 	run := sarifRun{ColumnKind: "unicodeCodePoints", Results: []sarifResult{}}
-	run.Tool.Driver = sarifDriver{Name: "imbrel", Version: version, Rules: []sarifRule{}}
+	run.Tool.Driver = sarifDriver{Name: "imbrel", Version: version, SemanticVersion: semanticVersion(version), InformationURI: informationURI, Rules: []sarifRule{}}
 	number := make(map[string]int)
-	for i, r := range check.Rules() {
+	for i, r := range append(check.Rules(), check.UnreadableRule()) {
 		number[r.Name] = i
-		run.Tool.Driver.Rules = append(run.Tool.Driver.Rules, sarifRule{r.Name, sarifMessage{strings.Join(strings.Fields(r.About), " ")}, sarifLevel{string(r.Level)}})
+		run.Tool.Driver.Rules = append(run.Tool.Driver.Rules, sarifRule{r.Name, sarifMessage{strings.Join(strings.Fields(r.About), " ")}, informationURI + "#" + r.Name, sarifLevel{string(r.Level)}})
 	}
+	seen := make(map[string]int)
 	for i := range all {
 		f := &all[i]
-		run.Results = append(run.Results, sarifResult{f.Name, number[f.Name], string(f.Level), sarifMessage{f.Text() + ": " + f.Fact.Consequence() + ". " + f.Fact.Fix() + "."},
-			[]sarifLocation{{sarifPhysical{sarifArtifact{uri(f.At.File)}, sarifRegion{max(f.At.Line, 1), max(f.At.Column, 1)}}}}})
+		r := sarifResult{Rule: f.Name, Index: number[f.Name], Level: string(f.Level), Message: sarifMessage{f.Text() + ": " + f.Fact.Consequence() + ". " + f.Fact.Fix() + "."},
+			Locations:    []sarifLocation{{sarifPhysical{sarifArtifact{uri(f.At.File)}, region(f.At.Line, f.At.Column, f.End)}}},
+			Fingerprints: map[string]string{"imbrelFinding/v1": fingerprint(f, seen)}}
+		if e := f.Edit; e != nil && e.End > 0 {
+			r.Fixes = []sarifFix{{sarifMessage{f.Fact.Fix()}, []sarifChange{{sarifArtifact{uri(e.File)}, []sarifReplacement{{region(e.Line, e.Column, e.End), sarifMessage{e.New}}}}}}}
+		}
+		run.Results = append(run.Results, r)
 	}
 	return sarifLog{"https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json", "2.1.0", []sarifRun{run}}
 }
