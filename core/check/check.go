@@ -117,7 +117,7 @@ type Rule struct {
 // Rules returns all rules, by their names.
 func Rules() []Rule {
 	all := []Rule{
-		boundBelowCall(), boundBelowCalls(), burstBelowInterval(), burstBelowPacket(), contradiction(), eachOneServer(), expectationBound(), expectationMark(), expectationEstimated(), expectationUntested(), framingForgotten(), inNeverQueues(), markUnserved(), neverMatches(), noRest(), oneEnd(),
+		addressNowhere(), answersInRest(), boundBelowCall(), boundBelowCalls(), burstBelowInterval(), burstBelowPacket(), contradiction(), eachOneServer(), expectationBound(), expectationMark(), expectationEstimated(), expectationUntested(), framingForgotten(), inNeverQueues(), markUnserved(), neverMatches(), noRest(), oneEnd(),
 		openTrust(), partlyShadowed(), policyUnattached(), pressureFlaps(), promiseInsidePolicer(), queueTooDeep(), queueTooShallow(), serverNameAlone(), shapeAboveFarEnd(), shapeAboveLink(), shapeAbovePort(), shapeAtLink(), shapeFarBelow(),
 		sharedOrEach(), slowLink(), tagNowhere(), timeUnrehearsed(), timesOverlap(),
 		timeWithoutZone(), trafficUnclassified(), unboundedPriority(), unitSlip(), unused(), voiceAsControl(), voiceWithoutPriority(),

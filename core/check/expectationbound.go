@@ -21,6 +21,10 @@ arithmetic, and needs no rehearsal. Raise the bound, or expect less.`,
 					if x.Versus != "" || x.Windowed() || x.OfPromise {
 						continue
 					}
+					if x.Metric == policy.Goodput && x.AtLeast() {
+						s.goodputBound(h, x)
+						continue
+					}
 					for _, p := range s.plans {
 						if x.Where != nil && (x.Where != p.Interface || x.Direction != p.Direction) {
 							continue
@@ -41,6 +45,23 @@ arithmetic, and needs no rehearsal. Raise the bound, or expect less.`,
 				}
 			}
 		}}
+}
+
+// goodputBound says that a goodput is above the limit of an entry on the way of its data.
+func (s *survey) goodputBound(h *policy.Rehearsal, x *policy.Expectation) {
+	for i := range s.demands {
+		d := &s.demands[i]
+		if d.rehearsal != h || !d.traffic.Kind.OverTCP() || d.traffic.Back() != d.reverse || !d.within(x.Subject) {
+			continue
+		}
+		for e := d.entry; e != nil; e = e.Parent {
+			if e.Each == 0 && e.Instances() == nil && !e.Block && e.When == nil && e.Bounded && len(e.Whens()) == 0 && float64(e.Ceiling) < x.Limit {
+				s.bound[x] = true
+				s.say(e.Spec.At, d.plan.Where(), words.LimitBelowExpected.With(e.Name, e.Ceiling, words.Quote(x.Text)))
+				return
+			}
+		}
+	}
 }
 
 // bounded says that an expectation cannot hold with the bound of an entry.

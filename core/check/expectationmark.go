@@ -42,6 +42,16 @@ func markedWhere(w *route) words.Fact {
 		}
 	}
 	if out.IsZero() {
+		for i := range w.answer.Hops { // an entry may set the mark that the packet has already
+			h := &w.answer.Hops[i]
+			for e := h.Entry; e != nil; e = e.Parent {
+				if m := e.Spec.Mark; m != nil && m.DSCP != nil {
+					out = words.MarkedBy.With(e.Name, e.Spec.PlaceOf("mark"), m.DSCP.Name())
+				}
+			}
+		}
+	}
+	if out.IsZero() {
 		return words.NothingMarks.With()
 	}
 	return words.MarksChange.With(out)

@@ -245,6 +245,23 @@ func New(pol *policy.Policy, rate unit.Rate, framing packet.Framing) *Plan {
 // queues, not in those of a carrier or of the sender.
 func (p *Plan) Kept() bool { return p.NotKept().IsZero() }
 
+// limitsFit reports whether the upper limits of all entries together are within what the link carries, so that no queue
+// builds at the carrier.
+func (p *Plan) limitsFit() bool {
+	sum := unit.Rate(0)
+	for _, e := range p.Top {
+		if e.Block {
+			continue
+		}
+		if !e.Bounded || e.Each != 0 || len(e.Whens()) > 0 || e.AtMost != nil && e.AtMost.Peak > e.AtMost.Rate {
+			return false
+		}
+		sum += e.Ceiling
+	}
+	_, framing, _ := p.Interface.Link.Ends[p.Interface.End].Carrier()
+	return sum <= p.Carries && framing == p.Framing
+}
+
 // NotKept returns why the policy does not keep what it promises; nothing where it does.
 func (p *Plan) NotKept() words.Fact {
 	var slower bool
@@ -258,7 +275,7 @@ func (p *Plan) NotKept() words.Fact {
 		return words.Fact{}
 	case p.Direction == policy.In:
 		return words.NoShapeIn.With()
-	case slower:
+	case slower && !p.limitsFit():
 		return words.NoShapeOut.With(p.Carries, p.Rate)
 	}
 	return words.Fact{}

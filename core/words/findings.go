@@ -163,6 +163,16 @@ var (
 		"no command can use the file",
 		"{help}")
 
+	AddressNowhere = finding("`{class}` asks for `{key}` {prefix}, which is in no subnet of the network",
+		"no packet has that address, and the class takes none of it",
+		"mend the address, or add its subnet to an interface's `subnets`")
+	AnswersInRest = finding("`{requests}` is in `{class}`, and `{answers}`, which carries the data, is in no class but the rest",
+		"where {interface} is full, the data waits with all other traffic of the rest",
+		"let the class take both directions: `port` in place of `to-port` or `from-port`, or a condition for each direction")
+	MarkTakenOff = finding("`{traffic}` is marked {dscp} at {where}, and here `{entry}` marks it {now}",
+		"where {later} is full, it waits with all other traffic of the rest",
+		"let `{entry}` keep the mark, or mark with {dscp}")
+
 	// Parts of these sentences.
 	NoPacketHas          = row("its `{key}`, and no packet has that")
 	OtherVersion         = row("`from` addresses and `to` addresses of the other version of IP, and no packet has both")
@@ -177,6 +187,7 @@ var (
 	EstimateHolds        = row("the queue of `{entry}` at {at} holds {size}")
 	NothingMarks         = row("nothing on its way marks it: give an entry a `mark`, or the class that it falls to")
 	MarksChange          = row("mend the `mark`: {changes}")
+	MarkedBy             = row("`{entry}` in line {line!} marks it {dscp}")
 	MarkChanges          = row("[[{before}, then ]]{entry} in line {line!} makes {dscp} of {was}")
 	KeepsMark            = row("keeps the mark and does not serve it")
 	RewritesMark         = row("rewrites the mark to {dscp}")

@@ -59,6 +59,16 @@ func TestChanges(t *testing.T) {
 	}
 }
 
+// TestNothingIsPassedOver: edits that ruin calls, and that no interface shows.
+func TestNothingIsPassedOver(t *testing.T) {
+	t.Parallel()
+	for name, says := range map[string]string{"changes-loss": "network.links.west/wan to east/wan.loss: - → 30%", "changes-map": "policies.phone-port.treat.phone-video.police.red.mark.map: af41 as af42 → af41 as af43"} {
+		if r := imbrel(t, ".", "", nil, "changes", broken+"/"+name+"-old.yaml", broken+"/"+name+"-new.yaml"); !strings.Contains(strings.Join(strings.Fields(r.out), " "), says) {
+			t.Errorf("%s: no %q in %s%s", name, says, r.out, r.err)
+		}
+	}
+}
+
 // The flows of a capture and the rehearsals of both files are compared.
 func TestChangesOfCaptureAndRehearsal(t *testing.T) {
 	t.Parallel()

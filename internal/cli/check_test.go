@@ -59,6 +59,8 @@ func TestFindings(t *testing.T) {
 	t.Parallel()
 	const east = "  - {policy: up, at: east/wan, direction: out}\n"
 	cases := map[string]struct{ old, raises, near, says string }{
+		"address-nowhere":        {"{to-port: 8000}", "{to-port: 8000}, {from: 10.9.0.0/16}", "{to-port: 8000}, {from: 10.2.9.0/24}", "`bulk` asks for `from` 10.9.0.0/16, which is in no subnet of the network"},
+		"answers-in-rest":        {"    expect:", "      - {name: cards, requests: 2, answer: 9kB, think: 100ms, from: 10.1.0.7, to: 10.2.0.7, to-port: 8000}\n    expect:", "      - {name: cards, requests: 2, answer: 9kB, think: 100ms, from: 10.1.0.7, to: 10.2.0.7, to-port: 8001}\n    expect:", "`cards` is in `bulk`, and `cards back`, which carries the data, is in no class but the rest: where east/wan is full"},
 		"bound-below-call":       {"rate: 600kbit/s", "rate: 60kbit/s", "rate: 600kbit/s", "a call of G.711 takes 95.2 kbit/s there: 37.0 % of every call is lost"},
 		"bound-below-calls":      {"rate: 600kbit/s", "rate: 500kbit/s", "rate: 571.2kbit/s", "the 6 calls of `run` take 571 kbit/s, and `voice` may have 500 kbit/s: when all talk, 12.5 % of their packets are lost; which calls lose them changes slowly, and one can lose half for half a minute; 5 calls fit"},
 		"burst-below-interval":   {"burst: 4kB", "burst: 1000B", "burst: 1428B", "up to 2 of 6 packets of an interval are lost"},
@@ -265,6 +267,31 @@ func TestSARIF(t *testing.T) {
 	for args, want := range map[string]string{"check - -o sarif --fix": "leave --fix and --diff out", "shares - -o sarif": "text or json", "check - --fix": "which standard input has not", "check - --fix --diff": "fix diff"} {
 		if r := imbrel(t, t.TempDir(), checkable, nil, strings.Fields(args)...); r.status != 2 || !strings.Contains(r.err, want) {
 			t.Errorf("%s: exit %d: %s; want %q", args, r.status, r.err, want)
+		}
+	}
+}
+
+// TestTheRightEntryIsAccused: each file raises the finding that it is for, at the line that is wrong, and a right one none.
+func TestTheRightEntryIsAccused(t *testing.T) {
+	t.Parallel()
+	for file, want := range map[string]struct {
+		name, says string
+		line       int
+	}{
+		"wrong-entry-accused":    {"mark-unserved", "is marked ef at r1/east out, and here `voice` marks it df", 31},
+		"wrong-entry-accused-2":  {"expectation-mark", "`voice` in line 15 marks it ef", 53},
+		"false-shape-above-link": {},
+		"address-nowhere":        {"address-nowhere", "`tills` asks for `from` 10.2.0.0/24", 3},
+		"answers-in-rest":        {"answers-in-rest", "where hq/shop is full", 19},
+		"goodput-above-ceiling":  {"expectation-bound", "`c11` may have 125 kbit/s", 11},
+	} {
+		all := parsed[struct{ Findings []found }](t, imbrel(t, ".", "", nil, "check", broken+"/"+file+".yaml", "-o", "json").out).Findings
+		switch at := slices.IndexFunc(all, func(f found) bool { return f.Name == want.name }); {
+		case want.name == "" && len(all) > 0:
+			t.Errorf("%s: %+v", file, all)
+		case want.name == "":
+		case at < 0 || all[at].Line != want.line || !strings.Contains(all[at].Text+all[at].Consequence+all[at].Fix, want.says):
+			t.Errorf("%s: no %s of line %d with %q: %+v", file, want.name, want.line, want.says, all)
 		}
 	}
 }

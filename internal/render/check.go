@@ -126,6 +126,7 @@ const untold = `
 | the strict class has no bound, or one below a call | ` + "`unbounded-priority`, `bound-below-call`" + ` |
 | a policer's burst is below a packet, or below what comes in an interval | ` + "`burst-below-packet`, `burst-below-interval`" + ` |
 | the catch-all is first; a rule is shadowed | an error when a ` + "`rest`" + ` is not last; ` + "`never-matches`, `partly-shadowed`, `contradiction`" + ` |
+| an address that is nowhere in the network; a class that takes one direction of a conversation | ` + "`address-nowhere`, `answers-in-rest`" + ` |
 | a class is never used, a policy attached nowhere | ` + "`unused`, `policy-unattached`, `expectation-untested`, `traffic-unclassified`" + ` |
 | only uploads are limited, or one end of a link | ` + "`one-end`" + ` |
 | the shape is above what the link carries, or the far end lets in | ` + "`shape-above-link`, `shape-at-link`, `shape-above-port`, `shape-above-far-end`, `in-never-queues`" + ` |
