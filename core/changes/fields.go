@@ -2,6 +2,7 @@ package changes
 
 import (
 	"cmp"
+	"crypto/sha256"
 	"fmt"
 	"net/netip"
 	"reflect"
@@ -109,6 +110,21 @@ func newModel(f *policy.File) *model {
 		}
 	}
 	return m
+}
+
+// Hash returns a number in hexadecimal that is equal for files of the same values, however they are spelled.
+func Hash(f *policy.File) string {
+	m := newModel(f)
+	slices.Sort(m.order)
+	sum := sha256.New()
+	for _, path := range m.order {
+		fmt.Fprintf(sum, "%s\x00%s\x00", path, m.values[path])
+	}
+	for i := range f.Attach {
+		a := &f.Attach[i]
+		fmt.Fprintf(sum, "%s %s %s\x00", a.Interface.Path(), a.Direction, a.Policy.Name)
+	}
+	return fmt.Sprintf("%x", sum.Sum(nil)[:8])
 }
 
 func (m *model) set(path, value string) {

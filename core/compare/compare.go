@@ -6,6 +6,7 @@ import (
 	"cmp"
 	"fmt"
 	"math"
+	"regexp"
 	"slices"
 
 	"imbrel/core/measure"
@@ -200,10 +201,10 @@ func expectations(before, after []*measure.Result) []Expectation {
 	for i := range before[0].Expectations {
 		if text := before[0].Expectations[i].Text; find(after[0], text) == nil {
 			old, holds := judged(before, text)
-			out = append(out, Expectation{Text: text, Turn: "gone", Old: old, OldHolds: holds})
+			out = append(out, Expectation{Text: text, Turn: Gone, Old: old, OldHolds: holds})
 		}
 	}
-	order := []string{FailsNow, "holds now", "new", "gone"}
+	order := []string{FailsNow, "holds now", "new", Gone}
 	slices.SortStableFunc(out, func(x, y Expectation) int {
 		return slices.Index(order, x.Turn) - slices.Index(order, y.Turn)
 	})
@@ -213,9 +214,31 @@ func expectations(before, after []*measure.Result) []Expectation {
 // FailsNow is the turn of an expectation that held and does not any more.
 const FailsNow = "fails now"
 
-// Worse reports whether an expectation that held fails now.
+// Gone is the turn of an expectation that is no longer there.
+const Gone = "gone"
+
+// Worse reports whether an expectation that held fails now, or is gone, and none that asks for as much took its place.
 func (r *Result) Worse() bool {
-	return slices.ContainsFunc(r.Expectations, func(e Expectation) bool { return e.Turn == FailsNow })
+	return slices.ContainsFunc(r.Expectations, func(e Expectation) bool {
+		return e.Turn == FailsNow || e.Turn == Gone && !slices.ContainsFunc(r.Expectations, func(n Expectation) bool { return n.Turn == "new" && asMuch(e.Old, n.New) })
+	})
+}
+
+var operator = regexp.MustCompile(` (<=|>=|<|>|=) `)
+
+// asMuch reports whether an outcome is of an expectation about the same as another, with a bound that is as tight.
+func asMuch(old, now *measure.Outcome) bool {
+	a, b := operator.FindStringSubmatchIndex(old.Text), operator.FindStringSubmatchIndex(now.Text)
+	if a == nil || b == nil || old.Text[:a[0]] != now.Text[:b[0]] || old.Text[a[2]:a[3]] != now.Text[b[2]:b[3]] || old.Measured == nil || now.Measured == nil {
+		return false
+	}
+	switch old.Text[a[2]] {
+	case '<':
+		return now.Limit <= old.Limit
+	case '>':
+		return now.Limit >= old.Limit
+	}
+	return now.Limit == old.Limit
 }
 
 // met compares what packets met in the runs.

@@ -17,6 +17,9 @@ type Result struct {
 	Rehearsal  string      `json:"rehearsal"`
 	Title      string      `json:"title,omitempty"`
 	Seed       uint64      `json:"seed"`
+	FileHash   string      `json:"file_hash,omitempty"` // of the resolved file: equal for files that mean the same
+	Version    string      `json:"version,omitempty"`   // of the program
+	Shard      *Shard      `json:"shard,omitempty"`     // of a run in one of several parts of a repeat
 	DurationS  float64     `json:"duration_s"`          // that is measured
 	WarmUpS    float64     `json:"warm_up_s,omitempty"` // before it
 	Policy     bool        `json:"policy"`
@@ -37,6 +40,13 @@ type Result struct {
 	Series       *Series       `json:"series,omitempty"` // where it was asked for
 
 	idle []idle
+}
+
+// A Shard is one part of the repeats of a rehearsal, counted from 1.
+type Shard struct {
+	Part    int `json:"part"`
+	Of      int `json:"of"`
+	Repeats int `json:"repeats"` // of all parts together
 }
 
 // An Outcome is an expectation, what was measured, and whether it holds.

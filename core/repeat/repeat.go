@@ -77,7 +77,8 @@ func IntervalOf(values []float64) Interval {
 	if n := len(values); n > 1 {
 		half = T95(n-1) * math.Sqrt(variance/float64(n))
 	}
-	return Interval{len(values), rounded(mean), rounded(mean - half), rounded(mean + half), slices.Min(values), slices.Max(values)}
+	least, most := slices.Min(values), slices.Max(values)
+	return Interval{len(values), min(max(rounded(mean), least), most), rounded(mean - half), rounded(mean + half), least, most}
 }
 
 // rounded keeps nine digits, so that the order of a sum does not show.

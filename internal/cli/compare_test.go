@@ -33,6 +33,21 @@ func TestCompare(t *testing.T) {
 			t.Errorf("exit %d, want 1 and %q:\n%s", r.status, want, r.out)
 		}
 	}
+	// An expectation that is gone, or asks for less, is worse; one that asks for more is not.
+	bare := readFile(t, dir, "ternrock.yaml")
+	for change, status := range map[string]int{"": 0, "      - voice mos >= 4\n": 1, "      - voice mos >= 4.3\n": 0, "-": 1} {
+		text := strings.Replace(bare, "      - voice mos >= 4.2\n", change, 1)
+		if change == "" {
+			text = bare
+		} else if change == "-" {
+			text = strings.Replace(bare, "      - voice mos >= 4.2\n", "", 1)
+		}
+		put(t, dir, "loose.yaml", text)
+		save("loose.json", "loose.yaml")
+		if r := imbrel(t, dir, "", nil, "compare", "a.json", "loose.json"); r.status != status {
+			t.Errorf("%q for voice mos >= 4.2: exit %d\n%s%s", change, r.status, r.out, r.err)
+		}
+	}
 	type compared struct{ Compared []compare.Result }
 	c := parsed[compared](t, imbrel(t, dir, "", nil, "compare", "a.json", "b.json", "-o", "json").out).Compared[0]
 	turned := 0

@@ -20,7 +20,7 @@ var reasons = flag.Int("reasons", 40, "of how many random failing rehearsals Tes
 // A blamed file is a random policy, often wrong in a number or two, as its parts: so that one of them can be taken away.
 type blamed struct {
 	shape, sends                string
-	police, most, queue, weight map[string]string // by the path of the entry
+	police, most, queue map[string]string // by the path of the entry
 	least                       map[string]string
 	priority                    map[string]string
 	traffic                     map[string]string
@@ -28,10 +28,8 @@ type blamed struct {
 	expect                      string
 }
 
-var blamedEntries = []string{"voice", "dept", "dept/radar", "dept/mail", "guests", "bulk"}
-
 func newBlamed(r *rand.Rand) *blamed {
-	b := &blamed{shape: "9.5Mbit/s", sends: "10Mbit/s", police: map[string]string{}, most: map[string]string{}, queue: map[string]string{}, weight: map[string]string{}, least: map[string]string{}, priority: map[string]string{}, traffic: map[string]string{}, silent: map[string]bool{}}
+	b := &blamed{shape: "9.5Mbit/s", sends: "10Mbit/s", police: map[string]string{}, most: map[string]string{}, queue: map[string]string{}, least: map[string]string{}, priority: map[string]string{}, traffic: map[string]string{}, silent: map[string]bool{}}
 	mbit := func(from, to float64) string { return fmt.Sprintf("%.2fMbit/s", from+r.Float64()*(to-from)) }
 	b.priority["voice"] = "1"
 	if r.IntN(2) == 0 {

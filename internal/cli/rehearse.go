@@ -6,10 +6,12 @@ import (
 	"math"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/spf13/cobra"
 
+	"imbrel/core/changes"
 	"imbrel/core/check"
 	"imbrel/core/figure"
 	"imbrel/core/measure"
@@ -30,6 +32,8 @@ type rehearsalRun struct {
 	seed       uint64
 	without    bool
 	both       bool
+	hash       string // of the file, once it is asked for
+	hashed     sync.Once
 	closed     bool
 	keep       bool // distributions
 	hops       bool
@@ -429,6 +433,10 @@ func (a *app) run(r *rehearsalRun, f *policy.File, plan *policy.Rehearsal, o sim
 	res, err := simulate.Run(f, plan, o)
 	if err != nil {
 		return nil, r.in.WithLines(err)
+	}
+	if f == r.file {
+		r.hashed.Do(func() { r.hash = changes.Hash(f) })
+		res.FileHash, res.Version = r.hash, version()
 	}
 	if r.keep {
 		res.KeepDistributions()

@@ -3,6 +3,7 @@ package cli
 import (
 	"fmt"
 	"runtime"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -66,6 +67,11 @@ func (a *app) repeatAll(text render.Text, r *rehearsalRun, plans []*policy.Rehea
 	}
 	if len(results) == 0 {
 		return errInterrupted // before the first was done
+	}
+	if of > 1 {
+		for _, res := range results {
+			res.Shard = &measure.Shard{Part: part, Of: of, Repeats: r.repeat}
+		}
 	}
 	found := false
 	for _, res := range results {
@@ -174,6 +180,9 @@ func (a *app) merge(names []string) error {
 			return err
 		}
 		for _, r := range results {
+			if first := all; len(first) > 0 && (first[0].FileHash != r.FileHash || first[0].Version != r.Version) {
+				return fmt.Errorf("%s and %s do not belong together: their policy files differ (%s, %s), or the versions of imbrel do (%s, %s)", names[0], name, first[0].FileHash, r.FileHash, first[0].Version, r.Version)
+			}
 			key := fmt.Sprint(r.Rehearsal, r.Policy, r.Seed)
 			if before, twice := known[key]; twice {
 				return fmt.Errorf("%s and %s both have the rehearsal `%s` with seed %d: name each once, and give each shard a part of its own", before, name, r.Rehearsal, r.Seed)
@@ -182,7 +191,44 @@ func (a *app) merge(names []string) error {
 		}
 		all = append(all, results...)
 	}
+	if err := complete(all); err != nil {
+		return err
+	}
 	repeat.Sort(all)
 	a.output = "json"
-	return a.showRepeats(render.Text{}, all, false)
+	if err := a.showRepeats(render.Text{}, all, false); err != nil {
+		return err
+	}
+	if slices.ContainsFunc(all, func(r *measure.Result) bool { return r.Policy && r.Verdict == "fail" }) {
+		return errFound
+	}
+	return nil
+}
+
+// complete returns which shards are missing of results that are parts of a whole. Together they are none any more.
+func complete(all []*measure.Result) error {
+	have := make(map[int]bool)
+	var of *measure.Shard
+	for _, r := range all {
+		switch s := r.Shard; {
+		case s == nil:
+		case of != nil && (s.Of != of.Of || s.Repeats != of.Repeats):
+			return fmt.Errorf("the results are shards of different wholes: part %d of %d (%d repeats), and part %d of %d (%d repeats)", of.Part, of.Of, of.Repeats, s.Part, s.Of, s.Repeats)
+		default:
+			of, have[s.Part], r.Shard = s, true, nil
+		}
+	}
+	if of == nil {
+		return nil
+	}
+	var missing []string
+	for part := 1; part <= min(of.Of, of.Repeats); part++ {
+		if !have[part] {
+			missing = append(missing, fmt.Sprintf("%d/%d", part, of.Of))
+		}
+	}
+	if len(missing) > 0 {
+		return fmt.Errorf("shards are missing: %s; name their results too", strings.Join(missing, ", "))
+	}
+	return nil
 }

@@ -70,11 +70,20 @@ func TestRepeat(t *testing.T) {
 		names = append(names, part[:1]+".json")
 		put(t, dir, part[:1]+".json", imbrel(t, dir, "", nil, "rehearse", "p.yaml", "--repeat", "9", "--seed", "5", "--shard", part, "-o", "json").out)
 	}
-	if r := imbrel(t, dir, "", nil, append([]string{"compare", "--merge"}, names...)...); r.out != all.out {
+	if r := imbrel(t, dir, "", nil, append([]string{"compare", "--merge"}, names...)...); r.out != all.out || r.status != 1 {
 		t.Errorf("the shards joined are not the run of all: exit %d, %s", r.status, r.err)
 	}
 	if r := imbrel(t, dir, "", []string{"GOMAXPROCS=1"}, "rehearse", "p.yaml", "--repeat", "9", "--seed", "5", "-o", "json"); r.out != all.out {
 		t.Error("one processor makes another result")
+	}
+
+	// Shards that do not belong together, or are not all there, are not joined.
+	put(t, dir, "q.yaml", strings.Replace(chancy, "shape: 4Mbit/s", "shape: 4.2Mbit/s", 1))
+	put(t, dir, "q.json", imbrel(t, dir, "", nil, "rehearse", "q.yaml", "--repeat", "9", "--seed", "5", "--shard", "2/3", "-o", "json").out)
+	for args, want := range map[string]string{"1.json 3.json": "shards are missing: 2/3", "1.json q.json 3.json": "do not belong together: their policy files differ"} {
+		if r := imbrel(t, dir, "", nil, append([]string{"compare", "--merge"}, strings.Fields(args)...)...); r.status != 2 || !strings.Contains(r.err, want) {
+			t.Errorf("--merge %s: exit %d, %s%s", args, r.status, r.out, r.err)
+		}
 	}
 
 	// What differs by chance alone has not moved; what a change moves has.
