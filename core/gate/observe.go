@@ -55,6 +55,8 @@ func (g *Gate) Result(now time.Duration, rehearsal *policy.Rehearsal) *measure.R
 		for _, e := range rehearsal.Expect {
 			if e.Where != nil && e.Where.Node.Name == g.node.Name && !e.Windowed() && g.has(e.Where, e.Direction) {
 				h.Expect = append(h.Expect, e)
+			} else {
+				r.Elsewhere++
 			}
 		}
 	}

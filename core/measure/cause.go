@@ -212,8 +212,13 @@ func (s *scene) cause(w *Why, reason datapath.Reason) words.Fact {
 	if n := s.h.culprit(reason); n >= 0 {
 		by = s.f.place.Plan.Entries[n]
 		w.entry = by
-	} else if reason == datapath.Policed || reason == datapath.Blocked {
-		return words.QueueUnknown.With()
+	} else if reason == datapath.Policed { // nobody noted it, as at a gate: the nearest policer that drops
+		for by.Parent != nil && (by.Meter == nil || !by.Meter.Actions[meter.Red].Drop) {
+			by = by.Parent
+		}
+		if w.entry = by; by.Meter == nil {
+			return words.QueueUnknown.With()
+		}
 	}
 	around := ""
 	w.By = by.Name
@@ -449,7 +454,9 @@ func (m *Measures) whyThere(w *Why, r *Result, e *policy.Expectation) {
 	h := m.hopAt(window, f, c)
 	reason := datapath.Passed
 	if drops(c) > 0 {
-		reason = reasonOf(h)
+		if reason = reasonOf(h); reason == datapath.Passed {
+			reason = c.Drops.most()
+		}
 	}
 	s := m.scene(f, c, h, reason, m.span(e, nil))
 	cause := s.also(w, reason, s.cause(w, reason))

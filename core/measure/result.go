@@ -29,6 +29,7 @@ type Result struct {
 	NotJudged  []NotJudged `json:"not_judged,omitempty"`
 	// WhoPays is, of a run with the policies next to one without, what got worse: the worst first. Nil: there was no other run.
 	WhoPays      []Payment     `json:"who_pays,omitzero"`
+	Elsewhere    int           `json:"expectations_elsewhere,omitempty"` // at a gate: expectations that need both ends, or another place
 	Expectations []Outcome     `json:"expectations"`
 	Breaks       []Break       `json:"breaks,omitempty"` // where there is a ramp
 	Interfaces   []Interface   `json:"interfaces"`
@@ -247,6 +248,17 @@ type Drops struct {
 
 // Total returns the drops of every reason.
 func (d Drops) Total() uint64 { return d.Policed + d.QueueFull + d.Early + d.Blocked + d.Link }
+
+// most returns the reason for which most packets were dropped.
+func (d Drops) most() datapath.Reason {
+	reason, most := datapath.Passed, uint64(0)
+	for i, n := range []uint64{0, d.Policed, d.QueueFull, d.Early, d.Blocked} {
+		if n > most {
+			reason, most = datapath.Reason(i), n
+		}
+	}
+	return reason
+}
 
 // A Link is what the carrier did in one direction.
 type Link struct {

@@ -106,13 +106,19 @@ func (a *app) runProof(text render.Text, r *rehearsalRun, plan *policy.Rehearsal
 	}
 	p := proof.Hold(rehearsed, staged.Result)
 	report := &render.Proof{Imbrel: 1, Proof: p, Staged: staged, Rehearsed: rehearsed}
+	report.Judge()
 	if a.output == "json" {
 		err = render.JSON(a.out, report)
 	} else {
 		text.Proof(report, all)
 	}
-	if err == nil && (p.Differ > 0 || staged.Result.Verdict == "fail") {
-		err = errFound
+	switch {
+	case err != nil:
+		return err
+	case report.Verdict == render.Fail:
+		return errFound
+	case report.Verdict == render.NotJudged:
+		return errNotJudged
 	}
-	return err
+	return nil
 }

@@ -19,13 +19,13 @@ var reasons = flag.Int("reasons", 40, "of how many random failing rehearsals Tes
 
 // A blamed file is a random policy, often wrong in a number or two, as its parts: so that one of them can be taken away.
 type blamed struct {
-	shape, sends                string
+	shape, sends        string
 	police, most, queue map[string]string // by the path of the entry
-	least                       map[string]string
-	priority                    map[string]string
-	traffic                     map[string]string
-	silent                      map[string]bool
-	expect                      string
+	least               map[string]string
+	priority            map[string]string
+	traffic             map[string]string
+	silent              map[string]bool
+	expect              string
 }
 
 func newBlamed(r *rand.Rand) *blamed {

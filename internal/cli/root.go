@@ -18,16 +18,20 @@ import (
 
 // Exit statuses.
 const (
-	exitWell     = 0
-	exitFound    = 1 // a finding of error level, or an expectation that failed
-	exitUnusable = 2 // unusable input or flags
-	exitFault    = 3 // our own fault
+	exitWell      = 0
+	exitFound     = 1 // a finding of error level, or an expectation that failed
+	exitUnusable  = 2 // unusable input or flags
+	exitFault     = 3 // our own fault
+	exitNotJudged = 4 // the machine held the program up for too long to judge
 
 	exitInterrupted = 130
 )
 
 // errFound ends a command that worked and found something wrong.
 var errFound = errors.New("found")
+
+// errNotJudged ends a command that measured, on a machine that held it up for too long.
+var errNotJudged = errors.New("not judged")
 
 // errInterrupted ends a command that an interrupt stopped, and that has shown what it did.
 var errInterrupted = errors.New("interrupted")
@@ -54,7 +58,7 @@ func Main(args []string, in io.Reader, out, errs io.Writer) (status int) {
 	root := a.root(out)
 	root.SetArgs(args)
 	err := root.Execute()
-	if e := buffered.Flush(); e != nil && (err == nil || errors.Is(err, errFound)) {
+	if e := buffered.Flush(); e != nil && (err == nil || errors.Is(err, errFound) || errors.Is(err, errNotJudged)) {
 		err = fmt.Errorf("cannot write the result: %w", e)
 	}
 	switch {
@@ -62,6 +66,8 @@ func Main(args []string, in io.Reader, out, errs io.Writer) (status int) {
 		return exitWell
 	case errors.Is(err, errFound):
 		return exitFound
+	case errors.Is(err, errNotJudged):
+		return exitNotJudged
 	case errors.Is(err, errInterrupted):
 		return exitInterrupted
 	}

@@ -29,3 +29,12 @@ type Staged struct {
 	Overrun      uint64   `json:"overrun"`    // frames that came faster than they were read
 	NotReal      []string `json:"not_as_the_file_says"`
 }
+
+// HeldUpPart returns for which part of its run the machine held the program up.
+func (s *Staged) HeldUpPart() float64 {
+	lasts := s.Result.DurationS + s.Result.WarmUpS + s.HeldUpMs/1000
+	if lasts <= 0 {
+		return 0
+	}
+	return s.HeldUpMs / 1000 / lasts
+}

@@ -9,6 +9,7 @@ import (
 
 	"imbrel/core/figure"
 	"imbrel/core/measure"
+	"imbrel/core/words"
 	"imbrel/internal/live"
 )
 
@@ -47,8 +48,13 @@ func (t Text) Gate(r *live.Report, v *View) {
 	}
 	t.Line("")
 	t.expectations(r.Result)
-	if len(r.Expectations) > 0 {
-		t.verdict(r.Result)
+	if n := len(r.Expectations); n+r.Elsewhere > 0 {
+		if r.Elsewhere > 0 {
+			t.paragraph("", words.JudgedHere.With(n, n+r.Elsewhere, r.Rehearsal, r.Elsewhere).String())
+		}
+		if n > 0 {
+			t.verdict(r.Result)
+		}
 	}
 }
 

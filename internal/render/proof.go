@@ -3,6 +3,7 @@ package render
 import (
 	"fmt"
 	"strings"
+	"time"
 
 	"github.com/jedib0t/go-pretty/v6/table"
 
@@ -10,12 +11,14 @@ import (
 	"imbrel/core/measure"
 	"imbrel/core/policy"
 	"imbrel/core/proof"
+	"imbrel/core/words"
 	"imbrel/internal/live"
 )
 
 // A Proof is a rehearsal held against the same with real packets.
 type Proof struct {
-	Imbrel int `json:"imbrel"`
+	Imbrel  int    `json:"imbrel"`
+	Verdict string `json:"verdict"` // pass, fail or not judged
 	*proof.Proof
 	Rehearsed *measure.Result `json:"rehearsed"`
 	*live.Staged
@@ -53,22 +56,65 @@ func (t Text) Proof(r *Proof, all bool) {
 		figure.Ratio(k.Rate), k.Loss, k.DelayMs, figure.Ratio(k.Delay), k.MOS, figure.Ratio(k.Goodput), k.BesideLoss, k.BesideMs, figure.Ratio(k.Beside), k.Few, figure.Ratio(k.FewDelay)))
 	t.staging(r.Staged)
 	t.Line("")
-	verdict := fmt.Sprintf("%s of %d agree", figure.Plural(r.Agree, "figure"), r.Agree+r.Differ)
-	holds, fails := 0, 0
+	t.proofVerdict(r)
+}
+
+// proofVerdict writes the last line: whether the figures agree and the expectations hold, or that nothing can be judged.
+func (t Text) proofVerdict(r *Proof) {
+	holds := 0
 	for i := range r.Expectations {
 		if r.Expectations[i].MeasuredHolds {
 			holds++
-		} else {
-			fails++
 		}
 	}
-	if holds+fails > 0 {
-		verdict += fmt.Sprintf("; with real packets %d of %d expectations hold", holds, holds+fails)
+	figures := words.FiguresAgree.With(r.Agree, r.Agree+r.Differ)
+	if r.Differ > 0 {
+		var names []string
+		for i := range r.Figures {
+			if f := &r.Figures[i]; f.Word == proof.Differs {
+				names = append(names, f.Name+" "+f.Metric)
+			}
+		}
+		for i := range r.Expectations {
+			if e := &r.Expectations[i]; e.Word == proof.Differs {
+				names = append(names, e.Text)
+			}
+		}
+		figures = words.FiguresDiffer.With(r.Differ, r.Agree+r.Differ, names[:min(mostDiffering, len(names))], max(0, len(names)-mostDiffering))
 	}
-	if r.Differ+fails > 0 {
-		t.Line("%s", t.bad(verdict+"."))
-	} else {
-		t.Line("%s", t.good(verdict+"."))
+	said := words.ProofSays.With(figures, holds, len(r.Expectations)).String()
+	switch r.Verdict {
+	case Pass:
+		t.paragraph("", "Verdict: "+string(t.good("PASS"))+". "+said)
+	case Fail:
+		t.paragraph("", "Verdict: "+string(t.bad("FAIL"))+". "+said)
+	default:
+		t.paragraph("", "Verdict: "+string(t.bad("NOT JUDGED"))+". "+words.NotJudgedHeldUp.With(words.Part(r.Staged.HeldUpPart())).String()+" "+said)
+	}
+}
+
+// mostDiffering is how many figures the verdict names that differ.
+const mostDiffering = 3
+
+// The verdicts of a proof.
+const (
+	Pass      = "pass"
+	Fail      = "fail"
+	NotJudged = "not judged"
+)
+
+// mostHeldUp is the part of a run for which the machine may hold the program up; beyond, nothing is judged.
+const mostHeldUp = 0.02
+
+// Judge sets the verdict of a proof.
+func (r *Proof) Judge() {
+	switch {
+	case r.Staged.HeldUpPart() > mostHeldUp:
+		r.Verdict = NotJudged
+	case r.Differ > 0 || r.Staged.Result.Verdict == Fail:
+		r.Verdict = Fail
+	default:
+		r.Verdict = Pass
 	}
 }
 
@@ -214,7 +260,7 @@ func (t Text) staging(s *live.Staged) {
 		}
 	}
 	if s.HeldUpMs > 0 {
-		t.paragraph("  ", fmt.Sprintf("It held this program up for %s in all, %s at most at a time. The clock stopped meanwhile, but not that of the kernel's TCP.", figure.Milliseconds(s.HeldUpMs), figure.Milliseconds(s.HeldUpMostMs)))
+		t.paragraph("  ", words.HeldUp.With(time.Duration(1e6*s.HeldUpMs), time.Duration(1e6*s.HeldUpMostMs), time.Duration(s.Result.DurationS*1e9), time.Duration(s.Result.DurationS*1e9)+time.Duration(1e6*s.HeldUpMs)).String())
 	}
 	for _, n := range []struct {
 		count uint64
