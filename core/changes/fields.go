@@ -112,7 +112,7 @@ func newModel(f *policy.File) *model {
 	return m
 }
 
-// Hash returns a number in hexadecimal that is equal for files of the same values, however they are spelled.
+// Hash returns a hexadecimal number that is equal for files with equal values, however they are spelled.
 func Hash(f *policy.File) string {
 	m := newModel(f)
 	slices.Sort(m.order)

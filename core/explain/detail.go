@@ -101,7 +101,7 @@ func howKnown(a *policy.App, p *packet.Packet) words.Fact {
 
 func (s *Step) note(f words.Fact) { s.Notes = append(s.Notes, f) }
 
-// conditional notes of a `when` that it is assumed to hold, or that it does not hold.
+// conditional adds a remark on a `when`: it is assumed to hold, or it does not hold at this time.
 func (s *Step) conditional(w *plan.When, at time.Time, assumed, inactive *words.Row, values ...any) {
 	switch {
 	case w == nil:

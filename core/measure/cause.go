@@ -45,7 +45,7 @@ type scene struct {
 	life  []int // in which anything was offered
 }
 
-// scene returns where and when packets of a class were dropped for a reason, or waited.
+// scene finds the steps in which packets of a class were dropped, or waited.
 func (m *Measures) scene(f *Interface, c *Class, h *Hop, reason datapath.Reason, span Window) *scene {
 	s := &scene{f: f, c: c, h: h, span: span}
 	if f.place.Plan != nil {
@@ -195,7 +195,7 @@ func (m *Measures) cause(w *Why, r *Result, h *Hop, reason datapath.Reason, span
 	return s.also(w, reason, s.cause(w, reason))
 }
 
-// cause returns why the packets were dropped, or waited, and fills in the Why.
+// cause returns why the packets were dropped or waited, and fills in the Why.
 func (s *scene) cause(w *Why, reason datapath.Reason) words.Fact {
 	offered := int64(s.offered())
 	w.Class = s.c.Class
@@ -263,8 +263,8 @@ func (s *scene) cause(w *Why, reason datapath.Reason) words.Fact {
 	return words.AbovePromise.With(what, s.offered(), s.promised(), beside, w.written())
 }
 
-// also adds to a cause what would drop the packets, or let them wait, without it: other limits that let less pass than was
-// offered, and the traffic of the others.
+// also returns a cause, followed by the causes that would remain without it: other limits below the offered rate, and the
+// traffic of the other classes.
 func (s *scene) also(w *Why, reason datapath.Reason, cause words.Fact) words.Fact {
 	if s.e == nil || reason == datapath.Blocked || reason == datapath.Early || w.Cause == "queue" {
 		return cause
@@ -304,8 +304,8 @@ func (s *scene) also(w *Why, reason datapath.Reason, cause words.Fact) words.Fac
 	return words.CauseAlso.With(cause, facts)
 }
 
-// starved returns the classes that went before this one by their priority, and what it got, where that is less than it is
-// promised and was offered.
+// starved returns the classes whose priority put them first, and the rate that this class got, where it got less than its
+// promise and less than it was offered.
 func (s *scene) starved() (urgent []string, rates words.Fact, got unit.Rate) {
 	if _, got = s.rates(s.c, s.steps); s.e.Instances() == nil && float64(got) < 0.9*float64(min(s.e.Promise, s.offered())) {
 		urgent, rates = s.rivals(func(c *Class) bool { return precedes(c.seen.Entry, s.e) })
@@ -313,7 +313,7 @@ func (s *scene) starved() (urgent []string, rates words.Fact, got unit.Rate) {
 	return urgent, rates, got
 }
 
-// policed returns what a policer does that dropped packets of the entry, its own or one around it.
+// policed describes the policer that dropped packets of the entry: its own, or one around it.
 func (s *scene) policed(by *plan.Entry, around string, at policy.Place) words.Fact {
 	n := by.Meter
 	if life, _ := s.rates(s.c, s.life); by == s.e && by.Instances() == nil && life < n.Rate && s.c.seen.BurstNeeded > int64(n.Burst) {
@@ -326,7 +326,8 @@ func (s *scene) policed(by *plan.Entry, around string, at policy.Place) words.Fa
 	return words.PolicerLets.With(around, rate, n.Burst, eachOf(by), s.offeredTo(by), at)
 }
 
-// offeredTo returns what an entry was offered when it happened; 0: it has instances, and that is not known of one.
+// offeredTo returns the rate offered to an entry in the steps of the scene; 0 for an entry with instances, whose rates are not
+// kept one by one.
 func (s *scene) offeredTo(e *plan.Entry) unit.Rate {
 	c := s.class(e)
 	if c == nil || e.Instances() != nil {
@@ -350,7 +351,7 @@ func (s *scene) promised() words.Fact {
 	return words.PromisedRate.With(s.e.Promise)
 }
 
-// limitOf returns what a limit of an entry lets pass in a time: that it has none, its rate, or how long it was active.
+// limitOf describes the limit of an entry within a span: none, its rate, or for how long it was active.
 func limitOf(c *Class, e *plan.Entry, span Window) words.Fact {
 	key, kind, rate, when := "", datapath.TheCeiling, unit.Rate(0), (*plan.When)(nil)
 	switch n := e.AtMost; {
@@ -384,7 +385,7 @@ func limitOf(c *Class, e *plan.Entry, span Window) words.Fact {
 	return words.PartlyActive.With(key, rate, active.Round(time.Millisecond), (span.To - span.From).Round(time.Millisecond), when.Spec.Words())
 }
 
-// whyFast says what did not keep a rate lower.
+// whyFast explains a rate above its bound: no limit, or a limit that was inactive or too high.
 func (m *Measures) whyFast(w *Why, r *Result, e *policy.Expectation, f *finding) {
 	w.Reason = byOffer
 	s := add(f.of)

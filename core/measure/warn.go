@@ -323,8 +323,8 @@ func (m *Measures) tooSmall(r *Result) {
 	}
 }
 
-// ownQueue reports whether an entry's queue dropped packets on its own: no upper limit held most of them back, and no
-// entry with priority took what the entry is promised.
+// ownQueue reports whether an entry's queue itself was too small: no upper limit held its packets back, and no class with
+// priority took the promised rate.
 func (m *Measures) ownQueue(f *Interface, c *Class) bool {
 	h := m.hopAt(0, f, c)
 	if h.culprit(datapath.QueueFull) >= 0 {

@@ -71,7 +71,7 @@ type flight struct {
 	where  whereabouts // of that
 	in     measure.Set // what it counts for so far
 	first  int32       // the first class that took it, or the rest
-	held   int32       // the entry whose upper limit held its queue back when it came, plus 1; 0: none did
+	held   int32       // the number of the entry to blame, plus 1: its upper limit held the queue back, or it dropped the packet; 0: none
 	steps  []measure.Step
 	room   []byte
 	inside *tunnel.Inside // what an outer header hides; nil until there is one

@@ -8,8 +8,8 @@ import (
 	"imbrel/core/plan"
 )
 
-// A rehearsal notes what each entry did in a hundred steps, or fewer where there are many entries: the reasons of a verdict
-// are about the time in which something happened.
+// A rehearsal notes what each entry did in each of a hundred steps (fewer where there are many entries). The reasons of a verdict
+// quote the steps in which packets were dropped or waited.
 const (
 	mostStepsOfRun   = 100
 	leastStepsOfRun  = 10
@@ -24,7 +24,7 @@ type turn struct {
 	active bool
 }
 
-// steps plans the steps of the run.
+// steps chooses the length of the steps.
 func (r *run) steps() {
 	slots := 0
 	for _, p := range r.network.ports {
@@ -39,7 +39,7 @@ func (r *run) steps() {
 	r.stepEnds = r.stepLength
 }
 
-// stepped notes what each entry did in the steps that are over.
+// stepped notes what each entry did in the steps that have ended.
 func (r *run) stepped() {
 	for ; r.now >= r.stepEnds; r.stepEnds += r.stepLength {
 		if r.stepEnds > r.plan.Lasts+r.stepLength {
@@ -56,7 +56,7 @@ func (r *run) stepped() {
 	}
 }
 
-// step notes what the slot did since the step before. Nothing is noted of steps before its first packet.
+// step notes what the slot did since the step before. A slot without packets notes nothing.
 func (s *slot) step(n int) {
 	if s.whole.offered == s.noted.Offered && s.whole.sent == s.noted.Sent && s.drops == s.dropsNoted && s.waiting == 0 {
 		return
@@ -69,7 +69,7 @@ func (s *slot) step(n int) {
 	s.noted, s.dropsNoted = noted{s.whole.offered, s.whole.sent}, s.drops
 }
 
-// noted is what of a slot's bytes is in its steps.
+// noted is the bytes that the steps of a slot hold already.
 type noted struct{ Offered, Sent uint64 }
 
 // activity returns when a limit or an entry with a `when` was active.

@@ -15,9 +15,9 @@ import (
 	"imbrel/internal/files"
 )
 
-var reasons = flag.Int("reasons", 40, "of how many random failing rehearsals TestReasonsAreCauses removes the cause")
+var reasons = flag.Int("reasons", 40, "for how many random failing rehearsals TestReasonsAreCauses removes the named cause")
 
-// A blamed file is a random policy, often wrong in a number or two, as its parts: so that one of them can be taken away.
+// A blamed file is a random policy, kept as its parts, so that a test can remove one of them.
 type blamed struct {
 	shape, sends        string
 	police, most, queue map[string]string // by the path of the entry
@@ -125,7 +125,7 @@ rehearsals:
 
 var rateText = regexp.MustCompile(`rate: [0-9.]+Mbit/s, burst: [0-9]+k?B`)
 
-// without takes the causes that a reason names away; false: it names none that can be.
+// without removes the causes that a reason names. It returns false when the first of them cannot be removed.
 func (b *blamed) without(w *measure.Why) bool {
 	for _, also := range w.Also {
 		b.cause(also.Cause, also.By, also.Against)
@@ -169,8 +169,8 @@ func rehearsedText(t *testing.T, text string) *measure.Result {
 	return res
 }
 
-// TestReasonsAreCauses: without the cause that a reason names, the expectation holds, or comes at least half of the way to
-// its bound.
+// TestReasonsAreCauses removes the causes that a reason names: then the expectation holds, or comes at least half way to its
+// bound.
 func TestReasonsAreCauses(t *testing.T) {
 	t.Parallel()
 	r := rand.New(rand.NewPCG(31, 31))

@@ -205,7 +205,7 @@ func (a *app) merge(names []string) error {
 	return nil
 }
 
-// complete returns which shards are missing of results that are parts of a whole. Together they are none any more.
+// complete returns an error that names the missing shards. It clears the shard of each result, since merged results are a whole.
 func complete(all []*measure.Result) error {
 	have := make(map[int]bool)
 	var of *measure.Shard
