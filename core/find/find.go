@@ -16,6 +16,8 @@ type Point struct {
 	Measured *float64 `json:"measured"` // nil: nothing to measure
 	Unit     string   `json:"unit"`
 	Holds    bool     `json:"holds"`
+	// Warnings tell of calls, classes and requests that this value ruins, and that the expectation is not about.
+	Warnings []measure.Warning `json:"warnings,omitempty"`
 
 	at int64
 }
@@ -33,6 +35,16 @@ type Result struct {
 	Turns int `json:"turns"`
 }
 
+// Held returns the point whose value holds next to one that fails, or the last where all hold; nil: none holds.
+func (r *Result) Held() *Point {
+	for i := len(r.Points) - 1; i >= 0; i-- {
+		if p := &r.Points[i]; p.Holds && (p.Value == r.Holds || r.Holds == "") {
+			return p
+		}
+	}
+	return nil
+}
+
 // Everywhere reports whether it held with every value that was tried.
 func (r *Result) Everywhere() bool {
 	return r.Fails == "" && len(r.Points) > 0 && r.Points[0].Holds
@@ -45,9 +57,8 @@ const (
 	mostTries = 24
 )
 
-// A Try rehearses the file with a value, and returns the outcome of the expectation. An error
-// ends the search.
-type Try func(value string) (*measure.Outcome, error)
+// A Try rehearses the file with a value, and returns the result and the outcome of the expectation. An error ends the search.
+type Try func(value string) (*measure.Result, *measure.Outcome, error)
 
 // Between looks for where the expectation turns, to a hundredth of the way from one value to
 // the other or closer, the least step of the kind of number permitting. With an error of a try comes what was found
@@ -64,11 +75,11 @@ func Between(from, to unit.Number, try Try) (*Result, error) {
 			}
 		}
 		text := from.With(v).String()
-		o, err := try(text)
+		res, o, err := try(text)
 		if err != nil {
 			return Point{}, err
 		}
-		p := Point{Value: text, Measured: o.Measured, Unit: o.Unit, Holds: o.Holds, at: v}
+		p := Point{Value: text, Measured: o.Measured, Unit: o.Unit, Holds: o.Holds, Warnings: res.Damage(), at: v}
 		r.Points = append(r.Points, p)
 		slices.SortFunc(r.Points, func(a, b Point) int { return cmp.Compare(a.at, b.at) })
 		return p, nil

@@ -30,10 +30,10 @@ func TestBetween(t *testing.T) {
 		threshold := from.Value + r.Int64N(way+1)
 		below := r.IntN(2) == 0
 		tries := 0
-		got, err := Between(from, to, func(value string) (*measure.Outcome, error) {
+		got, err := Between(from, to, func(value string) (*measure.Result, *measure.Outcome, error) {
 			tries++
 			v := number(value).Value
-			return &measure.Outcome{Holds: (v <= threshold) == below}, nil
+			return &measure.Result{}, &measure.Outcome{Holds: (v <= threshold) == below}, nil
 		})
 		if err != nil || tries > mostTries || tries != len(got.Points) {
 			t.Fatalf("%v after %d tries of %d points", err, tries, len(got.Points))
@@ -53,9 +53,9 @@ func TestBetween(t *testing.T) {
 
 // Where a queue is just long enough.
 func Example() {
-	got, _ := Between(number("1kB"), number("64kB"), func(value string) (*measure.Outcome, error) {
+	got, _ := Between(number("1kB"), number("64kB"), func(value string) (*measure.Result, *measure.Outcome, error) {
 		lost := max(0, 1-float64(number(value).Value)/20_000)
-		return &measure.Outcome{Holds: lost == 0, Measured: &lost}, nil
+		return &measure.Result{}, &measure.Outcome{Holds: lost == 0, Measured: &lost}, nil
 	})
 	fmt.Printf("it holds at %s, and not at %s; %d values tried\n", got.Holds, got.Fails, len(got.Points))
 	// Output: it holds at 20kB, and not at 19.5kB; 10 values tried

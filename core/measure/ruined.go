@@ -30,6 +30,16 @@ const (
 	mostLoss    = 0.01 // of a class
 )
 
+// Damage returns the warnings of calls, classes and requests that were ruined and not judged.
+func (r *Result) Damage() (out []Warning) {
+	for _, w := range r.Warnings {
+		if w.Name == callRuined || w.Name == classLoses || w.Name == notEnded {
+			out = append(out, w)
+		}
+	}
+	return out
+}
+
 // unjudged warns of ruined calls, classes that lose packets, and requests that did not end, unless an expectation
 // already covers them.
 func (m *Measures) unjudged(r *Result) {

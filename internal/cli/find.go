@@ -69,30 +69,30 @@ func (a *app) find(text render.Text, r *rehearsalRun, plan *policy.Rehearsal) er
 	defer clear()
 	for _, without := range modes {
 		tried := 0
-		res, err := find.Between(from, to, func(value string) (*measure.Outcome, error) {
+		res, err := find.Between(from, to, func(value string) (*measure.Result, *measure.Outcome, error) {
 			f, err := in.With(s.path, value)
 			if err != nil {
 				var ps policy.Problems
 				if errors.As(err, &ps) && len(ps) > 0 {
-					return nil, fmt.Errorf("with %s the file cannot be so: %s: %s\nlook between other values", value, ps[0].Place, ps[0].Text)
+					return nil, nil, fmt.Errorf("with %s the file cannot be so: %s: %s\nlook between other values", value, ps[0].Place, ps[0].Text)
 				}
-				return nil, err
+				return nil, nil, err
 			}
 			changed, err := choose(f, "the file", plan.Name)
 			if err != nil {
-				return nil, err
+				return nil, nil, err
 			}
 			if tried++; show != nil {
 				show(1 - 1/(1+float64(tried)/8))
 			}
 			got, err := a.run(r, f, changed[0], simulate.Options{Seed: r.seed, WithoutPolicy: without})
 			if err != nil {
-				return nil, err
+				return nil, nil, err
 			}
 			if r.stop() {
-				return nil, errInterrupted
+				return nil, nil, errInterrupted
 			}
-			return &got.Expectations[index], nil
+			return got, &got.Expectations[index], nil
 		})
 		if err != nil && (!errors.Is(err, errInterrupted) || len(res.Points) == 0) {
 			return err

@@ -54,6 +54,11 @@ func (t Text) Found(f *Found) {
 			}
 		}
 		t.paragraph("", strings.ToUpper(text[:1])+text[1:]+".")
+		if p := r.Held(); p != nil {
+			for i := range p.Warnings {
+				t.paragraph("  ", fmt.Sprintf("But with %s: %s.", p.Value, p.Warnings[i].Text))
+			}
+		}
 	}
 	if f.Incomplete {
 		t.Line("It was interrupted: this is what was tried until then.")
