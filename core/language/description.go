@@ -1,6 +1,7 @@
 package language
 
 import (
+	"strings"
 	"time"
 
 	"imbrel/core/codec"
@@ -223,7 +224,7 @@ var (
 		must("direction", "in (towards the node) or out (away from it)", aDirection, func(a *attachLine, v policy.Direction) { a.direction = v }),
 	)
 
-	aFraming = either(value("a framing such as ethernet, ethernet-vlan or aal5-pppoe-llc", ParseFraming), ownFraming)
+	aFraming = either(listed(framingWords(), "", value("a framing such as ethernet, ethernet-vlan or aal5-pppoe-llc", ParseFraming)), ownFraming)
 
 	ownFraming = as(object("framing of your own",
 		must("bytes", "added to every packet", count("a number of bytes", 0, 1000), func(f *framing, v int) { f.Bytes = v }),
@@ -382,7 +383,9 @@ var (
 		on("lasts", "for how long; to the end when not given", someTime, func(t *trafficLine, v time.Duration) { t.Lasts = v }),
 	)
 
-	anExpectation = shape[policy.Expectation]{say: policy.ExpectationForm, schema: func(definitions) schema { return schema{"type": []string{"string", "object"}} }, read: func(r *reader, n Value) (policy.Expectation, bool) {
+	anExpectation = shape[policy.Expectation]{say: policy.ExpectationForm, schema: func(definitions) schema {
+		return schema{"title": policy.ExpectationForm, "anyOf": []schema{{"type": "string", "pattern": `^\S.* (` + strings.Join(policy.MetricWords(), "|") + `) .*\S$`}, {"type": "object"}}}
+	}, read: func(r *reader, n Value) (policy.Expectation, bool) {
 		if n.Kind == Keyed && len(n.Keys) == 1 && n.Items[0].Kind == Scalar { // YAML makes a map of `sales : guests …`
 			n.Kind, n.Text = Scalar, n.Keys[0].Text+" : "+n.Items[0].Text
 		}
@@ -532,6 +535,10 @@ func Schema() map[string]any {
 	root := aFile.schema(d)
 	return schema{
 		"$schema": "https://json-schema.org/draft/2020-12/schema", "title": "Imbrel policy file, version 1",
-		"$ref": root["$ref"], "$defs": d,
+		"$id": "https://imbrel.example/policy-1.schema.json", "$ref": root["$ref"], "$defs": d,
+		"examples": []any{schema{"imbrel": 1,
+			"classes":  []any{schema{"name": "voice", "match": []any{schema{"to-port": "16384-32767", "protocol": "udp"}}}},
+			"policies": []any{schema{"name": "wan", "shape": "95%", "treat": []any{schema{"class": "voice", "mark": "ef", "priority": 1, "police": schema{"calls": 6, "codec": "g711"}}, schema{"class": "rest", "at-least": "20%"}}}},
+		}},
 	}
 }

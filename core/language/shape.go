@@ -2,6 +2,7 @@ package language
 
 import (
 	"fmt"
+	"regexp"
 	"slices"
 	"strings"
 	"unicode/utf8"
@@ -259,14 +260,38 @@ func as[V, W any](s shape[V], turn func(V) W) shape[W] {
 	}}
 }
 
-// matching adds a pattern that the single values of a shape follow when they
-// are written as text.
+// matching adds the pattern that the single values of a shape follow. A number without a unit is no value where the pattern
+// needs one, except 0 where the reader takes it.
 func matching[V any](pattern string, s shape[V]) shape[V] {
-	describe := s.schema
+	describe, read := s.schema, s.read
 	s.schema = func(d definitions) schema {
 		out := describe(d)
 		out["pattern"] = pattern
+		if regexp.MustCompile(pattern).MatchString("11") {
+			return out
+		}
+		if out["type"] = "string"; s.takes(read, "0") {
+			return schema{"title": s.say, "anyOf": []schema{out, {"enum": []any{0, "0"}}}}
+		}
 		return out
+	}
+	return s
+}
+
+// takes reports whether a shape reads a text.
+func (s shape[V]) takes(read func(*reader, Value) (V, bool), text string) bool {
+	_, ok := read(&reader{broken: make(map[string]bool)}, Value{Kind: Scalar, Text: text})
+	return ok
+}
+
+// listed describes a single value that is one of some words, or follows a pattern.
+func listed[V any](list []string, pattern string, s shape[V]) shape[V] {
+	s.schema = func(definitions) schema {
+		forms := []schema{{"enum": list}}
+		if pattern != "" {
+			forms = append(forms, schema{"type": []string{"string", "integer"}, "pattern": pattern, "minimum": 0})
+		}
+		return schema{"title": s.say, "anyOf": forms}
 	}
 	return s
 }

@@ -20,16 +20,16 @@ var (
 	aRate     = matching(ratePattern, value("a rate such as 11.4Mbit/s", unit.ParseRate))
 	aSize     = matching(sizePattern, value("a size such as 3kB", unit.ParseSize))
 	aDuration = matching(timePattern, value("a duration such as 40ms", unit.ParseDuration))
-	someTime  = value("a duration such as 40ms, more than zero", func(s string) (time.Duration, error) {
+	someTime  = matching(timePattern, value("a duration such as 40ms, more than zero", func(s string) (time.Duration, error) {
 		d, err := unit.ParseDuration(s)
 		if err == nil && d == 0 {
 			err = fmt.Errorf("%q is no time at all", s)
 		}
 		return d, err
-	})
+	}))
 	aShare    = matching(sharePattern, value("a rate such as 2Mbit/s or a percentage such as 30%", unit.ParseShare))
 	aPromise  = matching(sharePattern, value("a rate such as 2Mbit/s or a percentage such as 30%", unit.ParsePromise))
-	aDSCP     = value("a DSCP: a name such as ef or af41, or a number from 0 to 63", codepoint.ParseDSCP)
+	aDSCP     = listed(codepointWords(), `^([0-5]?[0-9]|6[0-3]|0x[0-9a-fA-F]+|[01]{6}|(dscp|tos|DSCP|ToS|TOS):.+)$`, value("a DSCP: a name such as ef or af41, or a number from 0 to 63", codepoint.ParseDSCP))
 	anAddress = value("an address such as 10.44.8.20", func(s string) (netip.Addr, error) {
 		a, err := netip.ParseAddr(s)
 		if err != nil || a.Zone() != "" {
@@ -81,13 +81,17 @@ func oneOf[T ~uint8](list []string) shape[T] {
 
 // count describes a whole number from low to high.
 func count(what string, low, high int) shape[int] {
-	return value(fmt.Sprintf("%s, a whole number from %d to %d", what, low, high), func(s string) (int, error) {
+	s := value(fmt.Sprintf("%s, a whole number from %d to %d", what, low, high), func(s string) (int, error) {
 		n, err := strconv.Atoi(s)
 		if err != nil || n < low || n > high {
 			return 0, fmt.Errorf("%.40q is not a whole number from %d to %d", s, low, high)
 		}
 		return n, nil
 	})
+	s.schema = func(definitions) schema {
+		return schema{"title": s.say, "anyOf": []schema{{"type": "integer", "minimum": low, "maximum": high}, {"type": "string", "pattern": "^[0-9]+$"}}}
+	}
+	return s
 }
 
 // parseSkew reads parts in a million.
@@ -107,6 +111,31 @@ func parsePrefix(s string) (netip.Prefix, error) {
 		return p, nil
 	}
 	return netip.Prefix{}, fmt.Errorf("%.60q is not a prefix", s)
+}
+
+// codepointWords returns the names of codepoints that ParseDSCP takes, in lower and in upper case.
+func codepointWords() (out []string) {
+	for d := range codepoint.DSCP(codepoint.MaxDSCP + 1) {
+		for _, name := range []string{d.Name(), strings.ToUpper(d.Name())} {
+			if _, err := codepoint.ParseDSCP(name); err == nil && name[0] > '9' {
+				out = append(out, name)
+			}
+		}
+	}
+	for _, name := range []string{"be", "BE", "default", "voice-admit"} {
+		if _, err := codepoint.ParseDSCP(name); err == nil {
+			out = append(out, name)
+		}
+	}
+	return out
+}
+
+// framingWords returns the names of framings.
+func framingWords() (out []string) {
+	for _, f := range packet.Framings() {
+		out = append(out, f.Name)
+	}
+	return out
 }
 
 // The forms of quantities, for the schema.

@@ -55,6 +55,9 @@ type Expectation struct {
 	DSCP      codepoint.DSCP // of Marking and Arrival
 }
 
+// MetricWords returns the words of the metrics.
+func MetricWords() []string { return slices.Clone(metrics) }
+
 // IsOf reports whether an entry's name is the class that an expectation names: its own at
 // any level, or with those around it; `rest` is that of the top level.
 func IsOf(entry, subject string) bool {

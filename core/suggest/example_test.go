@@ -62,5 +62,5 @@ func ExampleFinder_Change() {
 	}
 	c := finder.Change(result, 0)
 	fmt.Println(c.Path, "from", c.From, "to", c.To)
-	// Output: policies.wan.treat.voice.police.rate from 150kbit/s to 284kbit/s
+	// Output: policies.wan.treat.voice.police.rate from 150kbit/s to 285kbit/s
 }
