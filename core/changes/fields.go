@@ -283,6 +283,8 @@ func leaf(v reflect.Value) (string, bool) {
 			}
 		}
 		return strings.Join(words, ", "), true
+	case codepoint.DSCP:
+		return x.Name(), true
 	case time.Duration:
 		if x == 0 {
 			return "", true
@@ -362,7 +364,11 @@ func condition(c *policy.Condition) string {
 func prefixes(list []netip.Prefix) string {
 	var words []string
 	for _, p := range list {
-		words = append(words, p.String())
+		if p.IsSingleIP() {
+			words = append(words, p.Addr().String())
+		} else {
+			words = append(words, p.String())
+		}
 	}
 	slices.Sort(words)
 	return strings.Join(slices.Compact(words), ", ")

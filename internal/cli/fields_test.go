@@ -1,10 +1,13 @@
 package cli_test
 
 import (
+	"encoding/json"
 	"flag"
 	"fmt"
+	"math/rand/v2"
 	"os"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
@@ -14,6 +17,7 @@ import (
 
 	"imbrel/core/changes"
 	"imbrel/core/policy"
+	"imbrel/core/simulate"
 	"imbrel/internal/files"
 )
 
@@ -129,5 +133,63 @@ func TestEveryKeyIsCompared(t *testing.T) {
 	t.Logf("%d values edited, %d allow no other", edited, refused)
 	if edited < 200 / *eachValue {
 		t.Errorf("%d values were edited", edited)
+	}
+}
+
+var pairs = flag.Int("pairs", 20, "for how many random pairs of files TestChangesIsNeverSilent compares rehearsals")
+
+// TestChangesIsNeverSilent: where the rehearsals of two files differ, `changes` reports something.
+func TestChangesIsNeverSilent(t *testing.T) {
+	t.Parallel()
+	r := rand.New(rand.NewPCG(77, 1))
+	differ, same := 0, 0
+	run := func(f *policy.File) string {
+		res, err := simulate.Run(f, &f.Rehearsals[0], simulate.Options{Seed: 1})
+		if err != nil {
+			return err.Error()
+		}
+		text, _ := json.Marshal([]any{res.Traffic, res.Interfaces, res.Links, res.Expectations})
+		return string(text)
+	}
+	for n := 0; differ+same < *pairs && n < 50**pairs; n++ {
+		h := &house{r: r}
+		text := h.document()
+		before, _, err := files.ReadPolicy("-", strings.NewReader(text))
+		if err != nil || len(before.Rehearsals) == 0 {
+			continue
+		}
+		var root yaml.Node
+		if err := yaml.Unmarshal([]byte(text), &root); err != nil {
+			t.Fatal(err)
+		}
+		var all []scalar
+		scalars(&root, "", &all)
+		lines := strings.Split(text, "\n")
+		for range 20 {
+			s := all[r.IntN(len(all))]
+			line, at := s.node.Line-1, len(string([]rune(lines[s.node.Line-1])[:s.node.Column-1]))
+			others := otherValues(s.node.Value)
+			if !strings.HasPrefix(lines[line][at:], s.node.Value) || len(others) == 0 {
+				continue
+			}
+			v := others[r.IntN(len(others))]
+			changed := slices.Clone(lines)
+			changed[line] = lines[line][:at] + v + lines[line][at+len(s.node.Value):]
+			after, _, err := files.ReadPolicy("-", strings.NewReader(strings.Join(changed, "\n")))
+			if err != nil || len(after.Rehearsals) == 0 {
+				continue
+			}
+			silent := changes.Between(changes.Checked{File: before}, changes.Checked{File: after}).Same
+			if run(before) == run(after) {
+				same++
+			} else if differ++; silent {
+				t.Errorf("%s: %s in place of %s changes the rehearsal, and nothing is reported\n%s", s.path, v, s.node.Value, text)
+			}
+			break
+		}
+	}
+	t.Logf("%d pairs whose rehearsals differ, %d whose do not", differ, same)
+	if differ < *pairs/4 {
+		t.Errorf("%d pairs differ", differ)
 	}
 }

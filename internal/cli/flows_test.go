@@ -74,6 +74,7 @@ func heapPerFlow(t *testing.T, calls bool) float64 {
 
 // A flow costs at most 8 kB, with its distributions and its figures at every hop.
 func TestMemoryOfFlows(t *testing.T) {
+	t.Parallel()
 	if testing.Short() {
 		t.Skip("the race detector has memory of its own")
 	}

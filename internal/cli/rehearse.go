@@ -443,6 +443,9 @@ func (a *app) run(r *rehearsalRun, f *policy.File, plan *policy.Rehearsal, o sim
 	}
 	if res.Policy {
 		for _, f := range r.errors {
+			if slices.ContainsFunc(res.Warnings, func(w measure.Warning) bool { return w.Name == f.Name && w.File == f.At.File && w.Line == f.At.Line }) {
+				continue // the rehearsal saw it too
+			}
 			res.Warnings = append(res.Warnings, measure.Warning{Name: f.Name, Level: "warning", Text: words.FoundInFile.With(f.Text(), f.Fact.Consequence()), File: f.At.File, Line: f.At.Line})
 		}
 	}

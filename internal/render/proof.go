@@ -85,12 +85,14 @@ func (t Text) proofVerdict(r *Proof) {
 	said := words.ProofSays.With(figures, holds, len(r.Expectations)).String()
 	switch r.Verdict {
 	case Pass:
-		t.paragraph("", "Verdict: "+string(t.good("PASS"))+". "+said)
+		t.Line("Verdict: %s.", t.good("PASS"))
 	case Fail:
-		t.paragraph("", "Verdict: "+string(t.bad("FAIL"))+". "+said)
+		t.Line("Verdict: %s.", t.bad("FAIL"))
 	default:
-		t.paragraph("", "Verdict: "+string(t.bad("NOT JUDGED"))+". "+words.NotJudgedHeldUp.With(words.Part(r.Staged.HeldUpPart())).String()+" "+said)
+		t.Line("Verdict: %s.", t.bad("NOT JUDGED"))
+		t.paragraph("", words.NotJudgedHeldUp.With(words.Part(r.Staged.HeldUpPart())).String())
 	}
+	t.paragraph("", said)
 }
 
 // mostDiffering is how many figures the verdict names that differ.
