@@ -32,7 +32,7 @@ const (
 	Note    Level = "note"    // it does nothing, or is worth a look
 )
 
-// A Finding is one thing that a file is told: what is wrong, what follows from it in this file, and the way out.
+// A Finding is one mistake in a file: what is wrong, the consequence in this file, and the way out.
 type Finding struct {
 	Name  string
 	Level Level

@@ -164,7 +164,7 @@ var (
 		"{help}")
 
 	AddressNowhere = finding("`{class}` asks for `{key}` {prefix}, which is in no subnet of the network",
-		"no packet has that address, and the class takes none of it",
+		"no packet has such an address, so the condition takes none",
 		"mend the address, or add its subnet to an interface's `subnets`")
 	AnswersInRest = finding("`{requests}` is in `{class}`, and `{answers}`, which carries the data, is in no class but the rest",
 		"where {interface} is full, the data waits with all other traffic of the rest",
