@@ -123,7 +123,7 @@ func (m *Measures) carriers(r *Result) {
 			if a != nil {
 				at = a.At
 			}
-			r.warn(noPolicy, "warning", at, words.LinkDropped.With(p.Words(), alike(l.Drops, linkClasses(l)), p.Interface.Path(), otherwise))
+			r.warn(noPolicy, "warning", at, words.LinkDropped.With(p.Words(), ofClasses(l.Drops, linkClasses(l)), p.Interface.Path(), otherwise))
 		case p.Plan != nil && (l.Drops > 0 || l.QueueDelay != nil && l.QueueDelay.P99 > 5*full):
 			at := p.Plan.Policy.PlaceOf("shape")
 			r.warn(shapeTooHigh, "warning", at, words.QueuesAtCarrier.With(p.Interface.Path(), l.Drops, time.Duration(1e6*maxOf(l.QueueDelay)), notKept(p.Plan, policy.Place{})))
@@ -178,8 +178,8 @@ func linkClasses(l *Link) []string {
 	return names
 }
 
-// alike says how many packets of which classes a plain queue dropped.
-func alike(drops uint64, classes []string) words.Fact {
+// ofClasses counts the packets that a plain queue dropped, and names their classes.
+func ofClasses(drops uint64, classes []string) words.Fact {
 	switch {
 	case len(classes) < 2: // it is for the calls that this is said
 		return words.CallsAndAll.With(drops)
@@ -209,7 +209,7 @@ func (m *Measures) plainQueues(r *Result) {
 		if a != nil {
 			at = a.At
 		}
-		r.warn(noPolicy, "warning", at, words.PlainDropped.With(f.place.Words(), alike(drops, names), otherwise))
+		r.warn(noPolicy, "warning", at, words.PlainDropped.With(f.place.Words(), ofClasses(drops, names), otherwise))
 	}
 }
 

@@ -101,7 +101,7 @@ var (
 	ShapeAboveFarEnd = finding("the shape of {shape} is above the {far-shape} that `{policy}` lets in at {path}",
 		"up to {excess} waits in the queues there",
 		"shape below {far-shape} here")
-	ShapeAboveLink = finding("`{policy}` shares out what the link does not carry",
+	ShapeAboveLink = finding("`{policy}` promises more than the link carries",
 		"{why}",
 		"give it a `shape` below {carries}, such as `shape: 95%`")
 	ShapeAbovePort = finding("the shape of {shape} is above the {rate} that the interface sends",
@@ -111,7 +111,7 @@ var (
 		"when the link carries {loss} less, nothing that is promised is kept",
 		"shape a few per cent below: `shape: 95%` follows the link")
 	ShapeFarBelow = finding("the shape of {shape} leaves most of the {carries} that the link carries",
-		"{unused} of it is never used, and packets are dropped for want of it",
+		"{unused} of the link is never used, while packets are dropped",
 		"is {meant} meant? `shape: 95%` follows the link")
 	EachTakesAll = finding("each {each} in `{entry}` may have {rate}, and there is {around}",
 		"one instance can take the whole rate",

@@ -2,16 +2,16 @@ package words
 
 // What a rehearsal saw that makes its verdict worth less.
 var (
-	ShapeAboveCarried = row("the shape of `{policy}`, {shape!}, is above the {carries!} that the link of {link} carries: its queue is the carrier's, which knows no classes")
-	QueuesAtCarrier   = row("packets queue at the carrier of {link}, which knows no classes ({dropped} dropped, waits of up to {wait}): {why}")
+	ShapeAboveCarried = row("the shape of `{policy}`, {shape!}, is above the {carries!} that the link of {link} carries: packets queue in the carrier's equipment, which ignores classes")
+	QueuesAtCarrier   = row("packets queue at the carrier of {link}, which ignores classes ({dropped} dropped, waits of up to {wait}): {why}")
 	ShapeNeverFills   = row("the shape of `{policy}`, {shape!}, is above the {carries!} that can arrive at {interface}: its queues never fill")
 	LinkDropped       = row("{place} dropped {packets}: no policy is attached at {interface} out[[; {otherwise}]]")
 	PlainDropped      = row("{place} dropped {packets}: no policy is attached there[[; {otherwise}]]")
 	OtherDirection    = row("`{policy}` is attached there for the other direction, {direction}")
 	FarEndAlone       = row("`{policy}` is attached at the far end alone, {interface} {direction}")
-	CallsAndAll       = row("{packets|packet}, of calls and of all else alike")
-	EveryClass        = row("{packets|packet} of every class alike ({classes})")
-	ManyClasses       = row("{packets|packet} of every class alike ({classes,} and {more} more)")
+	CallsAndAll       = row("{packets|packet} of calls and of everything else")
+	EveryClass        = row("{packets|packet} of all classes ({classes})")
+	ManyClasses       = row("{packets|packet} of all classes ({classes,} and {more} more)")
 	InNoClass         = row("`{traffic}` is in no class anywhere: at {place} {lost|packet} were lost, and the longest wait was {wait}[[; the other direction is `{class}`]]")
 	BurstTooSmall     = row("{red|packet} of `{class}`[[, {instance},]] at {place} {treated}, though it was offered {offered} and its policer lets {rate!} pass: the burst of {burst!} is too small; {enough!} would do")
 	WereRed           = row("were red")

@@ -93,7 +93,7 @@ func TestFindings(t *testing.T) {
 		"shape-above-link":       {"shape: 9Mbit/s", "shape: 11Mbit/s", "shape: 10Mbit/s", "the shape of 11Mbit/s is above the 10Mbit/s that the link carries"},
 		"shape-above-port":       {"shape: 9Mbit/s", "shape: 900Mbit/s", "shape: 95Mbit/s", "the shape of 900 Mbit/s is above the 100 Mbit/s that the interface sends"},
 		"shape-at-link":          {"shape: 9Mbit/s", "shape: 10Mbit/s", "shape: 9.8Mbit/s", "the shape of 10.0 Mbit/s is all that the link carries, or nearly: when the link carries 200 kbit/s less, nothing that is promised is kept"},
-		"shape-far-below":        {"shape: 9Mbit/s", "shape: 3Mbit/s", "shape: 3.4Mbit/s", "70.0 % of it is never used"},
+		"shape-far-below":        {"shape: 9Mbit/s", "shape: 3Mbit/s", "shape: 3.4Mbit/s", "70.0 % of the link is never used"},
 		"slow-link":              {"links: [{ends: [{at: west/wan, sends: 10Mbit/s}, {at: east/wan, sends: 10Mbit/s}]", "links: [{ends: [{at: west/wan, sends: 1.2Mbit/s}, {at: east/wan, sends: 10Mbit/s}]", "links: [{ends: [{at: west/wan, sends: 1.3Mbit/s}, {at: east/wan, sends: 10Mbit/s}]", "a full packet takes 10.3 ms"},
 		"tag-nowhere":            {"{to-port: 8000}", "{to-port: 8000}, {pcp: 5}", "{to-port: 8000}, {dscp: 5}", "`bulk` asks for a tag, and frames have none"},
 		"time-without-zone":      {", zone: Europe/Oslo", "", ", zone: UTC", "the time `work` has no zone"},
