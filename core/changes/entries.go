@@ -132,9 +132,13 @@ func entries(before, after *plan.Plan) []Entry {
 			if why.IsZero() {
 				return "yes"
 			}
-			return "no: " + why.String()
+			return "no"
 		}
-		out = append(out, Entry{What: "promises kept", Old: kept(a), New: kept(b)})
+		e := Entry{What: "promises kept", Old: kept(a), New: kept(b)}
+		if !b.IsZero() {
+			e.Note = b.String()
+		}
+		out = append(out, e)
 	}
 	used := make(map[*plan.Entry]bool)
 	for _, old := range before.Entries {

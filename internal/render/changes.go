@@ -1,6 +1,7 @@
 package render
 
 import (
+	"cmp"
 	"fmt"
 	"strings"
 
@@ -83,7 +84,7 @@ func (t Text) changed(i *changes.Interface) {
 		t.put(w)
 		for _, e := range i.Entries {
 			if e.Note != "" {
-				t.paragraph("  ", fmt.Sprintf("%s, %s: %s.", e.Class, e.What, e.Note))
+				t.paragraph("  ", fmt.Sprintf("%s, %s: %s.", cmp.Or(e.Class, "all"), e.What, e.Note))
 			}
 		}
 	}
