@@ -1,4 +1,4 @@
-module imbrel
+module imbrel.example/imbrel
 
 go 1.26.8
 

@@ -5,7 +5,7 @@ package main
 import (
 	"os"
 
-	"imbrel/internal/cli"
+	"imbrel.example/imbrel/internal/cli"
 )
 
 func main() { os.Exit(cli.Main(os.Args[1:], os.Stdin, os.Stdout, os.Stderr)) }

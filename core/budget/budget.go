@@ -9,9 +9,9 @@ import (
 	"math/bits"
 	"time"
 
-	"imbrel/core/codec"
-	"imbrel/core/packet"
-	"imbrel/core/unit"
+	"imbrel.example/imbrel/core/codec"
+	"imbrel.example/imbrel/core/packet"
+	"imbrel.example/imbrel/core/unit"
 )
 
 // A Question is what is to be reckoned. The zero values of what is optional ask nothing.

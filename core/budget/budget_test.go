@@ -6,9 +6,9 @@ import (
 	"testing"
 	"time"
 
-	"imbrel/core/codec"
-	"imbrel/core/packet"
-	"imbrel/core/unit"
+	"imbrel.example/imbrel/core/codec"
+	"imbrel.example/imbrel/core/packet"
+	"imbrel.example/imbrel/core/unit"
 )
 
 // Twelve calls over PPPoE: 160 bytes of voice, 40 of headers, 46 of the link, 50 times a

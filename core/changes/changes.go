@@ -8,13 +8,13 @@ import (
 	"fmt"
 	"slices"
 
-	"imbrel/core/check"
-	"imbrel/core/compare"
-	"imbrel/core/explain"
-	"imbrel/core/figure"
-	"imbrel/core/plan"
-	"imbrel/core/policy"
-	"imbrel/core/space"
+	"imbrel.example/imbrel/core/check"
+	"imbrel.example/imbrel/core/compare"
+	"imbrel.example/imbrel/core/explain"
+	"imbrel.example/imbrel/core/humanize"
+	"imbrel.example/imbrel/core/packetset"
+	"imbrel.example/imbrel/core/plan"
+	"imbrel.example/imbrel/core/policy"
 )
 
 // A Result is what differs between an old file and a new one.
@@ -72,7 +72,7 @@ type Checked struct {
 func Between(before, after Checked) *Result {
 	r := &Result{Interfaces: []Interface{}, Fields: fields(before.File, after.File),
 		FindingsNew: missing(after.Findings, before.Findings), FindingsGone: missing(before.Findings, after.Findings)}
-	d := &differ{space: space.New(before.File, after.File), moved: make(map[pair]moves)}
+	d := &differ{space: packetset.New(before.File, after.File), moved: make(map[pair]moves)}
 	order, olds := attached(before.File)
 	more, news := attached(after.File)
 	for _, where := range more {
@@ -139,7 +139,7 @@ func missing(of, others []check.Finding) []check.Finding {
 
 // A differ compares plans; what the same two policies come to is found once.
 type differ struct {
-	space *space.Space
+	space *packetset.Space
 	moved map[pair]moves
 }
 
@@ -197,7 +197,7 @@ func (d *differ) packets(before, after *plan.Plan) (out moves) {
 	known := make(map[[2]string]bool)
 	compare := func(inForce func(*plan.Entry) bool, while string) {
 		olds, news := d.space.Entries(0, before, inForce), d.space.Entries(1, after, inForce)
-		same := make(map[string]*space.Region) // by the name of its class, where only one has it
+		same := make(map[string]*packetset.Region) // by the name of its class, where only one has it
 		for i := range news {
 			l := &news[i]
 			if _, twice := same[l.Entry.Name]; twice {
@@ -256,7 +256,7 @@ func treatment(p *plan.Plan, name string) string {
 	if e.Block {
 		return "blocked"
 	}
-	out := "promised " + figure.Rate(int64(e.Promise))
+	out := "promised " + humanize.Rate(int64(e.Promise))
 	if e.Priority > 0 {
 		out += fmt.Sprintf(", priority %d", e.Priority)
 	}

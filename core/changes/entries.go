@@ -4,13 +4,13 @@ import (
 	"fmt"
 	"slices"
 
-	"imbrel/core/explain"
-	"imbrel/core/figure"
-	"imbrel/core/meter"
-	"imbrel/core/plan"
-	"imbrel/core/policy"
-	"imbrel/core/unit"
-	"imbrel/core/words"
+	"imbrel.example/imbrel/core/explain"
+	"imbrel.example/imbrel/core/humanize"
+	"imbrel.example/imbrel/core/meter"
+	"imbrel.example/imbrel/core/plan"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/unit"
+	"imbrel.example/imbrel/core/words"
 )
 
 // A trait is something of an entry's treatment.
@@ -30,7 +30,7 @@ func traits(e *plan.Entry) []trait {
 		if w.Time != nil {
 			return ", while the time is " + w.Time.String()
 		}
-		return fmt.Sprintf(", while the load has reached %s for %s, until it is below %s for %s", figure.Rate(int64(w.Starts.Load)), unit.FormatDuration(w.Starts.For), figure.Rate(int64(w.Ends.Load)), unit.FormatDuration(w.Ends.For))
+		return fmt.Sprintf(", while the load has reached %s for %s, until it is below %s for %s", humanize.Rate(int64(w.Starts.Load)), unit.FormatDuration(w.Starts.For), humanize.Rate(int64(w.Ends.Load)), unit.FormatDuration(w.Ends.For))
 	}
 	each := ""
 	if e.Each != 0 {
@@ -47,7 +47,7 @@ func traits(e *plan.Entry) []trait {
 		of = each
 		add("priority", fmt.Sprint(e.Priority), unit.Share{})
 	}
-	add("promise", figure.Rate(int64(e.Promise))+of, e.Spec.AtLeast)
+	add("promise", humanize.Rate(int64(e.Promise))+of, e.Spec.AtLeast)
 	if e.Bounded {
 		ceiling := e.Spec.Police
 		var share unit.Share
@@ -56,7 +56,7 @@ func traits(e *plan.Entry) []trait {
 		} else if ceiling != nil {
 			share = ceiling.Rate
 		}
-		add("ceiling", figure.Rate(int64(e.Ceiling))+each, share)
+		add("ceiling", humanize.Rate(int64(e.Ceiling))+each, share)
 	}
 	if e.Each != 0 {
 		add("each", e.Each.String(), unit.Share{})
@@ -65,22 +65,22 @@ func traits(e *plan.Entry) []trait {
 		add("weight", fmt.Sprint(e.Spec.Weight), unit.Share{})
 	}
 	if m := e.AtMost; m != nil && (m.Peak > 0 || m.When != nil) {
-		text := figure.Rate(int64(m.Rate))
+		text := humanize.Rate(int64(m.Rate))
 		if m.Peak > 0 {
-			text += fmt.Sprintf(", a burst to %s of %s", figure.Rate(int64(m.Peak)), m.Credit)
+			text += fmt.Sprintf(", a burst to %s of %s", humanize.Rate(int64(m.Peak)), m.Credit)
 		}
 		add("at most", text+when(m.When), e.Spec.AtMost.Rate)
 	}
 	if m := e.Meter; m != nil {
 		if bound, ok := m.Bound(); !ok || bound != e.Ceiling {
-			add("policed at", figure.Rate(int64(m.Rate))+each+when(m.When), e.Spec.Police.Rate)
+			add("policed at", humanize.Rate(int64(m.Rate))+each+when(m.When), e.Spec.Police.Rate)
 		}
 		add("burst", m.Burst.String(), unit.Share{})
 		if m.Second > 0 {
 			add("second burst", m.Second.String(), unit.Share{})
 		}
 		if m.Peak > 0 {
-			add("peak", figure.Rate(int64(m.Peak)), e.Spec.Police.Peak)
+			add("peak", humanize.Rate(int64(m.Peak)), e.Spec.Police.Peak)
 		}
 		if m.Aware {
 			add("policer", "follows the colour that packets come with", unit.Share{})
@@ -108,7 +108,7 @@ func traits(e *plan.Entry) []trait {
 		limit := unit.FormatDuration(holds)
 		switch q := &e.Queue; {
 		case q.Packets > 0:
-			limit = figure.Plural(q.Packets, "packet")
+			limit = humanize.Plural(q.Packets, "packet")
 		case e.Spec.Queue.Bytes > 0:
 			limit = q.Bytes.String()
 		}
@@ -124,7 +124,7 @@ func traits(e *plan.Entry) []trait {
 // which classes are new or gone.
 func entries(before, after *plan.Plan) []Entry {
 	out := []Entry{}
-	if a, b := figure.Rate(int64(before.Whole)), figure.Rate(int64(after.Whole)); a != b {
+	if a, b := humanize.Rate(int64(before.Whole)), humanize.Rate(int64(after.Whole)); a != b {
 		out = append(out, Entry{What: "to share", Old: a, New: b})
 	}
 	if a, b := before.NotKept(), after.NotKept(); a.IsZero() != b.IsZero() {

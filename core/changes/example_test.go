@@ -4,9 +4,9 @@ import (
 	"fmt"
 	"time"
 
-	"imbrel/core/changes"
-	"imbrel/core/language"
-	"imbrel/core/policy"
+	"imbrel.example/imbrel/core/changes"
+	"imbrel.example/imbrel/core/language"
+	"imbrel.example/imbrel/core/policy"
 )
 
 func read(ports string) *policy.File {

@@ -11,11 +11,11 @@ import (
 	"time"
 	"unicode"
 
-	"imbrel/core/codec"
-	"imbrel/core/codepoint"
-	"imbrel/core/packet"
-	"imbrel/core/policy"
-	"imbrel/core/unit"
+	"imbrel.example/imbrel/core/codec"
+	"imbrel.example/imbrel/core/codepoint"
+	"imbrel.example/imbrel/core/packet"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/unit"
 )
 
 // A Field is a value of a file that differs, by its path: "policies.up.treat.voice.police.rate". Old is "" where it was

@@ -4,7 +4,7 @@ import (
 	"cmp"
 	"slices"
 
-	"imbrel/core/explain"
+	"imbrel.example/imbrel/core/explain"
 )
 
 // Flows are the flows of a capture that are in another class than before.

@@ -4,7 +4,7 @@ import (
 	"net/netip"
 	"slices"
 
-	"imbrel/core/words"
+	"imbrel.example/imbrel/core/words"
 )
 
 func addressNowhere() Rule {

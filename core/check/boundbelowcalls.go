@@ -1,7 +1,7 @@
 package check
 
 import (
-	"imbrel/core/words"
+	"imbrel.example/imbrel/core/words"
 )
 
 import ()

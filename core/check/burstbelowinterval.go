@@ -1,9 +1,9 @@
 package check
 
 import (
-	"imbrel/core/meter"
-	"imbrel/core/unit"
-	"imbrel/core/words"
+	"imbrel.example/imbrel/core/meter"
+	"imbrel.example/imbrel/core/unit"
+	"imbrel.example/imbrel/core/words"
 )
 
 func burstBelowInterval() Rule {

@@ -1,8 +1,8 @@
 package check
 
 import (
-	"imbrel/core/unit"
-	"imbrel/core/words"
+	"imbrel.example/imbrel/core/unit"
+	"imbrel.example/imbrel/core/words"
 )
 
 func burstBelowPacket() Rule {

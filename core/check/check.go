@@ -11,15 +11,15 @@ import (
 	"strings"
 	"time"
 
-	"imbrel/core/explain"
-	"imbrel/core/packet"
-	"imbrel/core/plan"
-	"imbrel/core/policy"
-	"imbrel/core/share"
-	"imbrel/core/space"
-	"imbrel/core/tcp"
-	"imbrel/core/unit"
-	"imbrel/core/words"
+	"imbrel.example/imbrel/core/allocation"
+	"imbrel.example/imbrel/core/explain"
+	"imbrel.example/imbrel/core/packet"
+	"imbrel.example/imbrel/core/packetset"
+	"imbrel.example/imbrel/core/plan"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/tcp"
+	"imbrel.example/imbrel/core/unit"
+	"imbrel.example/imbrel/core/words"
 )
 
 // A Level says how much a finding matters.
@@ -163,7 +163,7 @@ func Count(all []Finding) (errors, warnings int) {
 // A survey is what the rules look at.
 type survey struct {
 	f       *policy.File
-	space   *space.Space
+	space   *packetset.Space
 	plans   []*plan.Plan // of each attachment
 	demands []demand
 	routes  []*route
@@ -291,7 +291,7 @@ func (d *demand) wire() unit.Rate {
 }
 
 func newSurvey(f *policy.File) *survey {
-	s := &survey{f: f, space: space.New(f), known: make(map[known]int), loads: make(map[load]unit.Rate)}
+	s := &survey{f: f, space: packetset.New(f), known: make(map[known]int), loads: make(map[load]unit.Rate)}
 	s.bound, s.interfaces = make(map[*policy.Expectation]bool), make(map[string]*policy.Interface)
 	follower := explain.New(f)
 	for i := range f.Attach {
@@ -371,8 +371,8 @@ func (s *survey) ask(follower *explain.Follower, h *policy.Rehearsal, t *policy.
 
 // Packets returns how large the packets are that the rehearsals of a file send into the entries of its plans. Replayed
 // captures are not read.
-func Packets(f *policy.File) share.Packets {
-	out := make(share.Packets)
+func Packets(f *policy.File) allocation.Packets {
+	out := make(allocation.Packets)
 	s := newSurvey(f)
 	for i := range s.demands {
 		d := &s.demands[i]

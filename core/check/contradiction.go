@@ -1,9 +1,9 @@
 package check
 
 import (
-	"imbrel/core/policy"
-	"imbrel/core/space"
-	"imbrel/core/words"
+	"imbrel.example/imbrel/core/packetset"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/words"
 )
 
 func contradiction() Rule {
@@ -22,7 +22,7 @@ port of a protocol that has none, addresses of both versions of IP. Or all that 
 				}
 				takes, spares := s.space.Conditions(0, c.Match), s.space.Conditions(0, c.Except)
 				search := s.space.Search()
-				if _, some := search.First(takes, []*space.Taking{{Takes: spares}}); !some && len(takes) > 0 && !c.UsesHere() && !search.GaveUp() {
+				if _, some := search.First(takes, []*packetset.Taking{{Takes: spares}}); !some && len(takes) > 0 && !c.UsesHere() && !search.GaveUp() {
 					s.say(c.PlaceOf("except"), "", words.AllExcepted.With(c.Name))
 				}
 			}

@@ -5,8 +5,8 @@ import (
 	"log"
 	"time"
 
-	"imbrel/core/check"
-	"imbrel/core/language"
+	"imbrel.example/imbrel/core/check"
+	"imbrel.example/imbrel/core/language"
 )
 
 // A priority without a bound, at a port without hosts that anybody could name.

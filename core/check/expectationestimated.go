@@ -4,9 +4,9 @@ import (
 	"slices"
 	"time"
 
-	"imbrel/core/policy"
-	"imbrel/core/unit"
-	"imbrel/core/words"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/unit"
+	"imbrel.example/imbrel/core/words"
 )
 
 func expectationEstimated() Rule {

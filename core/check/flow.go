@@ -5,12 +5,12 @@ import (
 	"slices"
 	"time"
 
-	"imbrel/core/explain"
-	"imbrel/core/fluid"
-	"imbrel/core/meter"
-	"imbrel/core/plan"
-	"imbrel/core/policy"
-	"imbrel/core/unit"
+	"imbrel.example/imbrel/core/explain"
+	"imbrel.example/imbrel/core/fluid"
+	"imbrel.example/imbrel/core/meter"
+	"imbrel.example/imbrel/core/plan"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/unit"
 )
 
 // A stream is what one direction of a traffic comes to when all the traffic of its rehearsal

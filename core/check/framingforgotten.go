@@ -1,9 +1,9 @@
 package check
 
 import (
-	"imbrel/core/policy"
-	"imbrel/core/unit"
-	"imbrel/core/words"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/unit"
+	"imbrel.example/imbrel/core/words"
 )
 
 func framingForgotten() Rule {

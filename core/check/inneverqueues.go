@@ -1,8 +1,8 @@
 package check
 
 import (
-	"imbrel/core/policy"
-	"imbrel/core/words"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/words"
 )
 
 func inNeverQueues() Rule {

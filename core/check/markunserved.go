@@ -1,10 +1,10 @@
 package check
 
 import (
-	"imbrel/core/codepoint"
-	"imbrel/core/explain"
-	"imbrel/core/policy"
-	"imbrel/core/words"
+	"imbrel.example/imbrel/core/codepoint"
+	"imbrel.example/imbrel/core/explain"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/words"
 )
 
 func markUnserved() Rule {

@@ -3,10 +3,10 @@ package check
 import (
 	"slices"
 
-	"imbrel/core/plan"
-	"imbrel/core/policy"
-	"imbrel/core/space"
-	"imbrel/core/words"
+	"imbrel.example/imbrel/core/packetset"
+	"imbrel.example/imbrel/core/plan"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/words"
 )
 
 func neverMatches() Rule {
@@ -15,11 +15,11 @@ entry around it takes none of the class: this entry never has a packet. This is 
 together; where they fall into more than 100,000 pieces, or a policy has more than 2,000 entries, the finding says so and
 claims nothing. An earlier entry with a ` + "`" + `when` + "`" + ` does not count, because it is not always in force.`,
 		func(s *survey) {
-			s.entries(func(p *plan.Plan, l *space.Region, where string) {
+			s.entries(func(p *plan.Plan, l *packetset.Region, where string) {
 				e := l.Entry
 				own := s.space.Class(0, e.Class)
 				search := s.space.Search()
-				if _, some := search.First(own.Takes, []*space.Taking{{Takes: own.Spares}}); !some && !search.GaveUp() {
+				if _, some := search.First(own.Takes, []*packetset.Taking{{Takes: own.Spares}}); !some && !search.GaveUp() {
 					return // a contradiction
 				}
 				search = s.space.Search()
@@ -28,7 +28,7 @@ claims nothing. An earlier entry with a ` + "`" + `when` + "`" + ` does not coun
 				case some:
 					return
 				case search.GaveUp():
-					s.say(p.Policy.At, where, words.ReachUnknown.With(p.Policy.Name, space.MostEntries, space.MostPieces))
+					s.say(p.Policy.At, where, words.ReachUnknown.With(p.Policy.Name, packetset.MostEntries, packetset.MostPieces))
 					s.found[s.last].Level = Note
 					return
 				}
@@ -53,7 +53,7 @@ claims nothing. An earlier entry with a ` + "`" + `when` + "`" + ` does not coun
 // entries calls visit with each entry of a class that is attached somewhere, and what may
 // take its packets before it does. The same policy is visited once, and at each node whose
 // subnets its classes name.
-func (s *survey) entries(visit func(p *plan.Plan, l *space.Region, where string)) {
+func (s *survey) entries(visit func(p *plan.Plan, l *packetset.Region, where string)) {
 	type visited struct {
 		policy *policy.Policy
 		node   *policy.Node
@@ -73,7 +73,7 @@ func (s *survey) entries(visit func(p *plan.Plan, l *space.Region, where string)
 				continue
 			}
 			w := sometimes(l.Entry)
-			l.Less = slices.DeleteFunc(slices.Clone(l.Less), func(t *space.Taking) bool { // that need not be there when this one is
+			l.Less = slices.DeleteFunc(slices.Clone(l.Less), func(t *packetset.Taking) bool { // that need not be there when this one is
 				if t.By == nil {
 					return false
 				}
@@ -97,7 +97,7 @@ func sometimes(e *plan.Entry) *plan.When {
 
 // takers returns the entries that take all of an entry's packets, as few as one, and an example:
 // one packet and where it goes.
-func (s *survey) takers(l *space.Region) (out []*plan.Entry, example words.Fact) {
+func (s *survey) takers(l *packetset.Region) (out []*plan.Entry, example words.Fact) {
 	for i, t := range l.Less {
 		if t.By == nil {
 			continue
@@ -111,7 +111,7 @@ func (s *survey) takers(l *space.Region) (out []*plan.Entry, example words.Fact)
 			example = words.PacketGoesTo.With(packet, t.By.Name)
 		}
 		alone := s.space.Search()
-		if _, some := alone.First(l.Of, []*space.Taking{t}); !some && !alone.GaveUp() {
+		if _, some := alone.First(l.Of, []*packetset.Taking{t}); !some && !alone.GaveUp() {
 			return []*plan.Entry{t.By}, example
 		}
 	}

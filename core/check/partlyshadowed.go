@@ -3,10 +3,10 @@ package check
 import (
 	"net/netip"
 
-	"imbrel/core/plan"
-	"imbrel/core/policy"
-	"imbrel/core/space"
-	"imbrel/core/words"
+	"imbrel.example/imbrel/core/packetset"
+	"imbrel.example/imbrel/core/plan"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/words"
 )
 
 func partlyShadowed() Rule {
@@ -14,17 +14,17 @@ func partlyShadowed() Rule {
 they take at least half of a condition's packets, where every value of a key has the same weight. That is right when a
 specific class comes before a general one. Otherwise look at the order.`,
 		func(s *survey) {
-			s.entries(func(p *plan.Plan, l *space.Region, where string) {
+			s.entries(func(p *plan.Plan, l *packetset.Region, where string) {
 				if _, some := s.space.Search().In(l); !some {
 					return // never-matches says so, or that it was not found out
 				}
 				for i := range l.Entry.Class.Match {
 					m := &l.Entry.Class.Match[i]
-					part := func(c policy.Condition) *space.Region {
+					part := func(c policy.Condition) *packetset.Region {
 						of, ok := s.space.Both(l.Around, s.space.Conditions(0, []policy.Condition{c}))
-						return &space.Region{Entry: l.Entry, Of: of, Less: l.Less, TooMany: !ok}
+						return &packetset.Region{Entry: l.Entry, Of: of, Less: l.Less, TooMany: !ok}
 					}
-					say := func(what words.Fact, l *space.Region) bool {
+					say := func(what words.Fact, l *packetset.Region) bool {
 						search := s.space.Search()
 						if _, some := search.In(l); some || len(l.Of) == 0 || search.GaveUp() {
 							return false
@@ -61,7 +61,7 @@ specific class comes before a general one. Otherwise look at the order.`,
 }
 
 // left returns how much of an entry's packets comes to it; NaN when that was given up.
-func (s *survey) left(l *space.Region) float64 {
+func (s *survey) left(l *packetset.Region) float64 {
 	least := 1.0
 	for i := range l.Of {
 		least = min(least, s.space.Search().Share(l.Of[i], l.Less))

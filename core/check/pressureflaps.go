@@ -1,10 +1,10 @@
 package check
 
 import (
-	"imbrel/core/fluid"
-	"imbrel/core/policy"
-	"imbrel/core/unit"
-	"imbrel/core/words"
+	"imbrel.example/imbrel/core/fluid"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/unit"
+	"imbrel.example/imbrel/core/words"
 )
 
 func pressureFlaps() Rule {

@@ -1,8 +1,8 @@
 package check
 
 import (
-	"imbrel/core/meter"
-	"imbrel/core/words"
+	"imbrel.example/imbrel/core/meter"
+	"imbrel.example/imbrel/core/words"
 )
 
 func promiseInsidePolicer() Rule {

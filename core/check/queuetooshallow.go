@@ -3,10 +3,10 @@ package check
 import (
 	"math"
 
-	"imbrel/core/packet"
-	"imbrel/core/policy"
-	"imbrel/core/unit"
-	"imbrel/core/words"
+	"imbrel.example/imbrel/core/packet"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/unit"
+	"imbrel.example/imbrel/core/words"
 )
 
 func queueTooShallow() Rule {

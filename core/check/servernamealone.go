@@ -4,8 +4,8 @@ import (
 	"slices"
 	"strings"
 
-	"imbrel/core/policy"
-	"imbrel/core/words"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/words"
 )
 
 func serverNameAlone() Rule {

@@ -1,9 +1,9 @@
 package check
 
 import (
-	"imbrel/core/plan"
-	"imbrel/core/policy"
-	"imbrel/core/words"
+	"imbrel.example/imbrel/core/plan"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/words"
 )
 
 func shapeAboveFarEnd() Rule {

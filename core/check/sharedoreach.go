@@ -4,10 +4,10 @@ import (
 	"slices"
 	"strings"
 
-	"imbrel/core/plan"
-	"imbrel/core/policy"
-	"imbrel/core/unit"
-	"imbrel/core/words"
+	"imbrel.example/imbrel/core/plan"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/unit"
+	"imbrel.example/imbrel/core/words"
 )
 
 func sharedOrEach() Rule {

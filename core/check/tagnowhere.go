@@ -3,9 +3,9 @@ package check
 import (
 	"slices"
 
-	"imbrel/core/plan"
-	"imbrel/core/policy"
-	"imbrel/core/words"
+	"imbrel.example/imbrel/core/plan"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/words"
 )
 
 func tagNowhere() Rule {

@@ -3,8 +3,8 @@ package check
 import (
 	"slices"
 
-	"imbrel/core/policy"
-	"imbrel/core/words"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/words"
 )
 
 func timeWithoutZone() Rule {

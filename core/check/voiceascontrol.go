@@ -1,8 +1,8 @@
 package check
 
 import (
-	"imbrel/core/codepoint"
-	"imbrel/core/words"
+	"imbrel.example/imbrel/core/codepoint"
+	"imbrel.example/imbrel/core/words"
 )
 
 func voiceAsControl() Rule {

@@ -6,9 +6,9 @@ package classify
 import (
 	"slices"
 
-	"imbrel/core/packet"
-	"imbrel/core/plan"
-	"imbrel/core/policy"
+	"imbrel.example/imbrel/core/packet"
+	"imbrel.example/imbrel/core/plan"
+	"imbrel.example/imbrel/core/policy"
 )
 
 // A Classifier finds the entry of a plan that takes a packet. An entry can be put

@@ -7,11 +7,11 @@ import (
 	"testing"
 	"time"
 
-	"imbrel/core/codepoint"
-	"imbrel/core/packet"
-	"imbrel/core/plan"
-	"imbrel/core/policy"
-	"imbrel/core/unit"
+	"imbrel.example/imbrel/core/codepoint"
+	"imbrel.example/imbrel/core/packet"
+	"imbrel.example/imbrel/core/plan"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/unit"
 )
 
 func randomAddress(r *rand.Rand, narrow bool) netip.Addr {

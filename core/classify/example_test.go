@@ -4,10 +4,10 @@ import (
 	"fmt"
 	"net/netip"
 
-	"imbrel/core/classify"
-	"imbrel/core/codepoint"
-	"imbrel/core/packet"
-	"imbrel/core/policy"
+	"imbrel.example/imbrel/core/classify"
+	"imbrel.example/imbrel/core/codepoint"
+	"imbrel.example/imbrel/core/packet"
+	"imbrel.example/imbrel/core/policy"
 )
 
 func ExampleMatcher() {

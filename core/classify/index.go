@@ -9,8 +9,8 @@ import (
 
 	"github.com/gaissmai/bart"
 
-	"imbrel/core/packet"
-	"imbrel/core/policy"
+	"imbrel.example/imbrel/core/packet"
+	"imbrel.example/imbrel/core/policy"
 )
 
 // nothing is the entry that comes after all others.

@@ -8,7 +8,7 @@ import (
 	"strings"
 	"time"
 
-	"imbrel/core/unit"
+	"imbrel.example/imbrel/core/unit"
 )
 
 // RTPHeader, UDPHeader, IPv4Header and IPv6Header are the headers of a packet of

@@ -5,7 +5,7 @@ import (
 	"testing"
 	"time"
 
-	"imbrel/core/unit"
+	"imbrel.example/imbrel/core/unit"
 )
 
 // The budget of one call at its usual interval, from the standards' own tables:

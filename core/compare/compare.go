@@ -9,8 +9,8 @@ import (
 	"regexp"
 	"slices"
 
-	"imbrel/core/measure"
-	"imbrel/core/repeat"
+	"imbrel.example/imbrel/core/measure"
+	"imbrel.example/imbrel/core/repeat"
 )
 
 // A Result is what differs between two runs, an old one and a new one.

@@ -6,7 +6,7 @@ import (
 	"slices"
 	"testing"
 
-	"imbrel/core/measure"
+	"imbrel.example/imbrel/core/measure"
 )
 
 // A run with one traffic and one expectation.

@@ -3,7 +3,7 @@ package datapath
 import (
 	"time"
 
-	"imbrel/core/packet"
+	"imbrel.example/imbrel/core/packet"
 )
 
 // StoppedBy returns the number of the entry that policed or blocked the last packet for which Enqueue or Pass returned

@@ -5,13 +5,13 @@ import (
 	"math/rand/v2"
 	"slices"
 
-	"imbrel/core/classify"
-	"imbrel/core/packet"
-	"imbrel/core/plan"
-	"imbrel/core/policy"
-	"imbrel/core/queue"
-	"imbrel/core/schedule"
-	"imbrel/core/unit"
+	"imbrel.example/imbrel/core/classify"
+	"imbrel.example/imbrel/core/packet"
+	"imbrel.example/imbrel/core/plan"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/queue"
+	"imbrel.example/imbrel/core/schedule"
+	"imbrel.example/imbrel/core/unit"
 )
 
 // New compiles a path.

@@ -12,15 +12,15 @@ import (
 	"slices"
 	"time"
 
-	"imbrel/core/classify"
-	"imbrel/core/codepoint"
-	"imbrel/core/meter"
-	"imbrel/core/packet"
-	"imbrel/core/plan"
-	"imbrel/core/policy"
-	"imbrel/core/queue"
-	"imbrel/core/schedule"
-	"imbrel/core/unit"
+	"imbrel.example/imbrel/core/classify"
+	"imbrel.example/imbrel/core/codepoint"
+	"imbrel.example/imbrel/core/meter"
+	"imbrel.example/imbrel/core/packet"
+	"imbrel.example/imbrel/core/plan"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/queue"
+	"imbrel.example/imbrel/core/schedule"
+	"imbrel.example/imbrel/core/unit"
 )
 
 // Config says what there is at an interface in one direction.

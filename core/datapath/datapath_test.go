@@ -8,13 +8,13 @@ import (
 	"testing"
 	"time"
 
-	"imbrel/core/codepoint"
-	"imbrel/core/packet"
-	"imbrel/core/plan"
-	"imbrel/core/policy"
-	"imbrel/core/schedule"
-	"imbrel/core/traffic"
-	"imbrel/core/unit"
+	"imbrel.example/imbrel/core/codepoint"
+	"imbrel.example/imbrel/core/packet"
+	"imbrel.example/imbrel/core/plan"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/schedule"
+	"imbrel.example/imbrel/core/traffic"
+	"imbrel.example/imbrel/core/unit"
 )
 
 // classes are c1, c2, …: UDP to port 1, 2, ….

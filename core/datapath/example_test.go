@@ -5,12 +5,12 @@ import (
 	"net/netip"
 	"time"
 
-	"imbrel/core/codepoint"
-	"imbrel/core/datapath"
-	"imbrel/core/packet"
-	"imbrel/core/plan"
-	"imbrel/core/policy"
-	"imbrel/core/unit"
+	"imbrel.example/imbrel/core/codepoint"
+	"imbrel.example/imbrel/core/datapath"
+	"imbrel.example/imbrel/core/packet"
+	"imbrel.example/imbrel/core/plan"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/unit"
 )
 
 func ExamplePath() {

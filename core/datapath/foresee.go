@@ -4,12 +4,12 @@ import (
 	"slices"
 	"time"
 
-	"imbrel/core/classify"
-	"imbrel/core/meter"
-	"imbrel/core/packet"
-	"imbrel/core/plan"
-	"imbrel/core/policy"
-	"imbrel/core/unit"
+	"imbrel.example/imbrel/core/classify"
+	"imbrel.example/imbrel/core/meter"
+	"imbrel.example/imbrel/core/packet"
+	"imbrel.example/imbrel/core/plan"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/unit"
 )
 
 // A Foresight says what a policy would do with a packet that does not come to it: one

@@ -3,7 +3,7 @@ package datapath
 import (
 	"time"
 
-	"imbrel/core/meter"
+	"imbrel.example/imbrel/core/meter"
 )
 
 // Forget resets the counts at a time. Packets that wait count as offered again, so that offered = sent + dropped

@@ -9,10 +9,10 @@ import (
 	"strings"
 	"time"
 
-	"imbrel/core/meter"
-	"imbrel/core/packet"
-	"imbrel/core/policy"
-	"imbrel/core/schedule"
+	"imbrel.example/imbrel/core/meter"
+	"imbrel.example/imbrel/core/packet"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/schedule"
 )
 
 // Bounds of the instances of one entry. Beyond MaxInstances those that are new

@@ -8,11 +8,11 @@ import (
 	"testing"
 	"time"
 
-	"imbrel/core/fluid"
-	"imbrel/core/packet"
-	"imbrel/core/plan"
-	"imbrel/core/policy"
-	"imbrel/core/unit"
+	"imbrel.example/imbrel/core/fluid"
+	"imbrel.example/imbrel/core/packet"
+	"imbrel.example/imbrel/core/plan"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/unit"
 )
 
 // sources is an entry for ports 1 to last, each source on its own.

@@ -7,12 +7,12 @@ import (
 	"testing"
 	"time"
 
-	"imbrel/core/codepoint"
-	"imbrel/core/packet"
-	"imbrel/core/plan"
-	"imbrel/core/policy"
-	"imbrel/core/schedule"
-	"imbrel/core/unit"
+	"imbrel.example/imbrel/core/codepoint"
+	"imbrel.example/imbrel/core/packet"
+	"imbrel.example/imbrel/core/plan"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/schedule"
+	"imbrel.example/imbrel/core/unit"
 )
 
 // anything is a random policy of everything an entry may have, at any depth.

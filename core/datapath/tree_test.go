@@ -9,11 +9,11 @@ import (
 	"testing"
 	"time"
 
-	"imbrel/core/packet"
-	"imbrel/core/plan"
-	"imbrel/core/policy"
-	"imbrel/core/share"
-	"imbrel/core/unit"
+	"imbrel.example/imbrel/core/allocation"
+	"imbrel.example/imbrel/core/packet"
+	"imbrel.example/imbrel/core/plan"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/unit"
 )
 
 // A random tree of entries: to depth 4, up to 20 leaves, guarantees that fit,
@@ -126,7 +126,7 @@ func TestRandomTreesFollowTheFluid(t *testing.T) {
 					}
 				}
 			}
-			gets := share.Allocate(p, func(e *plan.Entry) unit.Rate {
+			gets := allocation.Allocate(p, func(e *plan.Entry) unit.Rate {
 				if leaf, ok := leafOf(e); ok {
 					return wants[leaf][phase]
 				}

@@ -6,11 +6,11 @@ import (
 	"testing"
 	"time"
 
-	"imbrel/core/packet"
-	"imbrel/core/plan"
-	"imbrel/core/policy"
-	"imbrel/core/share"
-	"imbrel/core/unit"
+	"imbrel.example/imbrel/core/allocation"
+	"imbrel.example/imbrel/core/packet"
+	"imbrel.example/imbrel/core/plan"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/unit"
 )
 
 var waits = flag.Int("waits", 300, "in how many random trees TestBelowItsPromise measures the waits of a class")
@@ -29,7 +29,7 @@ func TestBelowItsPromise(t *testing.T) {
 		var of []*plan.Entry
 		for _, e := range p.Entries {
 			if _, ok := leafOf(e); ok {
-				if _, ok := share.BelowPromise(p, e, 64, p.MaxPacket); ok && e.Promise > 20_000 {
+				if _, ok := allocation.BelowPromise(p, e, 64, p.MaxPacket); ok && e.Promise > 20_000 {
 					of = append(of, e)
 				}
 			}
@@ -84,7 +84,7 @@ func TestBelowItsPromise(t *testing.T) {
 			if int(pkt.Flow.ToPort) != own {
 				return
 			}
-			bound, _ := share.BelowPromise(p, e, unit.Size(pkt.Size), p.MaxPacket)
+			bound, _ := allocation.BelowPromise(p, e, unit.Size(pkt.Size), p.MaxPacket)
 			waited := now + line.Time(unit.Size(pkt.Size)) - pkt.Arrived
 			worst = max(worst, float64(waited)/float64(bound))
 			if waited > bound {

@@ -3,8 +3,8 @@ package datapath
 import (
 	"time"
 
-	"imbrel/core/plan"
-	"imbrel/core/unit"
+	"imbrel.example/imbrel/core/plan"
+	"imbrel.example/imbrel/core/unit"
 )
 
 // lookEvery is how often a path checks whether an entry or a limit comes into force

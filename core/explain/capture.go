@@ -8,12 +8,12 @@ import (
 	"strings"
 	"time"
 
-	"imbrel/core/codepoint"
-	"imbrel/core/packet"
-	"imbrel/core/policy"
-	"imbrel/core/recognise"
-	"imbrel/core/traffic"
-	"imbrel/core/tunnel"
+	"imbrel.example/imbrel/core/codepoint"
+	"imbrel.example/imbrel/core/packet"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/recognise"
+	"imbrel.example/imbrel/core/traffic"
+	"imbrel.example/imbrel/core/tunnel"
 )
 
 // At is what one attachment made of a flow.

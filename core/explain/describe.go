@@ -4,12 +4,12 @@ import (
 	"fmt"
 	"strings"
 
-	"imbrel/core/codepoint"
-	"imbrel/core/meter"
-	"imbrel/core/plan"
-	"imbrel/core/policy"
-	"imbrel/core/unit"
-	"imbrel/core/words"
+	"imbrel.example/imbrel/core/codepoint"
+	"imbrel.example/imbrel/core/meter"
+	"imbrel.example/imbrel/core/plan"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/unit"
+	"imbrel.example/imbrel/core/words"
 )
 
 // Police returns what a policer does.

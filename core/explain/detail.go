@@ -5,11 +5,11 @@ import (
 	"strings"
 	"time"
 
-	"imbrel/core/packet"
-	"imbrel/core/plan"
-	"imbrel/core/policy"
-	"imbrel/core/tunnel"
-	"imbrel/core/words"
+	"imbrel.example/imbrel/core/packet"
+	"imbrel.example/imbrel/core/plan"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/tunnel"
+	"imbrel.example/imbrel/core/words"
 )
 
 // why fills in which entries were tried before the one that took the packet, at each

@@ -5,9 +5,9 @@ import (
 	"net/netip"
 	"time"
 
-	"imbrel/core/explain"
-	"imbrel/core/language"
-	"imbrel/core/packet"
+	"imbrel.example/imbrel/core/explain"
+	"imbrel.example/imbrel/core/language"
+	"imbrel.example/imbrel/core/packet"
 )
 
 func ExampleFollower_Ask() {

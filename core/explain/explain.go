@@ -9,17 +9,17 @@ import (
 	"strings"
 	"time"
 
-	"imbrel/core/classify"
-	"imbrel/core/codepoint"
-	"imbrel/core/datapath"
-	"imbrel/core/meter"
-	"imbrel/core/packet"
-	"imbrel/core/plan"
-	"imbrel/core/policy"
-	"imbrel/core/recognise"
-	"imbrel/core/route"
-	"imbrel/core/tunnel"
-	"imbrel/core/words"
+	"imbrel.example/imbrel/core/classify"
+	"imbrel.example/imbrel/core/codepoint"
+	"imbrel.example/imbrel/core/datapath"
+	"imbrel.example/imbrel/core/meter"
+	"imbrel.example/imbrel/core/packet"
+	"imbrel.example/imbrel/core/plan"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/recognise"
+	"imbrel.example/imbrel/core/route"
+	"imbrel.example/imbrel/core/tunnel"
+	"imbrel.example/imbrel/core/words"
 )
 
 // A Question is a packet to follow.

@@ -12,7 +12,7 @@ import (
 	"math/bits"
 	"slices"
 
-	"imbrel/core/unit"
+	"imbrel.example/imbrel/core/unit"
 )
 
 // An Entry is one entry of the tree. Rates are in bit/s.

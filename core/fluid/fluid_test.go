@@ -6,7 +6,7 @@ import (
 	"math/rand/v2"
 	"testing"
 
-	"imbrel/core/unit"
+	"imbrel.example/imbrel/core/unit"
 )
 
 // slow finds the allocation by pouring: small portions, each to whoever is

@@ -11,14 +11,14 @@ import (
 	"fmt"
 	"time"
 
-	"imbrel/core/datapath"
-	"imbrel/core/packet"
-	"imbrel/core/plan"
-	"imbrel/core/policy"
-	"imbrel/core/recognise"
-	"imbrel/core/schedule"
-	"imbrel/core/traffic"
-	"imbrel/core/unit"
+	"imbrel.example/imbrel/core/datapath"
+	"imbrel.example/imbrel/core/packet"
+	"imbrel.example/imbrel/core/plan"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/recognise"
+	"imbrel.example/imbrel/core/schedule"
+	"imbrel.example/imbrel/core/traffic"
+	"imbrel.example/imbrel/core/unit"
 )
 
 // Never is when nothing is due.

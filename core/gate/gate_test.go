@@ -10,13 +10,13 @@ import (
 	"testing"
 	"time"
 
-	"imbrel/core/codepoint"
-	"imbrel/core/gate"
-	"imbrel/core/language"
-	"imbrel/core/measure"
-	"imbrel/core/packet"
-	"imbrel/core/policy"
-	"imbrel/core/simulate"
+	"imbrel.example/imbrel/core/codepoint"
+	"imbrel.example/imbrel/core/gate"
+	"imbrel.example/imbrel/core/language"
+	"imbrel.example/imbrel/core/measure"
+	"imbrel.example/imbrel/core/packet"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/simulate"
 )
 
 const house = `{"imbrel": 1,

@@ -3,9 +3,9 @@ package gate
 import (
 	"time"
 
-	"imbrel/core/datapath"
-	"imbrel/core/measure"
-	"imbrel/core/policy"
+	"imbrel.example/imbrel/core/datapath"
+	"imbrel.example/imbrel/core/measure"
+	"imbrel.example/imbrel/core/policy"
 )
 
 // observed is what is measured of the frames of one entry beyond what its path counts.

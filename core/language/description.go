@@ -4,11 +4,11 @@ import (
 	"strings"
 	"time"
 
-	"imbrel/core/codec"
-	"imbrel/core/codepoint"
-	"imbrel/core/packet"
-	"imbrel/core/policy"
-	"imbrel/core/unit"
+	"imbrel.example/imbrel/core/codec"
+	"imbrel.example/imbrel/core/codepoint"
+	"imbrel.example/imbrel/core/packet"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/unit"
 )
 
 // Parts of a document that are not yet as the model has them.

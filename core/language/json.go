@@ -8,7 +8,7 @@ import (
 	"strings"
 	"time"
 
-	"imbrel/core/policy"
+	"imbrel.example/imbrel/core/policy"
 )
 
 // MaxNesting is how deep a document may be nested; no policy is that deep.

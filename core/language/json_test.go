@@ -6,7 +6,7 @@ import (
 	"testing"
 	"time"
 
-	"imbrel/core/language"
+	"imbrel.example/imbrel/core/language"
 )
 
 func ExampleRead() {

@@ -11,8 +11,8 @@ import (
 	"strings"
 	"time"
 
-	"imbrel/core/plan"
-	"imbrel/core/policy"
+	"imbrel.example/imbrel/core/plan"
+	"imbrel.example/imbrel/core/policy"
 )
 
 // Here is the word for the subnets of the node at which a policy is attached.

@@ -5,8 +5,8 @@ import (
 	"net/netip"
 	"slices"
 
-	"imbrel/core/packet"
-	"imbrel/core/policy"
+	"imbrel.example/imbrel/core/packet"
+	"imbrel.example/imbrel/core/policy"
 )
 
 // network puts the network together: the nodes, their interfaces, the links, those

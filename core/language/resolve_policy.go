@@ -5,9 +5,9 @@ import (
 	"strings"
 	"time"
 
-	"imbrel/core/codec"
-	"imbrel/core/policy"
-	"imbrel/core/unit"
+	"imbrel.example/imbrel/core/codec"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/unit"
 )
 
 func (s *resolver) treat() {

@@ -6,9 +6,9 @@ import (
 	"slices"
 	"strings"
 
-	"imbrel/core/packet"
-	"imbrel/core/policy"
-	"imbrel/core/unit"
+	"imbrel.example/imbrel/core/packet"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/unit"
 )
 
 func (s *resolver) rehearsals() {

@@ -7,7 +7,7 @@ import (
 	"strings"
 	"unicode/utf8"
 
-	"imbrel/core/policy"
+	"imbrel.example/imbrel/core/policy"
 )
 
 // A shape describes what may be written at a place of the file: it reads it, and it

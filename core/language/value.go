@@ -1,6 +1,6 @@
 package language
 
-import "imbrel/core/policy"
+import "imbrel.example/imbrel/core/policy"
 
 // A Kind is the kind of a document value.
 type Kind uint8

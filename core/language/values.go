@@ -8,10 +8,10 @@ import (
 	"strings"
 	"time"
 
-	"imbrel/core/codepoint"
-	"imbrel/core/packet"
-	"imbrel/core/policy"
-	"imbrel/core/unit"
+	"imbrel.example/imbrel/core/codepoint"
+	"imbrel.example/imbrel/core/packet"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/unit"
 )
 
 // The single values of the language.

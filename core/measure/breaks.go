@@ -4,8 +4,8 @@ import (
 	"slices"
 	"time"
 
-	"imbrel/core/policy"
-	"imbrel/core/traffic"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/traffic"
 )
 
 // A Break says from where on an expectation did not hold while a ramp rose or fell.

@@ -6,12 +6,12 @@ import (
 	"strings"
 	"time"
 
-	"imbrel/core/datapath"
-	"imbrel/core/meter"
-	"imbrel/core/plan"
-	"imbrel/core/policy"
-	"imbrel/core/unit"
-	"imbrel/core/words"
+	"imbrel.example/imbrel/core/datapath"
+	"imbrel.example/imbrel/core/meter"
+	"imbrel.example/imbrel/core/plan"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/unit"
+	"imbrel.example/imbrel/core/words"
 )
 
 // span returns the time that an expectation is about: its window, or the life of the traffic that it was judged by.

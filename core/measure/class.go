@@ -3,8 +3,8 @@ package measure
 import (
 	"time"
 
-	"imbrel/core/codepoint"
-	"imbrel/core/datapath"
+	"imbrel.example/imbrel/core/codepoint"
+	"imbrel.example/imbrel/core/datapath"
 )
 
 // NewClass returns what a data path has counted of a class, without rates and delays, which the

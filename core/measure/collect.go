@@ -6,9 +6,9 @@ import (
 	"slices"
 	"time"
 
-	"imbrel/core/codepoint"
-	"imbrel/core/datapath"
-	"imbrel/core/policy"
+	"imbrel.example/imbrel/core/codepoint"
+	"imbrel.example/imbrel/core/datapath"
+	"imbrel.example/imbrel/core/policy"
 )
 
 // A Key names a tally: a traffic by its number in the rehearsal, a direction, the

@@ -4,7 +4,7 @@ import (
 	"math"
 	"time"
 
-	"imbrel/core/codec"
+	"imbrel.example/imbrel/core/codec"
 )
 
 // A Flow measures the packets of one flow from its source to its sink.

@@ -7,8 +7,8 @@ import (
 	"strings"
 	"time"
 
-	"imbrel/core/plan"
-	"imbrel/core/policy"
+	"imbrel.example/imbrel/core/plan"
+	"imbrel.example/imbrel/core/policy"
 )
 
 // A Window is the packets sent from one time until another.

@@ -8,8 +8,8 @@ import (
 	"testing"
 	"time"
 
-	"imbrel/core/codec"
-	"imbrel/core/policy"
+	"imbrel.example/imbrel/core/codec"
+	"imbrel.example/imbrel/core/policy"
 )
 
 const ms = time.Millisecond

@@ -5,9 +5,9 @@ import (
 	"slices"
 	"time"
 
-	"imbrel/core/policy"
-	"imbrel/core/unit"
-	"imbrel/core/words"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/unit"
+	"imbrel.example/imbrel/core/words"
 )
 
 // A Payment is what the policies made worse for one traffic in one direction.

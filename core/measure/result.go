@@ -3,11 +3,11 @@ package measure
 import (
 	"time"
 
-	"imbrel/core/codepoint"
-	"imbrel/core/datapath"
-	"imbrel/core/plan"
-	"imbrel/core/policy"
-	"imbrel/core/traffic"
+	"imbrel.example/imbrel/core/codepoint"
+	"imbrel.example/imbrel/core/datapath"
+	"imbrel.example/imbrel/core/plan"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/traffic"
 )
 
 // A Result is what a rehearsal measured. Its JSON form is a contract: fields

@@ -4,8 +4,8 @@ import (
 	"slices"
 	"time"
 
-	"imbrel/core/policy"
-	"imbrel/core/words"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/words"
 )
 
 // A NotJudged is damage in a rehearsal that made no expectation fail.

@@ -5,7 +5,7 @@ import (
 	"slices"
 	"strings"
 
-	"imbrel/core/policy"
+	"imbrel.example/imbrel/core/policy"
 )
 
 // A Set is a set of subjects, the classes that a packet is counted in: those of the

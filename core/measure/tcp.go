@@ -5,9 +5,9 @@ import (
 	"slices"
 	"time"
 
-	"imbrel/core/datapath"
-	"imbrel/core/policy"
-	"imbrel/core/words"
+	"imbrel.example/imbrel/core/datapath"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/words"
 )
 
 // Flows collects what the TCP flows of one traffic did: its flows from their sender's and

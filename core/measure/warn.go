@@ -5,12 +5,12 @@ import (
 	"strings"
 	"time"
 
-	"imbrel/core/datapath"
-	"imbrel/core/meter"
-	"imbrel/core/plan"
-	"imbrel/core/policy"
-	"imbrel/core/unit"
-	"imbrel/core/words"
+	"imbrel.example/imbrel/core/datapath"
+	"imbrel.example/imbrel/core/meter"
+	"imbrel.example/imbrel/core/plan"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/unit"
+	"imbrel.example/imbrel/core/words"
 )
 
 // A Warning is what a rehearsal saw that makes its verdict worth less.

@@ -6,11 +6,11 @@ import (
 	"strings"
 	"time"
 
-	"imbrel/core/datapath"
-	"imbrel/core/plan"
-	"imbrel/core/policy"
-	"imbrel/core/unit"
-	"imbrel/core/words"
+	"imbrel.example/imbrel/core/datapath"
+	"imbrel.example/imbrel/core/plan"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/unit"
+	"imbrel.example/imbrel/core/words"
 )
 
 // Why says where and why an expectation failed: the place at which most of it happened.

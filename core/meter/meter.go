@@ -4,7 +4,7 @@ import (
 	"fmt"
 	"time"
 
-	"imbrel/core/unit"
+	"imbrel.example/imbrel/core/unit"
 )
 
 // Color is what a meter says of a packet. The zero Color is Green.

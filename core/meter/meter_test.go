@@ -6,7 +6,7 @@ import (
 	"testing"
 	"time"
 
-	"imbrel/core/unit"
+	"imbrel.example/imbrel/core/unit"
 )
 
 // slowMeter is each marker as its RFC writes it, in big rationals of bytes.

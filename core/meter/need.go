@@ -3,7 +3,7 @@ package meter
 import (
 	"time"
 
-	"imbrel/core/unit"
+	"imbrel.example/imbrel/core/unit"
 )
 
 // A Need finds how large a bucket of a rate would have to be for all that came to

@@ -5,7 +5,7 @@ import (
 	"testing"
 	"time"
 
-	"imbrel/core/unit"
+	"imbrel.example/imbrel/core/unit"
 )
 
 // With a burst of what was needed a token bucket lets everything pass, and with a few

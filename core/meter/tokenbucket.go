@@ -7,7 +7,7 @@ import (
 	"math/bits"
 	"time"
 
-	"imbrel/core/unit"
+	"imbrel.example/imbrel/core/unit"
 )
 
 // A TokenBucket conforms up to burst + rate × time bytes in any window. It

@@ -7,7 +7,7 @@ import (
 	"testing"
 	"time"
 
-	"imbrel/core/unit"
+	"imbrel.example/imbrel/core/unit"
 )
 
 // slowBucket is the token bucket as the books write it, in big rationals.

@@ -4,7 +4,7 @@ import (
 	"encoding/binary"
 	"net/netip"
 
-	"imbrel/core/codepoint"
+	"imbrel.example/imbrel/core/codepoint"
 )
 
 // HeaderRoom is enough for the headers that Build and PutRTP write, and for all options of

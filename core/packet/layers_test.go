@@ -11,7 +11,7 @@ import (
 	"github.com/gopacket/gopacket"
 	"github.com/gopacket/gopacket/layers"
 
-	"imbrel/core/codepoint"
+	"imbrel.example/imbrel/core/codepoint"
 )
 
 // Tags and labels put on and taken off in any order: the frame's own bytes, read again

@@ -9,7 +9,7 @@ import (
 	"net/netip"
 	"time"
 
-	"imbrel/core/codepoint"
+	"imbrel.example/imbrel/core/codepoint"
 )
 
 // IP protocol numbers (IANA).

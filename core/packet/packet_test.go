@@ -11,7 +11,7 @@ import (
 	"github.com/gopacket/gopacket"
 	"github.com/gopacket/gopacket/layers"
 
-	"imbrel/core/codepoint"
+	"imbrel.example/imbrel/core/codepoint"
 )
 
 func randomFlow(r *rand.Rand) Flow {

@@ -10,11 +10,11 @@ package plan
 import (
 	"time"
 
-	"imbrel/core/meter"
-	"imbrel/core/packet"
-	"imbrel/core/policy"
-	"imbrel/core/unit"
-	"imbrel/core/words"
+	"imbrel.example/imbrel/core/meter"
+	"imbrel.example/imbrel/core/packet"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/unit"
+	"imbrel.example/imbrel/core/words"
 )
 
 // A Plan is a policy at one interface in one direction.

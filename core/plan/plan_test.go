@@ -7,13 +7,13 @@ import (
 	"testing"
 	"time"
 
-	"imbrel/core/codec"
-	"imbrel/core/fluid"
-	"imbrel/core/packet"
-	"imbrel/core/plan"
-	"imbrel/core/policy"
-	"imbrel/core/share"
-	"imbrel/core/unit"
+	"imbrel.example/imbrel/core/allocation"
+	"imbrel.example/imbrel/core/codec"
+	"imbrel.example/imbrel/core/fluid"
+	"imbrel.example/imbrel/core/packet"
+	"imbrel.example/imbrel/core/plan"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/unit"
 )
 
 const mbit = unit.MbitPerSecond
@@ -203,7 +203,7 @@ func TestPromisesOfRandomLevels(t *testing.T) {
 			continue
 		}
 		compared++
-		for i, gets := range share.Allocate(q, func(*plan.Entry) unit.Rate { return fluid.Greedy }) {
+		for i, gets := range allocation.Allocate(q, func(*plan.Entry) unit.Rate { return fluid.Greedy }) {
 			if off := gets - q.Entries[i].Promise; off < -10 || off > 10 {
 				t.Fatalf("trial %d: %s is promised %s and gets %s when all are greedy", trial, q.Entries[i].Name, q.Entries[i].Promise, gets)
 			}

@@ -1,8 +1,8 @@
 package plan
 
 import (
-	"imbrel/core/fluid"
-	"imbrel/core/unit"
+	"imbrel.example/imbrel/core/fluid"
+	"imbrel.example/imbrel/core/unit"
 )
 
 // A slot is the entries of one class at one level: they differ in when they are in

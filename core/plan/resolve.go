@@ -4,9 +4,9 @@ import (
 	"fmt"
 	"net/netip"
 
-	"imbrel/core/meter"
-	"imbrel/core/policy"
-	"imbrel/core/unit"
+	"imbrel.example/imbrel/core/meter"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/unit"
 )
 
 // resolve computes the plan at a node, or at none.

@@ -5,7 +5,7 @@ import (
 	"strconv"
 	"strings"
 
-	"imbrel/core/packet"
+	"imbrel.example/imbrel/core/packet"
 )
 
 // An App is what an application looks like on the wire.

@@ -7,7 +7,7 @@ import (
 
 	"github.com/gaissmai/bart"
 
-	"imbrel/core/packet"
+	"imbrel.example/imbrel/core/packet"
 )
 
 // A Condition holds for a packet when each of its terms does.

@@ -4,9 +4,9 @@ import (
 	"fmt"
 	"net/netip"
 
-	"imbrel/core/codepoint"
-	"imbrel/core/packet"
-	"imbrel/core/policy"
+	"imbrel.example/imbrel/core/codepoint"
+	"imbrel.example/imbrel/core/packet"
+	"imbrel.example/imbrel/core/policy"
 )
 
 func ExampleCondition() {

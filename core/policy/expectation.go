@@ -8,8 +8,8 @@ import (
 	"strings"
 	"time"
 
-	"imbrel/core/codepoint"
-	"imbrel/core/unit"
+	"imbrel.example/imbrel/core/codepoint"
+	"imbrel.example/imbrel/core/unit"
 )
 
 // A Metric is what an expectation is about.

@@ -8,9 +8,9 @@ import (
 	"strconv"
 	"strings"
 
-	"imbrel/core/codepoint"
-	"imbrel/core/packet"
-	"imbrel/core/unit"
+	"imbrel.example/imbrel/core/codepoint"
+	"imbrel.example/imbrel/core/packet"
+	"imbrel.example/imbrel/core/unit"
 )
 
 // A Key is one property of packets that conditions ask for.

@@ -1,7 +1,7 @@
 package policy
 
 import (
-	"imbrel/core/codepoint"
+	"imbrel.example/imbrel/core/codepoint"
 )
 
 // Rest is the name of the default class: it takes what no class matches.

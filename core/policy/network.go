@@ -4,8 +4,8 @@ import (
 	"net/netip"
 	"time"
 
-	"imbrel/core/packet"
-	"imbrel/core/unit"
+	"imbrel.example/imbrel/core/packet"
+	"imbrel.example/imbrel/core/unit"
 )
 
 // A Network is nodes and the links between their interfaces.

@@ -4,9 +4,9 @@ import (
 	"net/netip"
 	"time"
 
-	"imbrel/core/codec"
-	"imbrel/core/codepoint"
-	"imbrel/core/unit"
+	"imbrel.example/imbrel/core/codec"
+	"imbrel.example/imbrel/core/codepoint"
+	"imbrel.example/imbrel/core/unit"
 )
 
 // A Load is traffic with a name, for several rehearsals.

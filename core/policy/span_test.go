@@ -4,7 +4,7 @@ import (
 	"testing"
 	"time"
 
-	"imbrel/core/policy"
+	"imbrel.example/imbrel/core/policy"
 )
 
 // A named time goes by the clock on the wall in its zone: over midnight the early

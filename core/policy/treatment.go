@@ -5,9 +5,9 @@ import (
 	"strings"
 	"time"
 
-	"imbrel/core/codec"
-	"imbrel/core/codepoint"
-	"imbrel/core/unit"
+	"imbrel.example/imbrel/core/codec"
+	"imbrel.example/imbrel/core/codepoint"
+	"imbrel.example/imbrel/core/unit"
 )
 
 // A Policy is an ordered list of entries and the rate they share.

@@ -3,8 +3,8 @@ package proof_test
 import (
 	"fmt"
 
-	"imbrel/core/measure"
-	"imbrel/core/proof"
+	"imbrel.example/imbrel/core/measure"
+	"imbrel.example/imbrel/core/proof"
 )
 
 // A stream that got 3 % less than was rehearsed differs.

@@ -7,8 +7,8 @@ import (
 	"slices"
 	"strings"
 
-	"imbrel/core/measure"
-	"imbrel/core/policy"
+	"imbrel.example/imbrel/core/measure"
+	"imbrel.example/imbrel/core/policy"
 )
 
 // Tolerances say by how much two figures may differ and still agree. The kernel's TCP is not the

@@ -5,10 +5,10 @@ import (
 	"testing"
 	"time"
 
-	"imbrel/core/language"
-	"imbrel/core/measure"
-	"imbrel/core/policy"
-	"imbrel/core/simulate"
+	"imbrel.example/imbrel/core/language"
+	"imbrel.example/imbrel/core/measure"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/simulate"
 )
 
 const line = `{"imbrel": 1,

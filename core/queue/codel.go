@@ -4,7 +4,7 @@ import (
 	"math"
 	"time"
 
-	"imbrel/core/packet"
+	"imbrel.example/imbrel/core/packet"
 )
 
 // CoDel drops from the head while packets have waited longer than the target

@@ -3,7 +3,7 @@ package queue
 import (
 	"time"
 
-	"imbrel/core/packet"
+	"imbrel.example/imbrel/core/packet"
 )
 
 // A Discipline is a queue that decides which packets to drop. It tells drop of

@@ -4,7 +4,7 @@ package queue
 import (
 	"time"
 
-	"imbrel/core/packet"
+	"imbrel.example/imbrel/core/packet"
 )
 
 // A FIFO is a first-in, first-out queue with tail drop: a packet that would

@@ -4,7 +4,7 @@ import (
 	"encoding/binary"
 	"time"
 
-	"imbrel/core/packet"
+	"imbrel.example/imbrel/core/packet"
 )
 
 // FQCoDel shares a queue among flows by deficit round robin, new flows first,

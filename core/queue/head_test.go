@@ -6,8 +6,8 @@ import (
 	"testing"
 	"time"
 
-	"imbrel/core/codepoint"
-	"imbrel/core/packet"
+	"imbrel.example/imbrel/core/codepoint"
+	"imbrel.example/imbrel/core/packet"
 )
 
 // Head is the size of the packet that Pop returns next, whatever the discipline: held against Pop with random flows and

@@ -4,7 +4,7 @@ import (
 	"math/rand/v2"
 	"testing"
 
-	"imbrel/core/packet"
+	"imbrel.example/imbrel/core/packet"
 )
 
 // A RED without a limit drops nothing.

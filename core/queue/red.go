@@ -5,8 +5,8 @@ import (
 	"math/rand/v2"
 	"time"
 
-	"imbrel/core/packet"
-	"imbrel/core/unit"
+	"imbrel.example/imbrel/core/packet"
+	"imbrel.example/imbrel/core/unit"
 )
 
 // RED drops early, at random, the more the longer the queue has been on average

@@ -4,9 +4,9 @@ import (
 	"fmt"
 	"net/netip"
 
-	"imbrel/core/packet"
-	"imbrel/core/policy"
-	"imbrel/core/recognise"
+	"imbrel.example/imbrel/core/packet"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/recognise"
 )
 
 func ExampleRecogniser() {

@@ -12,8 +12,8 @@ import (
 	"strings"
 	"time"
 
-	"imbrel/core/packet"
-	"imbrel/core/policy"
+	"imbrel.example/imbrel/core/packet"
+	"imbrel.example/imbrel/core/policy"
 )
 
 // Bounds of what a Recogniser remembers, and for how long what is not used is.

@@ -10,8 +10,8 @@ import (
 	"testing"
 	"time"
 
-	"imbrel/core/packet"
-	"imbrel/core/policy"
+	"imbrel.example/imbrel/core/packet"
+	"imbrel.example/imbrel/core/policy"
 )
 
 // clientHello builds a ClientHello for a server name, in TLS records of at most size

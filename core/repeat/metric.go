@@ -1,6 +1,6 @@
 package repeat
 
-import "imbrel/core/measure"
+import "imbrel.example/imbrel/core/measure"
 
 // A Metric is a figure of what packets met, and what counts as moved: more than the step,
 // and more than the part of what it was.

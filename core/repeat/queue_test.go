@@ -6,10 +6,10 @@ import (
 	"testing"
 	"time"
 
-	"imbrel/core/language"
-	"imbrel/core/measure"
-	"imbrel/core/repeat"
-	"imbrel/core/simulate"
+	"imbrel.example/imbrel/core/language"
+	"imbrel.example/imbrel/core/measure"
+	"imbrel.example/imbrel/core/repeat"
+	"imbrel.example/imbrel/core/simulate"
 )
 
 var seeds = flag.Int("seeds", 20, "how many reports TestIntervalHoldsTheory makes")

@@ -7,7 +7,7 @@ import (
 	"math"
 	"slices"
 
-	"imbrel/core/measure"
+	"imbrel.example/imbrel/core/measure"
 )
 
 // A Summary is what the runs of one rehearsal come to.

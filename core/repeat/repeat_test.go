@@ -6,7 +6,7 @@ import (
 	"math/rand/v2"
 	"testing"
 
-	"imbrel/core/measure"
+	"imbrel.example/imbrel/core/measure"
 )
 
 // The mean that samples are drawn around is in the interval in 95 of 100.

@@ -5,8 +5,8 @@ import (
 	"net/netip"
 	"time"
 
-	"imbrel/core/language"
-	"imbrel/core/route"
+	"imbrel.example/imbrel/core/language"
+	"imbrel.example/imbrel/core/route"
 )
 
 func ExampleTable_Route() {

@@ -11,7 +11,7 @@ import (
 
 	"github.com/gaissmai/bart"
 
-	"imbrel/core/policy"
+	"imbrel.example/imbrel/core/policy"
 )
 
 // A Table finds routes. It computes them when they are asked for and keeps those

@@ -6,10 +6,10 @@ import (
 	"testing"
 	"time"
 
-	"imbrel/core/packet"
-	"imbrel/core/policy"
-	"imbrel/core/route"
-	"imbrel/core/unit"
+	"imbrel.example/imbrel/core/packet"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/route"
+	"imbrel.example/imbrel/core/unit"
 )
 
 // mesh makes a network of nodes a, b, … with a subnet each, and links of a delay.

@@ -3,7 +3,7 @@ package rtp_test
 import (
 	"fmt"
 
-	"imbrel/core/rtp"
+	"imbrel.example/imbrel/core/rtp"
 )
 
 // A receiver that misses one packet of four reports it.

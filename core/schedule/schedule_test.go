@@ -6,8 +6,8 @@ import (
 	"testing"
 	"time"
 
-	"imbrel/core/fluid"
-	"imbrel/core/unit"
+	"imbrel.example/imbrel/core/fluid"
+	"imbrel.example/imbrel/core/unit"
 )
 
 const maxPacket = 1538

@@ -25,7 +25,7 @@ import (
 	"math/bits"
 	"time"
 
-	"imbrel/core/unit"
+	"imbrel.example/imbrel/core/unit"
 )
 
 // An Entry describes an entry of the tree to be built.

@@ -5,10 +5,10 @@ import (
 	"math/rand/v2"
 	"time"
 
-	"imbrel/core/measure"
-	"imbrel/core/packet"
-	"imbrel/core/policy"
-	"imbrel/core/traffic"
+	"imbrel.example/imbrel/core/measure"
+	"imbrel.example/imbrel/core/packet"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/traffic"
 )
 
 // A span is when a call is held.

@@ -6,12 +6,12 @@ import (
 	"slices"
 	"time"
 
-	"imbrel/core/codepoint"
-	"imbrel/core/measure"
-	"imbrel/core/packet"
-	"imbrel/core/policy"
-	"imbrel/core/tcp"
-	"imbrel/core/traffic"
+	"imbrel.example/imbrel/core/codepoint"
+	"imbrel.example/imbrel/core/measure"
+	"imbrel.example/imbrel/core/packet"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/tcp"
+	"imbrel.example/imbrel/core/traffic"
 )
 
 // closedLoop returns the rehearsal with the TCP conversations of each capture as a traffic of

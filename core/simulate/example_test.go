@@ -4,8 +4,8 @@ import (
 	"fmt"
 	"time"
 
-	"imbrel/core/language"
-	"imbrel/core/simulate"
+	"imbrel.example/imbrel/core/language"
+	"imbrel.example/imbrel/core/simulate"
 )
 
 func ExampleRun() {

@@ -5,10 +5,10 @@ import (
 	"slices"
 	"time"
 
-	"imbrel/core/measure"
-	"imbrel/core/packet"
-	"imbrel/core/policy"
-	"imbrel/core/tunnel"
+	"imbrel.example/imbrel/core/measure"
+	"imbrel.example/imbrel/core/packet"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/tunnel"
 )
 
 // A fate is what the policies on the rest of a packet's way would make of it if nothing

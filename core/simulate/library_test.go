@@ -6,12 +6,12 @@ import (
 	"testing"
 	"time"
 
-	"imbrel/core/codec"
-	"imbrel/core/datapath"
-	"imbrel/core/packet"
-	"imbrel/core/policy"
-	"imbrel/core/simulate"
-	"imbrel/core/unit"
+	"imbrel.example/imbrel/core/codec"
+	"imbrel.example/imbrel/core/datapath"
+	"imbrel.example/imbrel/core/packet"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/simulate"
+	"imbrel.example/imbrel/core/unit"
 )
 
 // twoHosts is a file built in Go: one node between two subnets.

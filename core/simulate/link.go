@@ -4,10 +4,10 @@ import (
 	"math/rand/v2"
 	"time"
 
-	"imbrel/core/datapath"
-	"imbrel/core/measure"
-	"imbrel/core/policy"
-	"imbrel/core/traffic"
+	"imbrel.example/imbrel/core/datapath"
+	"imbrel.example/imbrel/core/measure"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/traffic"
 )
 
 // A medium is what a link does to the packets of one direction beyond its delay: it loses

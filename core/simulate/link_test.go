@@ -5,8 +5,8 @@ import (
 	"testing"
 	"time"
 
-	"imbrel/core/policy"
-	"imbrel/core/traffic"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/traffic"
 )
 
 // TestLoss holds the losses of a link against the closed form of two states: the part that is

@@ -4,11 +4,11 @@ import (
 	"encoding/binary"
 	"time"
 
-	"imbrel/core/codepoint"
-	"imbrel/core/measure"
-	"imbrel/core/packet"
-	"imbrel/core/policy"
-	"imbrel/core/tcp"
+	"imbrel.example/imbrel/core/codepoint"
+	"imbrel.example/imbrel/core/measure"
+	"imbrel.example/imbrel/core/packet"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/tcp"
 )
 
 // An Outside is the world around a network under the real clock: the hosts that packets come

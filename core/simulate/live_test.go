@@ -7,12 +7,12 @@ import (
 	"testing"
 	"time"
 
-	"imbrel/core/language"
-	"imbrel/core/measure"
-	"imbrel/core/packet"
-	"imbrel/core/policy"
-	"imbrel/core/simulate"
-	"imbrel/core/tcp"
+	"imbrel.example/imbrel/core/language"
+	"imbrel.example/imbrel/core/measure"
+	"imbrel.example/imbrel/core/packet"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/simulate"
+	"imbrel.example/imbrel/core/tcp"
 )
 
 // hosts are an outside that takes no time: what they send comes at once, and so does what they are

@@ -5,12 +5,12 @@ import (
 	"strconv"
 	"time"
 
-	"imbrel/core/datapath"
-	"imbrel/core/measure"
-	"imbrel/core/plan"
-	"imbrel/core/policy"
-	"imbrel/core/traffic"
-	"imbrel/core/unit"
+	"imbrel.example/imbrel/core/datapath"
+	"imbrel.example/imbrel/core/measure"
+	"imbrel.example/imbrel/core/plan"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/traffic"
+	"imbrel.example/imbrel/core/unit"
 )
 
 // result turns what was counted into a result.

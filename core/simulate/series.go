@@ -5,10 +5,10 @@ import (
 	"slices"
 	"time"
 
-	"imbrel/core/datapath"
-	"imbrel/core/measure"
-	"imbrel/core/plan"
-	"imbrel/core/policy"
+	"imbrel.example/imbrel/core/datapath"
+	"imbrel.example/imbrel/core/measure"
+	"imbrel.example/imbrel/core/plan"
+	"imbrel.example/imbrel/core/policy"
 )
 
 // series collects what happens over time. Its memory is bounded: at most MostIntervals

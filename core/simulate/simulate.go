@@ -10,16 +10,16 @@ import (
 	"fmt"
 	"time"
 
-	"imbrel/core/datapath"
-	"imbrel/core/measure"
-	"imbrel/core/packet"
-	"imbrel/core/plan"
-	"imbrel/core/policy"
-	"imbrel/core/queue"
-	"imbrel/core/recognise"
-	"imbrel/core/schedule"
-	"imbrel/core/traffic"
-	"imbrel/core/tunnel"
+	"imbrel.example/imbrel/core/datapath"
+	"imbrel.example/imbrel/core/measure"
+	"imbrel.example/imbrel/core/packet"
+	"imbrel.example/imbrel/core/plan"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/queue"
+	"imbrel.example/imbrel/core/recognise"
+	"imbrel.example/imbrel/core/schedule"
+	"imbrel.example/imbrel/core/traffic"
+	"imbrel.example/imbrel/core/tunnel"
 )
 
 // Options say how to run a rehearsal. The zero Options run it with the policies

@@ -3,9 +3,9 @@ package simulate
 import (
 	"time"
 
-	"imbrel/core/datapath"
-	"imbrel/core/measure"
-	"imbrel/core/meter"
+	"imbrel.example/imbrel/core/datapath"
+	"imbrel.example/imbrel/core/measure"
+	"imbrel.example/imbrel/core/meter"
 )
 
 // A slot is what is measured of the packets of one entry at a path, or of one class in

@@ -5,11 +5,11 @@ import (
 	"net/netip"
 	"time"
 
-	"imbrel/core/measure"
-	"imbrel/core/packet"
-	"imbrel/core/policy"
-	"imbrel/core/traffic"
-	"imbrel/core/unit"
+	"imbrel.example/imbrel/core/measure"
+	"imbrel.example/imbrel/core/packet"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/traffic"
+	"imbrel.example/imbrel/core/unit"
 )
 
 // A source is a traffic source at work: one call's direction, one stream, or

@@ -8,12 +8,12 @@ import (
 	"testing"
 	"time"
 
-	"imbrel/core/language"
-	"imbrel/core/packet"
-	"imbrel/core/policy"
-	"imbrel/core/queue"
-	"imbrel/core/traffic"
-	"imbrel/core/unit"
+	"imbrel.example/imbrel/core/language"
+	"imbrel.example/imbrel/core/packet"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/queue"
+	"imbrel.example/imbrel/core/traffic"
+	"imbrel.example/imbrel/core/unit"
 )
 
 // chain returns a file of so many nodes in a row, each of which sends by a policy of eight

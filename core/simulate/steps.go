@@ -3,9 +3,9 @@ package simulate
 import (
 	"time"
 
-	"imbrel/core/datapath"
-	"imbrel/core/measure"
-	"imbrel/core/plan"
+	"imbrel.example/imbrel/core/datapath"
+	"imbrel.example/imbrel/core/measure"
+	"imbrel.example/imbrel/core/plan"
 )
 
 // A rehearsal notes what each entry did in each of a hundred steps (fewer where there are many entries). The reasons of a verdict

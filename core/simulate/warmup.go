@@ -1,8 +1,8 @@
 package simulate
 
 import (
-	"imbrel/core/datapath"
-	"imbrel/core/policy"
+	"imbrel.example/imbrel/core/datapath"
+	"imbrel.example/imbrel/core/policy"
 )
 
 // warmed forgets what was measured until the end of the warm-up. What waits then counts as

@@ -9,7 +9,7 @@ import (
 	"errors"
 	"time"
 
-	"imbrel/core/codepoint"
+	"imbrel.example/imbrel/core/codepoint"
 )
 
 // The lengths of test packets without extensions (RFC 8762 §4.2 and §4.3), in bytes.

@@ -8,8 +8,8 @@ import (
 	"testing"
 	"time"
 
-	"imbrel/core/codepoint"
-	"imbrel/core/stamp"
+	"imbrel.example/imbrel/core/codepoint"
+	"imbrel.example/imbrel/core/stamp"
 )
 
 // TestLayout holds the bytes of both packets, open and authenticated, against the figures of RFC

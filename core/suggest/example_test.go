@@ -4,11 +4,11 @@ import (
 	"fmt"
 	"time"
 
-	"imbrel/core/language"
-	"imbrel/core/measure"
-	"imbrel/core/policy"
-	"imbrel/core/simulate"
-	"imbrel/core/suggest"
+	"imbrel.example/imbrel/core/language"
+	"imbrel.example/imbrel/core/measure"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/simulate"
+	"imbrel.example/imbrel/core/suggest"
 )
 
 // A policer that lets less pass than the calls need: which rate would do?

@@ -8,10 +8,10 @@ import (
 	"slices"
 	"strings"
 
-	"imbrel/core/measure"
-	"imbrel/core/plan"
-	"imbrel/core/policy"
-	"imbrel/core/unit"
+	"imbrel.example/imbrel/core/measure"
+	"imbrel.example/imbrel/core/plan"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/unit"
 )
 
 // A Finder knows the file and how to rehearse it with a change.

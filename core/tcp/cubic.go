@@ -3,7 +3,7 @@ package tcp
 import (
 	"time"
 
-	"imbrel/core/unit"
+	"imbrel.example/imbrel/core/unit"
 )
 
 // The constants of RFC 9438 §5.

@@ -3,7 +3,7 @@ package tcp
 import (
 	"time"
 
-	"imbrel/core/codepoint"
+	"imbrel.example/imbrel/core/codepoint"
 )
 
 // An Algorithm is a congestion control.

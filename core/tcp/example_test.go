@@ -4,7 +4,7 @@ import (
 	"fmt"
 	"time"
 
-	"imbrel/core/tcp"
+	"imbrel.example/imbrel/core/tcp"
 )
 
 // Two ends exchange segments over a path of 10 ms each way on which nothing is lost.

@@ -10,7 +10,7 @@ package tcp
 import (
 	"encoding/binary"
 
-	"imbrel/core/packet"
+	"imbrel.example/imbrel/core/packet"
 )
 
 // Flags of a segment (RFC 9293 §3.1, RFC 3168 §6.1).

@@ -10,7 +10,7 @@ import (
 	"testing"
 	"time"
 
-	"imbrel/core/packet"
+	"imbrel.example/imbrel/core/packet"
 )
 
 // A wire is two ends and what is between them: a bottleneck with a buffer for what the

@@ -4,8 +4,8 @@ import (
 	"math/rand/v2"
 	"time"
 
-	"imbrel/core/codepoint"
-	"imbrel/core/packet"
+	"imbrel.example/imbrel/core/codepoint"
+	"imbrel.example/imbrel/core/packet"
 )
 
 // Speech is when somebody talks, in talkspurts and pauses of random length. The mean

@@ -5,9 +5,9 @@ import (
 	"net/netip"
 	"time"
 
-	"imbrel/core/packet"
-	"imbrel/core/traffic"
-	"imbrel/core/unit"
+	"imbrel.example/imbrel/core/packet"
+	"imbrel.example/imbrel/core/traffic"
+	"imbrel.example/imbrel/core/unit"
 )
 
 func ExampleStream() {

@@ -10,10 +10,10 @@ import (
 	"math/rand/v2"
 	"time"
 
-	"imbrel/core/codec"
-	"imbrel/core/codepoint"
-	"imbrel/core/packet"
-	"imbrel/core/unit"
+	"imbrel.example/imbrel/core/codec"
+	"imbrel.example/imbrel/core/codepoint"
+	"imbrel.example/imbrel/core/packet"
+	"imbrel.example/imbrel/core/unit"
 )
 
 // A Source yields packets. Next fills p, using room for its bytes where it

@@ -4,9 +4,9 @@ import (
 	"math/rand/v2"
 	"time"
 
-	"imbrel/core/codepoint"
-	"imbrel/core/packet"
-	"imbrel/core/unit"
+	"imbrel.example/imbrel/core/codepoint"
+	"imbrel.example/imbrel/core/packet"
+	"imbrel.example/imbrel/core/unit"
 )
 
 // Video sends the frames of a picture, each as packets of RTP that leave at the rate of

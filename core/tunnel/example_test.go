@@ -4,11 +4,11 @@ import (
 	"fmt"
 	"net/netip"
 
-	"imbrel/core/codepoint"
-	"imbrel/core/packet"
-	"imbrel/core/policy"
-	"imbrel/core/route"
-	"imbrel/core/tunnel"
+	"imbrel.example/imbrel/core/codepoint"
+	"imbrel.example/imbrel/core/packet"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/route"
+	"imbrel.example/imbrel/core/tunnel"
 )
 
 func ExampleCrossings() {

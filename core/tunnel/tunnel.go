@@ -11,10 +11,10 @@ import (
 	"net/netip"
 	"slices"
 
-	"imbrel/core/codepoint"
-	"imbrel/core/packet"
-	"imbrel/core/policy"
-	"imbrel/core/route"
+	"imbrel.example/imbrel/core/codepoint"
+	"imbrel.example/imbrel/core/packet"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/route"
 )
 
 // A Crossing is what a node does with the packets of one route between two of its

@@ -10,9 +10,9 @@ import (
 	"strings"
 	"time"
 
-	"imbrel/core/figure"
-	"imbrel/core/policy"
-	"imbrel/core/unit"
+	"imbrel.example/imbrel/core/humanize"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/unit"
 )
 
 // A Row is a kind of fact: its sentence with a placeholder for each value, and for a finding what follows from it and
@@ -241,19 +241,19 @@ func printed(v any, form string) string {
 		if asWritten {
 			return v.String()
 		}
-		return figure.Rate(int64(v))
+		return humanize.Rate(int64(v))
 	case unit.Size:
 		if asWritten {
 			return v.String()
 		}
-		return figure.Bytes(int64(v))
+		return humanize.Bytes(int64(v))
 	case time.Duration:
 		if asWritten {
 			return unit.FormatDuration(v)
 		}
-		return figure.Milliseconds(float64(v) / 1e6)
+		return humanize.Milliseconds(float64(v) / 1e6)
 	case Part:
-		return figure.Ratio(float64(v))
+		return humanize.Ratio(float64(v))
 	case Percentage:
 		return fmt.Sprintf("%.3g %%", float64(v))
 	case MOS:
@@ -261,9 +261,9 @@ func printed(v any, form string) string {
 	case Quote:
 		return fmt.Sprintf("%q", string(v))
 	case Decided:
-		return figure.Decided(v.Value, v.Limit, v.Unit)
+		return humanize.Decided(v.Value, v.Limit, v.Unit)
 	case float64:
-		return figure.Digits(v)
+		return humanize.Digits(v)
 	case int:
 		return count(int64(v), form)
 	case int64:
@@ -279,7 +279,7 @@ func printed(v any, form string) string {
 		if form == "," || form == ";" {
 			return strings.Join(v, form+" ")
 		}
-		return figure.List(v)
+		return humanize.List(v)
 	case []Fact:
 		var list []string
 		for _, f := range v {
@@ -292,7 +292,7 @@ func printed(v any, form string) string {
 
 func count(n int64, form string) string {
 	if form != "" && form[0] == '|' {
-		return figure.Plural(int(n), form[1:])
+		return humanize.Plural(int(n), form[1:])
 	}
-	return figure.Count(n)
+	return humanize.Count(n)
 }

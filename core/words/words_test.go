@@ -10,8 +10,8 @@ import (
 	"testing"
 	"time"
 
-	"imbrel/core/policy"
-	"imbrel/core/unit"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/unit"
 )
 
 // parsed returns the Go files of the project's packages, tests apart.

@@ -12,9 +12,9 @@ import (
 	"os"
 	"sort"
 
-	"imbrel/core/codepoint"
-	"imbrel/core/packet"
-	"imbrel/core/traffic"
+	"imbrel.example/imbrel/core/codepoint"
+	"imbrel.example/imbrel/core/packet"
+	"imbrel.example/imbrel/core/traffic"
 )
 
 func main() {

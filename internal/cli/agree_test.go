@@ -12,14 +12,14 @@ import (
 	"testing"
 	"time"
 
-	"imbrel/core/codepoint"
-	"imbrel/core/explain"
-	"imbrel/core/measure"
-	"imbrel/core/packet"
-	"imbrel/core/policy"
-	"imbrel/core/simulate"
-	"imbrel/core/traffic"
-	"imbrel/internal/files"
+	"imbrel.example/imbrel/core/codepoint"
+	"imbrel.example/imbrel/core/explain"
+	"imbrel.example/imbrel/core/measure"
+	"imbrel.example/imbrel/core/packet"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/simulate"
+	"imbrel.example/imbrel/core/traffic"
+	"imbrel.example/imbrel/internal/files"
 )
 
 var networks = flag.Int("networks", 400, "through how many random networks TestExplainedAsRehearsed sends a hundred packets each")

@@ -9,7 +9,7 @@ import (
 	"strings"
 	"testing"
 
-	"imbrel/examples"
+	"imbrel.example/imbrel/examples"
 )
 
 // change returns the demo's policy with one piece of text replaced.

@@ -8,9 +8,9 @@ import (
 	"strings"
 	"testing"
 
-	"imbrel/core/explain"
-	"imbrel/core/measure"
-	"imbrel/core/share"
+	"imbrel.example/imbrel/core/allocation"
+	"imbrel.example/imbrel/core/explain"
+	"imbrel.example/imbrel/core/measure"
 )
 
 // What once broke the program, each in a file of testdata/broken.
@@ -138,7 +138,7 @@ func TestBrokenCallsOfOneFlow(t *testing.T) {
 // The promise is one figure, whatever says it.
 func TestBrokenPromises(t *testing.T) {
 	t.Parallel()
-	s := parsed[share.Result](t, imbrel(t, broken, "", nil, "shares", "explain-implied-rest.yaml", "-o", "json").out)
+	s := parsed[allocation.Result](t, imbrel(t, broken, "", nil, "shares", "explain-implied-rest.yaml", "-o", "json").out)
 	a := parsed[explain.Answer](t, imbrel(t, broken, "", nil, "explain", "explain-implied-rest.yaml", "--from", "10.1.0.1", "--to", "10.2.0.1", "-o", "json").out)
 	for _, h := range a.Hops {
 		if h.Policy == "" {

@@ -7,12 +7,12 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"imbrel/core/budget"
-	"imbrel/core/codec"
-	"imbrel/core/language"
-	"imbrel/core/policy"
-	"imbrel/core/unit"
-	"imbrel/internal/render"
+	"imbrel.example/imbrel/core/budget"
+	"imbrel.example/imbrel/core/codec"
+	"imbrel.example/imbrel/core/language"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/unit"
+	"imbrel.example/imbrel/internal/render"
 )
 
 func (a *app) budget(text render.Text) *cobra.Command {

@@ -6,7 +6,7 @@ import (
 	"strings"
 	"testing"
 
-	"imbrel/core/budget"
+	"imbrel.example/imbrel/core/budget"
 )
 
 // What budget reckons is what a policy promises, and what a rehearsal of the calls takes.

@@ -9,12 +9,12 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
-	"imbrel/core/codec"
-	"imbrel/core/codepoint"
-	"imbrel/core/policy"
-	"imbrel/core/unit"
-	"imbrel/internal/live"
-	"imbrel/internal/render"
+	"imbrel.example/imbrel/core/codec"
+	"imbrel.example/imbrel/core/codepoint"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/unit"
+	"imbrel.example/imbrel/internal/live"
+	"imbrel.example/imbrel/internal/render"
 )
 
 // The bounds of calls and floods: they are for measuring.

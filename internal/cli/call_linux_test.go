@@ -10,8 +10,8 @@ import (
 	"testing"
 	"time"
 
-	"imbrel/core/meet"
-	"imbrel/internal/live"
+	"imbrel.example/imbrel/core/handshake"
+	"imbrel.example/imbrel/internal/live"
 )
 
 // TestCall: calls to a far end on the same machine lose nothing, are told as the E-model has it, and
@@ -76,8 +76,8 @@ func TestAnswersNoMore(t *testing.T) {
 	}
 	defer conn.Close()
 	flood := make([]byte, 1000)
-	(&meet.Flood{Cookie: 12345}).Put(flood)
-	for _, b := range [][]byte{flood, make([]byte, 20), make([]byte, 43), []byte("hello"), (&meet.Greeting{Welcome: true}).Message(nil)} { // each shorter than a probe
+	(&handshake.Flood{Cookie: 12345}).Put(flood)
+	for _, b := range [][]byte{flood, make([]byte, 20), make([]byte, 43), []byte("hello"), (&handshake.Greeting{Welcome: true}).Message(nil)} { // each shorter than a probe
 		for range 5 {
 			_, _ = conn.Write(b)
 		}
@@ -98,17 +98,17 @@ func TestAnswersNoMore(t *testing.T) {
 			}
 		}
 	}
-	count((&meet.Greeting{Nonce: 1}).Message(nil))
-	g, err := meet.ParseGreeting(got[:meet.GreetingLength], nil)
+	count((&handshake.Greeting{Nonce: 1}).Message(nil))
+	g, err := handshake.ParseGreeting(got[:handshake.GreetingLength], nil)
 	if err != nil || g.Nonce != 1 || !g.Welcome {
 		t.Fatalf("%+v, %v", g, err)
 	}
-	small := make([]byte, meet.FloodLength)
+	small := make([]byte, handshake.FloodLength)
 	for n := range uint64(40) {
-		(&meet.Flood{Cookie: g.Cookie, Number: n, Sent: time.Now()}).Put(small)
+		(&handshake.Flood{Cookie: g.Cookie, Number: n, Sent: time.Now()}).Put(small)
 		count(small)
 	}
-	if came <= meet.GreetingLength {
+	if came <= handshake.GreetingLength {
 		t.Error("it reports nothing of a flood")
 	}
 }

@@ -15,8 +15,8 @@ import (
 	"github.com/gopacket/gopacket/layers"
 	"github.com/gopacket/gopacket/pcapgo"
 
-	"imbrel/core/explain"
-	"imbrel/core/measure"
+	"imbrel.example/imbrel/core/explain"
+	"imbrel.example/imbrel/core/measure"
 )
 
 // marksIn reads a pcapng file with an independent library and counts packets by

@@ -5,15 +5,15 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"imbrel/core/changes"
-	"imbrel/core/check"
-	"imbrel/core/compare"
-	"imbrel/core/explain"
-	"imbrel/core/measure"
-	"imbrel/core/policy"
-	"imbrel/core/simulate"
-	"imbrel/internal/files"
-	"imbrel/internal/render"
+	"imbrel.example/imbrel/core/changes"
+	"imbrel.example/imbrel/core/check"
+	"imbrel.example/imbrel/core/compare"
+	"imbrel.example/imbrel/core/explain"
+	"imbrel.example/imbrel/core/measure"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/simulate"
+	"imbrel.example/imbrel/internal/files"
+	"imbrel.example/imbrel/internal/render"
 )
 
 // A revised is one of two policy files that are compared.

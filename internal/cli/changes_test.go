@@ -7,7 +7,7 @@ import (
 	"strings"
 	"testing"
 
-	"imbrel/core/changes"
+	"imbrel.example/imbrel/core/changes"
 )
 
 // Each edit of a file, and what of its meaning is said to change, with an example that

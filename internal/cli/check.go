@@ -6,10 +6,10 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"imbrel/core/check"
-	"imbrel/core/policy"
-	"imbrel/internal/files"
-	"imbrel/internal/render"
+	"imbrel.example/imbrel/core/check"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/internal/files"
+	"imbrel.example/imbrel/internal/render"
 )
 
 func (a *app) check(text render.Text) *cobra.Command {

@@ -11,9 +11,9 @@ import (
 
 	"github.com/santhosh-tekuri/jsonschema/v6"
 
-	"imbrel/core/changes"
-	"imbrel/core/check"
-	"imbrel/internal/render"
+	"imbrel.example/imbrel/core/changes"
+	"imbrel.example/imbrel/core/check"
+	"imbrel.example/imbrel/internal/render"
 )
 
 // checkable is a sound file; each finding is raised by one change of it.

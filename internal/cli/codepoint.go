@@ -3,8 +3,8 @@ package cli
 import (
 	"github.com/spf13/cobra"
 
-	"imbrel/core/codepoint"
-	"imbrel/internal/render"
+	"imbrel.example/imbrel/core/codepoint"
+	"imbrel.example/imbrel/internal/render"
 )
 
 func (a *app) codepoint(text render.Text) *cobra.Command {

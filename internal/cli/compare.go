@@ -5,11 +5,11 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"imbrel/core/compare"
-	"imbrel/core/measure"
-	"imbrel/core/repeat"
-	"imbrel/internal/files"
-	"imbrel/internal/render"
+	"imbrel.example/imbrel/core/compare"
+	"imbrel.example/imbrel/core/measure"
+	"imbrel.example/imbrel/core/repeat"
+	"imbrel.example/imbrel/internal/files"
+	"imbrel.example/imbrel/internal/render"
 )
 
 func (a *app) compare(text render.Text) *cobra.Command {

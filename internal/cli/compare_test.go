@@ -4,8 +4,8 @@ import (
 	"strings"
 	"testing"
 
-	"imbrel/core/compare"
-	"imbrel/core/measure"
+	"imbrel.example/imbrel/core/compare"
+	"imbrel.example/imbrel/core/measure"
 )
 
 func TestCompare(t *testing.T) {

@@ -7,7 +7,7 @@ import (
 	"strings"
 	"testing"
 
-	"imbrel/core/measure"
+	"imbrel.example/imbrel/core/measure"
 )
 
 // Every example of the cookbook holds what it expects, and it is the policies

@@ -9,9 +9,9 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"imbrel/examples"
-	"imbrel/internal/files"
-	"imbrel/internal/render"
+	"imbrel.example/imbrel/examples"
+	"imbrel.example/imbrel/internal/files"
+	"imbrel.example/imbrel/internal/render"
 )
 
 // demoFile is the embedded example that the demo tells.

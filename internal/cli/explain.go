@@ -9,13 +9,13 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"imbrel/core/codepoint"
-	"imbrel/core/explain"
-	"imbrel/core/language"
-	"imbrel/core/packet"
-	"imbrel/core/policy"
-	"imbrel/internal/files"
-	"imbrel/internal/render"
+	"imbrel.example/imbrel/core/codepoint"
+	"imbrel.example/imbrel/core/explain"
+	"imbrel.example/imbrel/core/language"
+	"imbrel.example/imbrel/core/packet"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/internal/files"
+	"imbrel.example/imbrel/internal/render"
 )
 
 // An explainRun is what the flags ask for.

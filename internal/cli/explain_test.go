@@ -8,8 +8,8 @@ import (
 	"strings"
 	"testing"
 
-	"imbrel/core/explain"
-	"imbrel/examples"
+	"imbrel.example/imbrel/core/explain"
+	"imbrel.example/imbrel/examples"
 )
 
 // example returns an example's text, with pieces of it replaced in turn.

@@ -15,10 +15,10 @@ import (
 
 	"go.yaml.in/yaml/v3"
 
-	"imbrel/core/changes"
-	"imbrel/core/policy"
-	"imbrel/core/simulate"
-	"imbrel/internal/files"
+	"imbrel.example/imbrel/core/changes"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/simulate"
+	"imbrel.example/imbrel/internal/files"
 )
 
 var eachValue = flag.Int("each-value", 5, "of how many values of the example TestEveryKeyIsCompared edits one; 1: every value")

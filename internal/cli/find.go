@@ -5,12 +5,12 @@ import (
 	"fmt"
 	"slices"
 
-	"imbrel/core/find"
-	"imbrel/core/measure"
-	"imbrel/core/policy"
-	"imbrel/core/simulate"
-	"imbrel/core/unit"
-	"imbrel/internal/render"
+	"imbrel.example/imbrel/core/measure"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/simulate"
+	"imbrel.example/imbrel/core/threshold"
+	"imbrel.example/imbrel/core/unit"
+	"imbrel.example/imbrel/internal/render"
 )
 
 // A search is what --find asks for.
@@ -60,7 +60,7 @@ func (a *app) find(text render.Text, r *rehearsalRun, plan *policy.Rehearsal) er
 		}
 	}
 	defer r.interruptible()()
-	var results []*find.Result
+	var results []*threshold.Result
 	modes := []bool{r.without}
 	if r.both {
 		modes = []bool{true, false}
@@ -69,7 +69,7 @@ func (a *app) find(text render.Text, r *rehearsalRun, plan *policy.Rehearsal) er
 	defer clear()
 	for _, without := range modes {
 		tried := 0
-		res, err := find.Between(from, to, func(value string) (*measure.Result, *measure.Outcome, error) {
+		res, err := threshold.Between(from, to, func(value string) (*measure.Result, *measure.Outcome, error) {
 			f, err := in.With(s.path, value)
 			if err != nil {
 				var ps policy.Problems

@@ -4,8 +4,8 @@ import (
 	"strings"
 	"testing"
 
-	"imbrel/core/measure"
-	"imbrel/internal/render"
+	"imbrel.example/imbrel/core/measure"
+	"imbrel.example/imbrel/internal/render"
 )
 
 // What --find says holds, holds when it is written into the file, and what it says fails,

@@ -16,8 +16,8 @@ import (
 	"github.com/spf13/pflag"
 	"golang.org/x/term"
 
-	"imbrel/core/policy"
-	"imbrel/core/unit"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/unit"
 )
 
 // A number is a flag's value: a whole number as people write it, so that 010 is ten.

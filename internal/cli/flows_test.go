@@ -6,8 +6,8 @@ import (
 	"strings"
 	"testing"
 
-	"imbrel/core/simulate"
-	"imbrel/internal/files"
+	"imbrel.example/imbrel/core/simulate"
+	"imbrel.example/imbrel/internal/files"
 )
 
 // manyFlows is a chain of five nodes whose links are full, and traffic along it: n streams,

@@ -13,11 +13,11 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"imbrel/core/packet"
-	"imbrel/core/policy"
-	"imbrel/internal/files"
-	"imbrel/internal/live"
-	"imbrel/internal/render"
+	"imbrel.example/imbrel/core/packet"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/internal/files"
+	"imbrel.example/imbrel/internal/live"
+	"imbrel.example/imbrel/internal/render"
 )
 
 // A gateRun is how to run a gate.

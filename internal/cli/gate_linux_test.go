@@ -26,10 +26,10 @@ import (
 
 	"golang.org/x/sys/unix"
 
-	"imbrel/core/gate"
-	"imbrel/core/packet"
-	"imbrel/internal/files"
-	"imbrel/internal/live"
+	"imbrel.example/imbrel/core/gate"
+	"imbrel.example/imbrel/core/packet"
+	"imbrel.example/imbrel/internal/files"
+	"imbrel.example/imbrel/internal/live"
 )
 
 // A yard is three network namespaces in a row: two hosts, and between them a machine whose two

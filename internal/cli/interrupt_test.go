@@ -12,7 +12,7 @@ import (
 	"testing"
 	"time"
 
-	"imbrel/core/measure"
+	"imbrel.example/imbrel/core/measure"
 )
 
 // endless is a rehearsal that takes far longer than a test.

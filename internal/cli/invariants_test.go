@@ -13,10 +13,10 @@ import (
 	"sync/atomic"
 	"testing"
 
-	"imbrel/core/explain"
-	"imbrel/core/figure"
-	"imbrel/core/measure"
-	"imbrel/core/share"
+	"imbrel.example/imbrel/core/allocation"
+	"imbrel.example/imbrel/core/explain"
+	"imbrel.example/imbrel/core/humanize"
+	"imbrel.example/imbrel/core/measure"
 )
 
 var (
@@ -384,7 +384,7 @@ func (c *checked) expected(text string, r *measure.Result) {
 
 // promised checks that nobody is promised more than there is, and that the commands agree.
 func (c *checked) promised(r *measure.Result) {
-	shares := parsed[share.Result](c, c.run("shares", "-o", "json"))
+	shares := parsed[allocation.Result](c, c.run("shares", "-o", "json"))
 	for i := range shares.Interfaces {
 		f := &shares.Interfaces[i]
 		at := f.Node + "/" + f.Interface + " " + f.Direction
@@ -488,11 +488,11 @@ func (c *checked) printed(r *measure.Result) {
 		c.Errorf("the text does not say %v of %s", cells, what)
 	}
 	for _, row := range r.Traffic {
-		cells := []string{row.Name, row.Class, figure.Count(row.SentPackets)}
+		cells := []string{row.Name, row.Class, humanize.Count(row.SentPackets)}
 		if row.Direction == "reverse" {
 			cells = slices.Insert(cells, 1, "back")
 		}
-		find("the traffic", append(cells, strings.Fields(figure.Ratio(row.Loss))...)...)
+		find("the traffic", append(cells, strings.Fields(humanize.Ratio(row.Loss))...)...)
 	}
 	for i := range r.Interfaces {
 		f := &r.Interfaces[i]
@@ -500,15 +500,15 @@ func (c *checked) printed(r *measure.Result) {
 		for _, k := range f.Classes {
 			cells := []string{k.Class, "-"}
 			if k.PromisedBps != nil {
-				cells = append(cells[:1], strings.Fields(figure.Rate(*k.PromisedBps))...)
+				cells = append(cells[:1], strings.Fields(humanize.Rate(*k.PromisedBps))...)
 			}
 			if k.PerInstance {
 				cells = append(cells, "each")
 			}
-			find(f.Node+"/"+f.Interface, append(cells, figure.Count(k.OfferedPackets))...)
+			find(f.Node+"/"+f.Interface, append(cells, humanize.Count(k.OfferedPackets))...)
 		}
 	}
 	for _, l := range r.Links {
-		find("a carrier", append([]string{l.From, l.To}, strings.Fields(figure.Rate(l.SendsBps))...)...)
+		find("a carrier", append([]string{l.From, l.To}, strings.Fields(humanize.Rate(l.SendsBps))...)...)
 	}
 }

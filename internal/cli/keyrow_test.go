@@ -10,8 +10,8 @@ import (
 	"strings"
 	"testing"
 
-	"imbrel/core/explain"
-	"imbrel/core/measure"
+	"imbrel.example/imbrel/core/explain"
+	"imbrel.example/imbrel/core/measure"
 )
 
 // hopsRow is the row of a key that the language does not have: how many hops a packet may still take.

@@ -12,7 +12,7 @@ import (
 	"github.com/santhosh-tekuri/jsonschema/v6"
 	"go.yaml.in/yaml/v3"
 
-	"imbrel/examples"
+	"imbrel.example/imbrel/examples"
 )
 
 // schema returns the schema that the program prints, compiled and as it is.

@@ -7,11 +7,11 @@ import (
 	"testing"
 	"time"
 
-	"imbrel/core/packet"
-	"imbrel/core/policy"
-	"imbrel/core/simulate"
-	"imbrel/core/traffic"
-	"imbrel/internal/files"
+	"imbrel.example/imbrel/core/packet"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/simulate"
+	"imbrel.example/imbrel/core/traffic"
+	"imbrel.example/imbrel/internal/files"
 )
 
 // What docs/limits.md says is bounded ends in a message, without the memory.

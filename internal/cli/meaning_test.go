@@ -8,9 +8,9 @@ import (
 	"strings"
 	"testing"
 
-	"imbrel/core/explain"
-	"imbrel/core/measure"
-	"imbrel/core/share"
+	"imbrel.example/imbrel/core/allocation"
+	"imbrel.example/imbrel/core/explain"
+	"imbrel.example/imbrel/core/measure"
 )
 
 // wan is the pair's network with traffic and a policy at west/wan.
@@ -85,7 +85,7 @@ func TestWhoIsOffered(t *testing.T) {
 		"--offer bulk/rest=20Mbit/s --busy rest": "bulk 5000 bulk/voice 0 bulk/rest 5000 rest 5000",
 	} {
 		r := imbrel(t, t.TempDir(), text, nil, append([]string{"shares", "-", "-o", "json"}, strings.Fields(args)...)...)
-		var res share.Result
+		var res allocation.Result
 		if err := json.Unmarshal([]byte(r.out), &res); err != nil {
 			t.Fatalf("%s: %v %s", args, err, r.err)
 		}

@@ -3,9 +3,9 @@ package cli
 import (
 	"slices"
 
-	"imbrel/core/check"
-	"imbrel/core/policy"
-	"imbrel/internal/files"
+	"imbrel.example/imbrel/core/check"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/internal/files"
 )
 
 // mostMends is how many times a file is mended before what is left is left.

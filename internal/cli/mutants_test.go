@@ -19,7 +19,7 @@ import (
 	"testing"
 	"time"
 
-	"imbrel/examples"
+	"imbrel.example/imbrel/examples"
 )
 
 var (

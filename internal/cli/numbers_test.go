@@ -8,9 +8,9 @@ import (
 	"strings"
 	"testing"
 
-	"imbrel/core/explain"
-	"imbrel/core/measure"
-	"imbrel/core/share"
+	"imbrel.example/imbrel/core/allocation"
+	"imbrel.example/imbrel/core/explain"
+	"imbrel.example/imbrel/core/measure"
 )
 
 // Every capture is rehearsed with its TCP conversations at work: those in which one end sends nothing too.
@@ -52,10 +52,10 @@ func TestIdleLine(t *testing.T) {
 }
 
 // sharesOf returns what shares says of the one policy of a broken file.
-func sharesOf(t *testing.T, file string, args ...string) share.Interface {
+func sharesOf(t *testing.T, file string, args ...string) allocation.Interface {
 	t.Helper()
 	r := imbrel(t, broken, "", nil, append([]string{"shares", file, "-o", "json"}, args...)...)
-	s := parsed[share.Result](t, r.out)
+	s := parsed[allocation.Result](t, r.out)
 	if r.status != 0 || len(s.Interfaces) != 1 {
 		t.Fatalf("%s: exit %d: %s", file, r.status, r.err)
 	}
@@ -63,7 +63,7 @@ func sharesOf(t *testing.T, file string, args ...string) share.Interface {
 }
 
 // shareOf returns what a class gets; of alternatives the n-th.
-func shareOf(t *testing.T, f *share.Interface, class string, n int) *share.Class {
+func shareOf(t *testing.T, f *allocation.Interface, class string, n int) *allocation.Class {
 	t.Helper()
 	for i := range f.Classes {
 		if f.Classes[i].Class == class {

@@ -11,10 +11,10 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"imbrel/core/codepoint"
-	"imbrel/core/stamp"
-	"imbrel/internal/live"
-	"imbrel/internal/render"
+	"imbrel.example/imbrel/core/codepoint"
+	"imbrel.example/imbrel/core/stamp"
+	"imbrel.example/imbrel/internal/live"
+	"imbrel.example/imbrel/internal/render"
 )
 
 // The bounds of a probing: it is to be no flood.

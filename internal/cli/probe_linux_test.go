@@ -11,7 +11,7 @@ import (
 	"testing"
 	"time"
 
-	"imbrel/internal/live"
+	"imbrel.example/imbrel/internal/live"
 )
 
 // answering starts `imbrel answer` at a free port of the loopback, and returns where.

@@ -12,11 +12,11 @@ import (
 	"strings"
 	"testing"
 
-	"imbrel/core/check"
-	"imbrel/core/measure"
-	"imbrel/core/simulate"
-	"imbrel/examples"
-	"imbrel/internal/files"
+	"imbrel.example/imbrel/core/check"
+	"imbrel.example/imbrel/core/measure"
+	"imbrel.example/imbrel/core/simulate"
+	"imbrel.example/imbrel/examples"
+	"imbrel.example/imbrel/internal/files"
 )
 
 // program is the built program, which the tests drive as a user would.
@@ -33,7 +33,7 @@ func TestMain(m *testing.M) {
 		os.Exit(1)
 	}
 	program = filepath.Join(dir, "imbrel")
-	build := exec.Command("go", "build", "-pgo=off", "-o", program, "imbrel/cmd/imbrel")
+	build := exec.Command("go", "build", "-pgo=off", "-o", program, "imbrel.example/imbrel/cmd/imbrel")
 	if flag.Lookup("test.bench").Value.String() != "" { // the profile changes no result, and takes half a minute
 		build.Args[2] = "-pgo=auto"
 	}

@@ -4,7 +4,7 @@ import (
 	"fmt"
 	"time"
 
-	"imbrel/internal/render"
+	"imbrel.example/imbrel/internal/render"
 )
 
 // progress returns a function that shows on a terminal how much is done, once a

@@ -7,12 +7,12 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"imbrel/core/policy"
-	"imbrel/core/proof"
-	"imbrel/core/simulate"
-	"imbrel/internal/files"
-	"imbrel/internal/live"
-	"imbrel/internal/render"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/proof"
+	"imbrel.example/imbrel/core/simulate"
+	"imbrel.example/imbrel/internal/files"
+	"imbrel.example/imbrel/internal/live"
+	"imbrel.example/imbrel/internal/render"
 )
 
 func (a *app) prove(text render.Text) *cobra.Command {

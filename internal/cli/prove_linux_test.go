@@ -15,8 +15,8 @@ import (
 	"testing"
 	"time"
 
-	"imbrel/core/proof"
-	"imbrel/internal/render"
+	"imbrel.example/imbrel/core/proof"
+	"imbrel.example/imbrel/internal/render"
 )
 
 // proven runs `imbrel prove` on a file and reads its JSON; it skips where there can be no

@@ -9,10 +9,10 @@ import (
 	"strings"
 	"testing"
 
-	"imbrel/core/measure"
-	"imbrel/core/policy"
-	"imbrel/core/simulate"
-	"imbrel/internal/files"
+	"imbrel.example/imbrel/core/measure"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/simulate"
+	"imbrel.example/imbrel/internal/files"
 )
 
 var reasons = flag.Int("reasons", 40, "for how many random failing rehearsals TestReasonsAreCauses removes the named cause")

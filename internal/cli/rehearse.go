@@ -11,17 +11,17 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"imbrel/core/changes"
-	"imbrel/core/check"
-	"imbrel/core/figure"
-	"imbrel/core/measure"
-	"imbrel/core/policy"
-	"imbrel/core/simulate"
-	"imbrel/core/suggest"
-	"imbrel/core/unit"
-	"imbrel/core/words"
-	"imbrel/internal/files"
-	"imbrel/internal/render"
+	"imbrel.example/imbrel/core/changes"
+	"imbrel.example/imbrel/core/check"
+	"imbrel.example/imbrel/core/humanize"
+	"imbrel.example/imbrel/core/measure"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/simulate"
+	"imbrel.example/imbrel/core/suggest"
+	"imbrel.example/imbrel/core/unit"
+	"imbrel.example/imbrel/core/words"
+	"imbrel.example/imbrel/internal/files"
+	"imbrel.example/imbrel/internal/render"
 )
 
 // A rehearsalRun is how to run rehearsals and what to do with the results.
@@ -90,7 +90,7 @@ warned of too.`,
 				}
 			}
 			if errors, warnings := check.Count(findings); errors+warnings > 0 && a.output == "text" {
-				r.view.Checked = fmt.Sprintf("the file itself has %s and %s: imbrel check %s", figure.Plural(errors, "error"), figure.Plural(warnings, "warning"), args[0])
+				r.view.Checked = fmt.Sprintf("the file itself has %s and %s: imbrel check %s", humanize.Plural(errors, "error"), humanize.Plural(warnings, "warning"), args[0])
 			}
 			if r.search.path != "" {
 				if len(plans) > 1 {

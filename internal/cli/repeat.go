@@ -8,12 +8,12 @@ import (
 	"strings"
 	"sync"
 
-	"imbrel/core/measure"
-	"imbrel/core/policy"
-	"imbrel/core/repeat"
-	"imbrel/core/simulate"
-	"imbrel/internal/files"
-	"imbrel/internal/render"
+	"imbrel.example/imbrel/core/measure"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/repeat"
+	"imbrel.example/imbrel/core/simulate"
+	"imbrel.example/imbrel/internal/files"
+	"imbrel.example/imbrel/internal/render"
 )
 
 // mostRepeats bounds how often a rehearsal is repeated.

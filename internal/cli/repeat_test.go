@@ -4,9 +4,9 @@ import (
 	"strings"
 	"testing"
 
-	"imbrel/core/compare"
-	"imbrel/core/measure"
-	"imbrel/core/repeat"
+	"imbrel.example/imbrel/core/compare"
+	"imbrel.example/imbrel/core/measure"
+	"imbrel.example/imbrel/core/repeat"
 )
 
 // chancy is a file whose verdict is chance: Poisson arrivals at nine tenths of the link.

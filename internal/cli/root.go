@@ -13,7 +13,7 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
-	"imbrel/internal/render"
+	"imbrel.example/imbrel/internal/render"
 )
 
 // Exit statuses.

@@ -5,7 +5,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"imbrel/core/language"
+	"imbrel.example/imbrel/core/language"
 )
 
 func (a *app) schema() *cobra.Command {

@@ -6,12 +6,12 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"imbrel/core/check"
-	"imbrel/core/codec"
-	"imbrel/core/share"
-	"imbrel/core/unit"
-	"imbrel/internal/files"
-	"imbrel/internal/render"
+	"imbrel.example/imbrel/core/allocation"
+	"imbrel.example/imbrel/core/check"
+	"imbrel.example/imbrel/core/codec"
+	"imbrel.example/imbrel/core/unit"
+	"imbrel.example/imbrel/internal/files"
+	"imbrel.example/imbrel/internal/render"
 )
 
 func (a *app) shares(text render.Text) *cobra.Command {
@@ -44,7 +44,7 @@ means to wait.`,
 			if !ok {
 				return fmt.Errorf("--codec %s: the codecs are %s", voice, strings.Join(codec.Names(), ", "))
 			}
-			r, err := share.Compute(f, wishes, calls, check.Packets(f))
+			r, err := allocation.Compute(f, wishes, calls, check.Packets(f))
 			if err != nil {
 				return err
 			}
@@ -61,10 +61,10 @@ means to wait.`,
 	return c
 }
 
-func wishesOf(busy, offer []string) ([]share.Wish, error) {
-	var wishes []share.Wish
+func wishesOf(busy, offer []string) ([]allocation.Wish, error) {
+	var wishes []allocation.Wish
 	for _, b := range busy {
-		wishes = append(wishes, share.Wish{Class: strings.TrimSpace(b), All: true})
+		wishes = append(wishes, allocation.Wish{Class: strings.TrimSpace(b), All: true})
 	}
 	for _, o := range offer {
 		class, rate, ok := strings.Cut(o, "=")
@@ -78,7 +78,7 @@ func wishesOf(busy, offer []string) ([]share.Wish, error) {
 				return nil, fmt.Errorf("--offer %s: %w", o, err)
 			}
 		}
-		wishes = append(wishes, share.Wish{Class: strings.TrimSpace(class), Rate: r})
+		wishes = append(wishes, allocation.Wish{Class: strings.TrimSpace(class), Rate: r})
 	}
 	return wishes, nil
 }

@@ -6,20 +6,20 @@ import (
 	"strings"
 	"testing"
 
-	"imbrel/core/share"
+	"imbrel.example/imbrel/core/allocation"
 )
 
-func shares(t *testing.T, policy string, args ...string) map[string]share.Class {
+func shares(t *testing.T, policy string, args ...string) map[string]allocation.Class {
 	t.Helper()
 	r := imbrel(t, t.TempDir(), policy, nil, append([]string{"shares", "-", "-o", "json"}, args...)...)
 	if r.status != 0 {
 		t.Fatalf("exit %d: %s", r.status, r.err)
 	}
-	var res share.Result
+	var res allocation.Result
 	if err := json.Unmarshal([]byte(r.out), &res); err != nil {
 		t.Fatal(err)
 	}
-	out := make(map[string]share.Class)
+	out := make(map[string]allocation.Class)
 	for _, f := range res.Interfaces {
 		for _, c := range f.Classes {
 			out[f.Node+" "+c.Class] = c
@@ -300,7 +300,7 @@ attach: [{policy: p, at: west/lan, direction: in}]
 func TestSharesOfWhatIsThereSometimes(t *testing.T) {
 	t.Parallel()
 	file := limit("", "80kbit/s", "{class: bulk, at-least: 20%, when: work}\n      - {class: bulk, at-least: 10%, at-most: {rate: 1.5Mbit/s, when: work}}")
-	var r share.Result
+	var r allocation.Result
 	out := imbrel(t, t.TempDir(), file, nil, "shares", "-", "-o", "json")
 	if err := json.Unmarshal([]byte(out.out), &r); err != nil {
 		t.Fatal(err, out.err)

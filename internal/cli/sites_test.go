@@ -7,8 +7,8 @@ import (
 	"strings"
 	"testing"
 
-	"imbrel/core/measure"
-	"imbrel/core/share"
+	"imbrel.example/imbrel/core/allocation"
+	"imbrel.example/imbrel/core/measure"
 )
 
 // sites is a policy for many sites, each a line, and their hub.
@@ -39,7 +39,7 @@ func TestOnePolicyForManySites(t *testing.T) {
 	t.Parallel()
 	text := sites(3, "attach:\n  - {policy: branch, at: \"*/wan\", direction: out}\n  - {policy: branch, at: hub/s1, direction: out}\n  - {policy: branch, at: [s0/wan, \"s2/w*n\"], direction: in}\n")
 	r := imbrel(t, t.TempDir(), text, nil, "shares", "-", "-o", "json")
-	var res share.Result
+	var res allocation.Result
 	if err := json.Unmarshal([]byte(r.out), &res); err != nil {
 		t.Fatal(err, r.err)
 	}

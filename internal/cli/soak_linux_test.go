@@ -14,9 +14,9 @@ import (
 	"testing"
 	"time"
 
-	"imbrel/core/measure"
-	"imbrel/core/packet"
-	"imbrel/internal/live"
+	"imbrel.example/imbrel/core/measure"
+	"imbrel.example/imbrel/core/packet"
+	"imbrel.example/imbrel/internal/live"
 )
 
 var soak = flag.Duration("soak", 0, "keep a gate under load for so long, with a reload each second; for a quiet machine")

@@ -12,11 +12,11 @@ import (
 	"testing"
 	"testing/fstest"
 
-	"imbrel/core/check"
-	"imbrel/core/measure"
-	"imbrel/core/simulate"
-	"imbrel/examples"
-	"imbrel/internal/files"
+	"imbrel.example/imbrel/core/check"
+	"imbrel.example/imbrel/core/measure"
+	"imbrel.example/imbrel/core/simulate"
+	"imbrel.example/imbrel/examples"
+	"imbrel.example/imbrel/internal/files"
 )
 
 var spoiledAll = flag.Bool("spoiled", false, "rehearse every spoiled example in TestSpoiledExamples, and list those that nothing tells")

@@ -9,11 +9,11 @@ import (
 	"testing"
 	"time"
 
-	"imbrel/core/measure"
-	"imbrel/core/simulate"
-	"imbrel/core/suggest"
-	"imbrel/core/unit"
-	"imbrel/internal/files"
+	"imbrel.example/imbrel/core/measure"
+	"imbrel.example/imbrel/core/simulate"
+	"imbrel.example/imbrel/core/suggest"
+	"imbrel.example/imbrel/core/unit"
+	"imbrel.example/imbrel/internal/files"
 )
 
 var failing = flag.Int("failing", 40, "for how many random failing rehearsals TestSuggestedChanges looks for a change")

@@ -7,7 +7,7 @@ import (
 	"strings"
 	"testing"
 
-	"imbrel/core/measure"
+	"imbrel.example/imbrel/core/measure"
 )
 
 // hall is a network of one link for tests of traffic: the site's uplink is SENDS.

@@ -6,7 +6,7 @@ import (
 	"strings"
 	"testing"
 
-	"imbrel/core/measure"
+	"imbrel.example/imbrel/core/measure"
 )
 
 // A transferCase is an exchange over an idle line: requests and answers over one connection with pauses, or transfers each

@@ -8,7 +8,7 @@ import (
 	"strings"
 	"testing"
 
-	"imbrel/core/measure"
+	"imbrel.example/imbrel/core/measure"
 )
 
 // crossing is two sites and a link that is full both ways, with five calls between them.

@@ -10,8 +10,8 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
-	"imbrel/internal/live"
-	"imbrel/internal/render"
+	"imbrel.example/imbrel/internal/live"
+	"imbrel.example/imbrel/internal/render"
 )
 
 // leastWatch is how often a gate is asked at most.

@@ -16,10 +16,10 @@ import (
 	"github.com/gopacket/gopacket/layers"
 	"github.com/gopacket/gopacket/pcapgo"
 
-	"imbrel/core/figure"
-	"imbrel/core/packet"
-	"imbrel/core/policy"
-	"imbrel/core/traffic"
+	"imbrel.example/imbrel/core/humanize"
+	"imbrel.example/imbrel/core/packet"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/traffic"
 )
 
 // Captures opens the captures of a policy file and closes them all at the end.
@@ -112,7 +112,7 @@ func (c *Capture) Done() float64 { return float64(c.bytes.count) / float64(max(c
 func (c *Capture) Notes() []string {
 	var notes []string
 	for _, s := range c.Skipped() {
-		notes = append(notes, fmt.Sprintf("%s cannot be used: %s", s.Why, figure.Count(s.Count)))
+		notes = append(notes, fmt.Sprintf("%s cannot be used: %s", s.Why, humanize.Count(s.Count)))
 	}
 	if c.cut {
 		notes = append(notes, fmt.Sprintf("the file is cut short after packet %d", c.count))

@@ -9,8 +9,8 @@ import (
 	"strings"
 	"unicode/utf8"
 
-	"imbrel/core/language"
-	"imbrel/core/policy"
+	"imbrel.example/imbrel/core/language"
+	"imbrel.example/imbrel/core/policy"
 )
 
 // An Edit is a value of a policy file to be written in another way.

@@ -13,7 +13,7 @@ import (
 
 	"github.com/gopacket/gopacket/layers"
 
-	"imbrel/core/traffic"
+	"imbrel.example/imbrel/core/traffic"
 )
 
 // A frameReader reads the records of a pcap or pcapng file. What it cannot use it counts

@@ -9,10 +9,10 @@ import (
 	"strings"
 	"testing"
 
-	"imbrel/core/language"
-	"imbrel/core/packet"
-	"imbrel/core/policy"
-	"imbrel/examples"
+	"imbrel.example/imbrel/core/language"
+	"imbrel.example/imbrel/core/packet"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/examples"
 )
 
 // Whatever is in a file, reading it ends in a policy or in problems with

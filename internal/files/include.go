@@ -9,8 +9,8 @@ import (
 	"slices"
 	"strings"
 
-	"imbrel/core/language"
-	"imbrel/core/policy"
+	"imbrel.example/imbrel/core/language"
+	"imbrel.example/imbrel/core/policy"
 )
 
 // What includes may come to.

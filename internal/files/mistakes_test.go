@@ -5,9 +5,9 @@ import (
 	"testing"
 	"time"
 
-	"imbrel/core/language"
-	"imbrel/core/policy"
-	"imbrel/examples"
+	"imbrel.example/imbrel/core/language"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/examples"
 )
 
 // One value that cannot be read is one message: what refers to it, or rests on it, says

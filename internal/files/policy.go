@@ -18,8 +18,8 @@ import (
 
 	"go.yaml.in/yaml/v3"
 
-	"imbrel/core/language"
-	"imbrel/core/policy"
+	"imbrel.example/imbrel/core/language"
+	"imbrel.example/imbrel/core/policy"
 )
 
 // What a policy file may come to; with the YAML library's own bound on nesting,

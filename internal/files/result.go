@@ -5,7 +5,7 @@ import (
 	"fmt"
 	"io"
 
-	"imbrel/core/measure"
+	"imbrel.example/imbrel/core/measure"
 )
 
 // maxResultBytes bounds a saved result: that of ten thousand interfaces is a tenth of it.

@@ -12,7 +12,7 @@ import (
 	"strings"
 	"time"
 
-	"imbrel/core/policy"
+	"imbrel.example/imbrel/core/policy"
 )
 
 // A Side is one side of a difference as git gives it to an external driver: the file that

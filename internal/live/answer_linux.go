@@ -11,10 +11,10 @@ import (
 	"sync"
 	"time"
 
-	"imbrel/core/codepoint"
-	"imbrel/core/meet"
-	"imbrel/core/rtp"
-	"imbrel/core/stamp"
+	"imbrel.example/imbrel/core/codepoint"
+	"imbrel.example/imbrel/core/handshake"
+	"imbrel.example/imbrel/core/rtp"
+	"imbrel.example/imbrel/core/stamp"
 )
 
 // What an answering end remembers is bounded.
@@ -29,7 +29,7 @@ const (
 // An answerer is an answering end at work.
 type answerer struct {
 	config AnswerConfig
-	baker  *meet.Baker
+	baker  *handshake.Baker
 	media  uint16
 	lock   sync.Mutex // of what follows
 	probes sessions[sessionKey, session]
@@ -59,7 +59,7 @@ type callSession struct {
 }
 
 type floodSession struct {
-	meet.Report
+	handshake.Report
 	first, told time.Time
 	since       uint64 // bytes, since the last report
 }
@@ -122,7 +122,7 @@ func Answer(ctx context.Context, c AnswerConfig) error {
 	if _, err := rand.Read(secret[:]); err != nil {
 		return err
 	}
-	a := &answerer{config: c, baker: meet.NewBaker(secret), media: uint16(media.LocalAddr().(*net.UDPAddr).Port)}
+	a := &answerer{config: c, baker: handshake.NewBaker(secret), media: uint16(media.LocalAddr().(*net.UDPAddr).Port)}
 	end := context.AfterFunc(ctx, func() {
 		conn.Close()
 		media.Close()
@@ -188,11 +188,11 @@ func (d *datagrams) send(b []byte, class byte, to netip.AddrPort) {
 // asked answers hellos and probes, and counts floods.
 func (a *answerer) asked(d *datagrams, b []byte, at *arrival) {
 	peer := at.from.Addr().Unmap()
-	if g, err := meet.ParseGreeting(b, a.config.Key); err == nil && !g.Welcome {
+	if g, err := handshake.ParseGreeting(b, a.config.Key); err == nil && !g.Welcome {
 		d.send(a.welcome(&g, peer, at.at), at.class&^3, at.from)
 		return
 	}
-	if f, err := meet.ParseFlood(b); err == nil {
+	if f, err := handshake.ParseFlood(b); err == nil {
 		if a.baker.Knows(f.Cookie, peer, at.at) {
 			a.flooded(d, &f, len(b), at)
 		}
@@ -223,12 +223,12 @@ func (a *answerer) asked(d *datagrams, b []byte, at *arrival) {
 }
 
 // welcome returns the answer to a hello.
-func (a *answerer) welcome(g *meet.Greeting, peer netip.Addr, at time.Time) []byte {
-	return (&meet.Greeting{Welcome: true, Nonce: g.Nonce, Cookie: a.baker.Bake(peer, at), Media: a.media}).Message(a.config.Key)
+func (a *answerer) welcome(g *handshake.Greeting, peer netip.Addr, at time.Time) []byte {
+	return (&handshake.Greeting{Welcome: true, Nonce: g.Nonce, Cookie: a.baker.Bake(peer, at), Media: a.media}).Message(a.config.Key)
 }
 
 // flooded counts a datagram of a flood, and reports now and then.
-func (a *answerer) flooded(d *datagrams, f *meet.Flood, length int, at *arrival) {
+func (a *answerer) flooded(d *datagrams, f *handshake.Flood, length int, at *arrival) {
 	a.lock.Lock()
 	defer a.lock.Unlock()
 	s := a.floods.get(at.from, at.at)
@@ -245,7 +245,7 @@ func (a *answerer) flooded(d *datagrams, f *meet.Flood, length int, at *arrival)
 	s.since += uint64(length)
 	s.Highest = max(s.Highest, f.Number)
 	s.Remarked = s.Remarked || s.DSCP != dscp
-	if s.Since = max(0, at.at.Sub(s.first)); s.since < 2*meet.ReportLength || at.at.Sub(s.told) < reportEvery {
+	if s.Since = max(0, at.at.Sub(s.first)); s.since < 2*handshake.ReportLength || at.at.Sub(s.told) < reportEvery {
 		return
 	}
 	s.told, s.since = at.at, 0
@@ -258,7 +258,7 @@ func (a *answerer) voice(d *datagrams, b []byte, at *arrival) {
 	if err != nil || len(b) > mostProbe {
 		return
 	}
-	v, err := meet.ParseVoice(payload, false)
+	v, err := handshake.ParseVoice(payload, false)
 	if err != nil || !a.baker.Knows(v.Cookie, at.from.Addr().Unmap(), at.at) {
 		return
 	}
@@ -274,7 +274,7 @@ func (a *answerer) voice(d *datagrams, b []byte, at *arrival) {
 	s.bytes += uint32(len(payload))
 	s.last = h.Timestamp
 	back.Put(b)
-	(&meet.Voice{Cookie: v.Cookie, Came: at.at, Held: time.Since(at.at), As: at.class >> 2}).Put(payload)
+	(&handshake.Voice{Cookie: v.Cookie, Came: at.at, Held: time.Since(at.at), As: at.class >> 2}).Put(payload)
 	d.send(b, v.DSCP<<2, at.from)
 }
 
@@ -358,11 +358,11 @@ const silentFor = 10 * time.Second
 func (a *answerer) drain(c net.Conn) {
 	b := make([]byte, 1<<16)
 	_ = c.SetDeadline(time.Now().Add(silentFor))
-	if _, err := io.ReadFull(c, b[:meet.GreetingLength]); err != nil {
+	if _, err := io.ReadFull(c, b[:handshake.GreetingLength]); err != nil {
 		return
 	}
 	peer, _ := netip.ParseAddrPort(c.RemoteAddr().String())
-	g, err := meet.ParseGreeting(b[:meet.GreetingLength], a.config.Key)
+	g, err := handshake.ParseGreeting(b[:handshake.GreetingLength], a.config.Key)
 	if err != nil || g.Welcome {
 		return
 	}

@@ -3,10 +3,10 @@ package live
 import (
 	"time"
 
-	"imbrel/core/codec"
-	"imbrel/core/codepoint"
-	"imbrel/core/echo"
-	"imbrel/core/unit"
+	"imbrel.example/imbrel/core/codec"
+	"imbrel.example/imbrel/core/codepoint"
+	"imbrel.example/imbrel/core/roundtrip"
+	"imbrel.example/imbrel/core/unit"
 )
 
 // A CallConfig says how a far end is called.
@@ -39,8 +39,8 @@ type CallReport struct {
 
 // Called is what one call met.
 type Called struct {
-	Call int       `json:"call"` // from 1
-	Ways echo.Call `json:"ways"`
+	Call int            `json:"call"` // from 1
+	Ways roundtrip.Call `json:"ways"`
 	// Far is what the far end reported of the packets there (RTCP); nil: nothing came.
 	Far *FarReport `json:"far_end_reports"`
 }
@@ -57,7 +57,7 @@ type FarReport struct {
 func (r *CallReport) Worst() float64 {
 	worst := 5.0
 	for i := range r.Calls {
-		for _, w := range []*echo.Way{&r.Calls[i].Ways.There, &r.Calls[i].Ways.Back} {
+		for _, w := range []*roundtrip.Way{&r.Calls[i].Ways.There, &r.Calls[i].Ways.Back} {
 			if w.MOS != nil {
 				worst = min(worst, *w.MOS)
 			}

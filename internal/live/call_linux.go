@@ -13,16 +13,16 @@ import (
 
 	"golang.org/x/sys/unix"
 
-	"imbrel/core/codepoint"
-	"imbrel/core/echo"
-	"imbrel/core/meet"
-	"imbrel/core/rtp"
+	"imbrel.example/imbrel/core/codepoint"
+	"imbrel.example/imbrel/core/handshake"
+	"imbrel.example/imbrel/core/roundtrip"
+	"imbrel.example/imbrel/core/rtp"
 )
 
 // greet asks the far end for its cookie. A far end that is not there, or does not know the key, is
 // an error.
-func greet(ctx context.Context, address *net.UDPAddr, key []byte) (meet.Greeting, error) {
-	var none meet.Greeting
+func greet(ctx context.Context, address *net.UDPAddr, key []byte) (handshake.Greeting, error) {
+	var none handshake.Greeting
 	conn, err := net.DialUDP("udp", nil, address)
 	if err != nil {
 		return none, fmt.Errorf("there is no way to %s: %w", address, errors.Unwrap(err))
@@ -34,7 +34,7 @@ func greet(ctx context.Context, address *net.UDPAddr, key []byte) (meet.Greeting
 		if ctx.Err() != nil {
 			return none, ctx.Err()
 		}
-		if _, err := conn.Write((&meet.Greeting{Nonce: nonce}).Message(key)); errors.Is(err, unix.ECONNREFUSED) {
+		if _, err := conn.Write((&handshake.Greeting{Nonce: nonce}).Message(key)); errors.Is(err, unix.ECONNREFUSED) {
 			break
 		}
 		_ = conn.SetReadDeadline(time.Now().Add(300 * time.Millisecond))
@@ -46,7 +46,7 @@ func greet(ctx context.Context, address *net.UDPAddr, key []byte) (meet.Greeting
 			if err != nil {
 				break
 			}
-			if g, err := meet.ParseGreeting(b[:n], key); err == nil && g.Welcome && g.Nonce == nonce {
+			if g, err := handshake.ParseGreeting(b[:n], key); err == nil && g.Welcome && g.Nonce == nonce {
 				return g, nil
 			}
 		}
@@ -89,7 +89,7 @@ type line struct {
 	packet        []byte
 
 	lock      sync.Mutex // of what the reader writes
-	packets   []echo.Packet
+	packets   []roundtrip.Packet
 	numbers   uint16 // the last echo's
 	reached   int64  // echoes, with those that did not come
 	received  rtp.Receiver
@@ -108,8 +108,8 @@ func newCalls(ctx context.Context, c CallConfig) (*calls, error) {
 	if err != nil {
 		return nil, err
 	}
-	if c.Codec.Payload < meet.VoiceLength {
-		return nil, fmt.Errorf("a packet of this call carries %d bytes, and %d are needed for its times: give it a longer interval", c.Codec.Payload, meet.VoiceLength)
+	if c.Codec.Payload < handshake.VoiceLength {
+		return nil, fmt.Errorf("a packet of this call carries %d bytes, and %d are needed for its times: give it a longer interval", c.Codec.Payload, handshake.VoiceLength)
 	}
 	g, err := greet(ctx, to, c.Key)
 	if err != nil {
@@ -126,7 +126,7 @@ func newCalls(ctx context.Context, c CallConfig) (*calls, error) {
 			return nil, fmt.Errorf("call %d: %w", n+1, err)
 		}
 		l.packet = make([]byte, rtp.HeaderLength+c.Codec.Payload)
-		(&meet.Voice{Cookie: g.Cookie, DSCP: uint8(c.DSCP)}).Put(l.packet[rtp.HeaderLength:])
+		(&handshake.Voice{Cookie: g.Cookie, DSCP: uint8(c.DSCP)}).Put(l.packet[rtp.HeaderLength:])
 		k.lines = append(k.lines, l)
 	}
 	return k, nil
@@ -234,7 +234,7 @@ func (l *line) send(n int) {
 	now := time.Now()
 	l.lock.Lock()
 	for len(l.packets) <= n {
-		l.packets = append(l.packets, echo.Packet{Sent: now.Sub(l.calls.began)})
+		l.packets = append(l.packets, roundtrip.Packet{Sent: now.Sub(l.calls.began)})
 	}
 	l.lastStamp = h.Timestamp
 	l.bytes += uint32(len(l.packet) - rtp.HeaderLength)
@@ -285,7 +285,7 @@ func (l *line) take(b []byte, a *arrival) {
 		l.wrong++
 		return
 	}
-	v, err := meet.ParseVoice(payload, true)
+	v, err := handshake.ParseVoice(payload, true)
 	p := &l.packets[h.Timestamp/l.ticks]
 	if err != nil || p.Returned || binary.BigEndian.Uint64(payload) != binary.BigEndian.Uint64(l.packet[rtp.HeaderLength:]) {
 		l.wrong++
@@ -353,7 +353,7 @@ func (k *calls) result() *CallReport {
 		if m := len(l.packets); m > 0 {
 			out.DurationS = max(out.DurationS, (l.packets[m-1].Sent + c.Codec.Interval).Round(time.Millisecond).Seconds())
 		}
-		out.Calls = append(out.Calls, Called{Call: n + 1, Ways: echo.Judge(c.Codec, c.Playout, l.packets, echo.Offset(l.packets, c.Agree), l.farHas), Far: l.far})
+		out.Calls = append(out.Calls, Called{Call: n + 1, Ways: roundtrip.Judge(c.Codec, c.Playout, l.packets, roundtrip.Offset(l.packets, c.Agree), l.farHas), Far: l.far})
 		out.Wrong += l.wrong
 		for d, count := range l.came {
 			out.ArrivesAs[d.Name()] += count
@@ -370,7 +370,7 @@ func (k *calls) result() *CallReport {
 func (k *calls) lowest(from, to time.Duration) (mos float64, any bool) {
 	mos = 5
 	for _, l := range k.lines {
-		offset := echo.Offset(l.packets, k.config.Agree)
+		offset := roundtrip.Offset(l.packets, k.config.Agree)
 		first := 0
 		for first < len(l.packets) && l.packets[first].Sent < from {
 			first++
@@ -382,7 +382,7 @@ func (k *calls) lowest(from, to time.Duration) (mos float64, any bool) {
 		if last == first {
 			continue
 		}
-		j := echo.Part(k.config.Codec, k.config.Playout, l.packets, first, last, offset)
+		j := roundtrip.Part(k.config.Codec, k.config.Playout, l.packets, first, last, offset)
 		mos, any = min(mos, *j.There.MOS), true
 		if j.Back.MOS != nil {
 			mos = min(mos, *j.Back.MOS)

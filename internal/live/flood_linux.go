@@ -15,10 +15,10 @@ import (
 
 	"golang.org/x/sys/unix"
 
-	"imbrel/core/codepoint"
-	"imbrel/core/measure"
-	"imbrel/core/meet"
-	"imbrel/core/traffic"
+	"imbrel.example/imbrel/core/codepoint"
+	"imbrel.example/imbrel/core/handshake"
+	"imbrel.example/imbrel/core/measure"
+	"imbrel.example/imbrel/core/traffic"
 )
 
 // alone is for how long a call is measured before a flood begins.
@@ -38,7 +38,7 @@ type flooding struct {
 	lock    sync.Mutex
 	sent    []count // at times since it began, in their order
 	arrived []count
-	last    meet.Report
+	last    handshake.Report
 	told    bool
 	conns   []*net.TCPConn
 	resent  uint32
@@ -144,7 +144,7 @@ func (f *flooding) overUDP(ctx context.Context) error {
 			f.sent = append(f.sent, n)
 			f.lock.Unlock()
 		}
-		(&meet.Flood{Cookie: g.Cookie, Number: n.packets, Sent: time.Now()}).Put(b)
+		(&handshake.Flood{Cookie: g.Cookie, Number: n.packets, Sent: time.Now()}).Put(b)
 		if _, _, err := d.conn.WriteMsgUDP(b, message, nil); err == nil {
 			n.packets++
 			n.bytes += uint64(c.Packet)
@@ -170,8 +170,8 @@ func (f *flooding) overUDP(ctx context.Context) error {
 		}
 		time.Sleep(reportEvery + 20*time.Millisecond)
 		for range 4 {
-			(&meet.Flood{Cookie: g.Cookie, Number: n.packets, Sent: time.Now()}).Put(b[:max(meet.FloodLength, min(len(b), 64))])
-			_, _, _ = d.conn.WriteMsgUDP(b[:max(meet.FloodLength, min(len(b), 64))], message, nil)
+			(&handshake.Flood{Cookie: g.Cookie, Number: n.packets, Sent: time.Now()}).Put(b[:max(handshake.FloodLength, min(len(b), 64))])
+			_, _, _ = d.conn.WriteMsgUDP(b[:max(handshake.FloodLength, min(len(b), 64))], message, nil)
 		}
 	}
 	if f.refused.Load() {
@@ -195,7 +195,7 @@ func (f *flooding) listen(d *datagrams, heard *atomic.Int64) {
 		case err != nil:
 			continue
 		}
-		r, err := meet.ParseReport(b[:n])
+		r, err := handshake.ParseReport(b[:n])
 		if err != nil {
 			continue
 		}
@@ -271,16 +271,16 @@ func greetOver(conn net.Conn, key []byte) error {
 	_ = conn.SetDeadline(time.Now().Add(3 * time.Second))
 	defer conn.SetDeadline(time.Time{})
 	nonce := rand.Uint64()
-	if _, err := conn.Write((&meet.Greeting{Nonce: nonce}).Message(key)); err != nil {
+	if _, err := conn.Write((&handshake.Greeting{Nonce: nonce}).Message(key)); err != nil {
 		return err
 	}
-	b := make([]byte, meet.GreetingLength)
+	b := make([]byte, handshake.GreetingLength)
 	if _, err := io.ReadFull(conn, b); err != nil {
 		return err
 	}
-	g, err := meet.ParseGreeting(b, key)
+	g, err := handshake.ParseGreeting(b, key)
 	if err == nil && (!g.Welcome || g.Nonce != nonce) {
-		err = meet.ErrOther
+		err = handshake.ErrOther
 	}
 	return err
 }

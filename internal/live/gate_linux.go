@@ -17,8 +17,8 @@ import (
 
 	"golang.org/x/sys/unix"
 
-	"imbrel/core/gate"
-	"imbrel/core/policy"
+	"imbrel.example/imbrel/core/gate"
+	"imbrel.example/imbrel/core/policy"
 )
 
 // longestWait is how long the gate waits at most before it looks whether it is to do something

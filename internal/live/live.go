@@ -6,9 +6,9 @@ import (
 	"os"
 	"time"
 
-	"imbrel/core/gate"
-	"imbrel/core/measure"
-	"imbrel/core/policy"
+	"imbrel.example/imbrel/core/gate"
+	"imbrel.example/imbrel/core/measure"
+	"imbrel.example/imbrel/core/policy"
 )
 
 // A Config says what a gate is run with.

@@ -3,8 +3,8 @@ package live
 import (
 	"time"
 
-	"imbrel/core/codepoint"
-	"imbrel/core/measure"
+	"imbrel.example/imbrel/core/codepoint"
+	"imbrel.example/imbrel/core/measure"
 )
 
 // An AnswerConfig says how an answering end listens.

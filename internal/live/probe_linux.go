@@ -12,9 +12,9 @@ import (
 
 	"golang.org/x/sys/unix"
 
-	"imbrel/core/codepoint"
-	"imbrel/core/measure"
-	"imbrel/core/stamp"
+	"imbrel.example/imbrel/core/codepoint"
+	"imbrel.example/imbrel/core/measure"
+	"imbrel.example/imbrel/core/stamp"
 )
 
 // clockError is the estimate of a clock that nothing is known of: not synchronised, within half a

@@ -1,9 +1,9 @@
 package live
 
 import (
-	"imbrel/core/measure"
-	"imbrel/core/policy"
-	"imbrel/core/simulate"
+	"imbrel.example/imbrel/core/measure"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/simulate"
 )
 
 // A StageConfig says what is staged with real packets.

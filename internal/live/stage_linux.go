@@ -14,11 +14,11 @@ import (
 
 	"golang.org/x/sys/unix"
 
-	"imbrel/core/measure"
-	"imbrel/core/packet"
-	"imbrel/core/policy"
-	"imbrel/core/route"
-	"imbrel/core/simulate"
+	"imbrel.example/imbrel/core/measure"
+	"imbrel.example/imbrel/core/packet"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/route"
+	"imbrel.example/imbrel/core/simulate"
 )
 
 // Stage runs a rehearsal with real packets: a namespace for the hosts at each interface with

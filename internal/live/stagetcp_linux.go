@@ -8,10 +8,10 @@ import (
 
 	"golang.org/x/sys/unix"
 
-	"imbrel/core/packet"
-	"imbrel/core/policy"
-	"imbrel/core/simulate"
-	"imbrel/core/tcp"
+	"imbrel.example/imbrel/core/packet"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/simulate"
+	"imbrel.example/imbrel/core/tcp"
 )
 
 // A conn is an end of a connection of the kernel's TCP.

@@ -4,8 +4,8 @@ import (
 	"fmt"
 	"slices"
 
-	"imbrel/core/figure"
-	"imbrel/core/measure"
+	"imbrel.example/imbrel/core/humanize"
+	"imbrel.example/imbrel/core/measure"
 )
 
 // breaks writes, for each ramp, from where on which expectations did not hold: in one run, or
@@ -56,7 +56,7 @@ func (t Text) broke(b *measure.Break) painted {
 // ramped prints what a ramp is at.
 func ramped(v int64, unit string) string {
 	if unit == "calls" {
-		return figure.Plural(int(v), "call")
+		return humanize.Plural(int(v), "call")
 	}
-	return figure.Rate(v)
+	return humanize.Rate(v)
 }

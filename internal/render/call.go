@@ -6,23 +6,23 @@ import (
 
 	"github.com/jedib0t/go-pretty/v6/table"
 
-	"imbrel/core/echo"
-	"imbrel/core/figure"
-	"imbrel/core/measure"
-	"imbrel/internal/live"
+	"imbrel.example/imbrel/core/humanize"
+	"imbrel.example/imbrel/core/measure"
+	"imbrel.example/imbrel/core/roundtrip"
+	"imbrel.example/imbrel/internal/live"
 )
 
 // Call writes what calls met, and which of them are broken: those below a MOS.
 func (t Text) Call(r *live.CallReport, broken float64) {
-	t.Title("%s of %s to %s for %.4g s, marked %s", figure.Plural(len(r.Calls), "call"), r.Codec, r.To, r.DurationS, r.DSCP)
+	t.Title("%s of %s to %s for %.4g s, marked %s", humanize.Plural(len(r.Calls), "call"), r.Codec, r.To, r.DurationS, r.DSCP)
 	t.Line("")
 	w := t.grid([]column{{"call", false}, {"way", true}, {"sent", false}, {"lost", false}, {"late", false}, {"jitter", false}, {"delay p50", false}, {"p99", false}, {"round trip p50", false}, {"p99", false}, {"MOS", false}}, nil)
 	bad := 0
 	for i := range r.Calls {
 		c := &r.Calls[i]
 		below := false
-		for n, k := range []*echo.Way{&c.Ways.There, &c.Ways.Back} {
-			row := table.Row{"", "back", figure.Count(k.Sent), figure.Ratio(k.Loss), figure.Ratio(k.Late), figure.Milliseconds(k.JitterMs), times(k.Delay, p50), times(k.Delay, p99), "", ""}
+		for n, k := range []*roundtrip.Way{&c.Ways.There, &c.Ways.Back} {
+			row := table.Row{"", "back", humanize.Count(k.Sent), humanize.Ratio(k.Loss), humanize.Ratio(k.Late), humanize.Milliseconds(k.JitterMs), times(k.Delay, p50), times(k.Delay, p99), "", ""}
 			if n == 0 {
 				trip := func(of func(*measure.Milliseconds) float64) string { return times(c.Ways.RoundTrip, of) }
 				row[0], row[1], row[8], row[9] = c.Call, "there", trip(p50), trip(p99)
@@ -79,10 +79,10 @@ func (t Text) marked(r *live.CallReport) {
 		}
 	}
 	if r.SentLate > tooLate {
-		t.paragraph("  ", fmt.Sprintf("This machine sent packets up to %s late: it was held up, and what is late or lost may be its doing.", figure.Milliseconds(r.SentLate)))
+		t.paragraph("  ", fmt.Sprintf("This machine sent packets up to %s late: it was held up, and what is late or lost may be its doing.", humanize.Milliseconds(r.SentLate)))
 	}
 	if r.Wrong > 0 {
-		t.Line("  %s came that were no answers.", figure.Plural(int(r.Wrong), "packet"))
+		t.Line("  %s came that were no answers.", humanize.Plural(int(r.Wrong), "packet"))
 	}
 }
 
@@ -94,12 +94,12 @@ const floodRows = 10
 
 // Flood writes what came of a flood, and of the calls beside it.
 func (t Text) Flood(r *live.FloodReport, broken float64) {
-	what := fmt.Sprintf("at %s", figure.Rate(r.ToBps))
+	what := fmt.Sprintf("at %s", humanize.Rate(r.ToBps))
 	switch {
 	case r.Flows > 0:
-		what = fmt.Sprintf("by %s of TCP", figure.Plural(r.Flows, "flow"))
+		what = fmt.Sprintf("by %s of TCP", humanize.Plural(r.Flows, "flow"))
 	case r.FromBps != r.ToBps:
-		what = fmt.Sprintf("from %s to %s", figure.Rate(r.FromBps), figure.Rate(r.ToBps))
+		what = fmt.Sprintf("from %s to %s", humanize.Rate(r.FromBps), humanize.Rate(r.ToBps))
 	}
 	t.Title("a flood to %s %s for %.4g s, marked %s", r.To, what, r.OverS, r.DSCP)
 	t.Line("")
@@ -129,9 +129,9 @@ func (t Text) Flood(r *live.FloodReport, broken float64) {
 			if sent > arrived {
 				loss = float64(sent-arrived) / float64(sent)
 			}
-			row = append(row, figure.Rate(sent/n), figure.Rate(arrived/n), figure.Ratio(loss))
+			row = append(row, humanize.Rate(sent/n), humanize.Rate(arrived/n), humanize.Ratio(loss))
 		} else {
-			row = append(row, figure.Rate(arrived/n))
+			row = append(row, humanize.Rate(arrived/n))
 		}
 		row = append(row, bar(float64(arrived/n), float64(r.MostBps)))
 		if r.Call != nil {
@@ -151,7 +151,7 @@ func (t Text) Flood(r *live.FloodReport, broken float64) {
 	t.marked(r.Call)
 	beside := "beside the flood"
 	if r.Flows > 0 {
-		beside = fmt.Sprintf("beside %s of TCP", figure.Plural(r.Flows, "flow"))
+		beside = fmt.Sprintf("beside %s of TCP", humanize.Plural(r.Flows, "flow"))
 	}
 	calls := "The call"
 	if len(r.Call.Calls) > 1 {
@@ -166,7 +166,7 @@ func (t Text) Flood(r *live.FloodReport, broken float64) {
 	case r.Flows > 0:
 		t.Line("%s", t.bad(fmt.Sprintf("%s breaks %s, %.4g s after they begin.", calls, beside, r.Breaks.AtS)))
 	default:
-		t.Line("%s", t.bad(fmt.Sprintf("%s breaks at %s.", calls, figure.Rate(r.Breaks.RateBps))))
+		t.Line("%s", t.bad(fmt.Sprintf("%s breaks at %s.", calls, humanize.Rate(r.Breaks.RateBps))))
 	}
 }
 
@@ -182,11 +182,11 @@ func (t Text) flooded(r *live.FloodReport) {
 		for _, k := range r.Steps {
 			sum += k.ArrivedBps
 		}
-		t.Line("  TCP gets %s on average, and sends %s again.", figure.Rate(sum/int64(max(1, len(r.Steps)))), figure.Ratio(again))
+		t.Line("  TCP gets %s on average, and sends %s again.", humanize.Rate(sum/int64(max(1, len(r.Steps)))), humanize.Ratio(again))
 	case r.FullUntilBps == nil:
-		t.Line("  Not all arrives at any rate: %s of %s packets do, %s at most.", figure.Count(r.Arrived), figure.Count(r.Sent), figure.Rate(r.MostBps))
+		t.Line("  Not all arrives at any rate: %s of %s packets do, %s at most.", humanize.Count(r.Arrived), humanize.Count(r.Sent), humanize.Rate(r.MostBps))
 	case r.Arrived*100 < r.Sent*98 || *r.FullUntilBps < r.Steps[len(r.Steps)-1].SentBps:
-		t.Line("  All arrives up to %s; after that %s do at most.", figure.Rate(*r.FullUntilBps), figure.Rate(r.MostBps))
+		t.Line("  All arrives up to %s; after that %s do at most.", humanize.Rate(*r.FullUntilBps), humanize.Rate(r.MostBps))
 	default:
 		t.Line("  All arrives.")
 	}

@@ -7,9 +7,9 @@ import (
 
 	"github.com/jedib0t/go-pretty/v6/table"
 
-	"imbrel/core/changes"
-	"imbrel/core/check"
-	"imbrel/core/figure"
+	"imbrel.example/imbrel/core/changes"
+	"imbrel.example/imbrel/core/check"
+	"imbrel.example/imbrel/core/humanize"
 )
 
 // Changes writes what differs in meaning between two policy files.
@@ -28,12 +28,12 @@ func (t Text) Changes(before, after string, r *changes.Result) {
 	if f := r.Flows; f != nil {
 		t.Line("")
 		t.Title("%s", f.Capture)
-		t.Line("%d of %s change class.", f.Changed, figure.Plural(f.Flows, "flow"))
+		t.Line("%d of %s change class.", f.Changed, humanize.Plural(f.Flows, "flow"))
 		if len(f.Moves) > 0 {
 			w := t.grid([]column{{"at", true}, {"from", true}, {"to", true}, {"flows", false}, {"bytes", false}, {"largest", true}}, nil)
 			for i := range f.Moves {
 				m := &f.Moves[i]
-				w.add(table.Row{m.Interface + " " + m.Direction, orDash(m.From), orDash(m.To), m.Flows, figure.Bytes(m.Bytes), flowName(&m.Largest)})
+				w.add(table.Row{m.Interface + " " + m.Direction, orDash(m.From), orDash(m.To), m.Flows, humanize.Bytes(m.Bytes), flowName(&m.Largest)})
 			}
 			t.put(w)
 		}
@@ -52,7 +52,7 @@ func (t Text) changed(i *changes.Interface) {
 	if n := len(i.Also); n > mostAlso {
 		where += fmt.Sprintf(", %s and %d more", strings.Join(i.Also[:mostAlso], ", "), n-mostAlso)
 	} else if n > 0 {
-		where = figure.List(append([]string{where}, i.Also...))
+		where = humanize.List(append([]string{where}, i.Also...))
 	}
 	switch {
 	case i.OldPolicy == "":
@@ -103,7 +103,7 @@ func (t Text) changed(i *changes.Interface) {
 		t.paragraph("    ", "for example "+m.Example+": was "+m.Old+"; is "+m.New)
 	}
 	if i.GaveUp > 0 {
-		t.paragraph("  ", fmt.Sprintf("Of %s of classes it was not found out whether packets go from one to the other: their conditions fall into too many pieces.", figure.Plural(i.GaveUp, "pair")))
+		t.paragraph("  ", fmt.Sprintf("Of %s of classes it was not found out whether packets go from one to the other: their conditions fall into too many pieces.", humanize.Plural(i.GaveUp, "pair")))
 	}
 }
 

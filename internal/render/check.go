@@ -4,8 +4,8 @@ import (
 	"fmt"
 	"strings"
 
-	"imbrel/core/check"
-	"imbrel/core/figure"
+	"imbrel.example/imbrel/core/check"
+	"imbrel.example/imbrel/core/humanize"
 )
 
 // Findings writes what a check found.
@@ -35,7 +35,7 @@ func (t Text) Findings(all []check.Finding) {
 	case len(all) == 0:
 		t.Line("Nothing found.")
 	default:
-		t.Line("%s, %s, %s. `imbrel check --about NAME` explains one at length.", figure.Plural(errors, "error"), figure.Plural(warnings, "warning"), figure.Plural(notes, "note"))
+		t.Line("%s, %s, %s. `imbrel check --about NAME` explains one at length.", humanize.Plural(errors, "error"), humanize.Plural(warnings, "warning"), humanize.Plural(notes, "note"))
 	}
 }
 

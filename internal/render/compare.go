@@ -5,9 +5,9 @@ import (
 
 	"github.com/jedib0t/go-pretty/v6/table"
 
-	"imbrel/core/compare"
-	"imbrel/core/figure"
-	"imbrel/core/measure"
+	"imbrel.example/imbrel/core/compare"
+	"imbrel.example/imbrel/core/humanize"
+	"imbrel.example/imbrel/core/measure"
 )
 
 // mostMoved is how many figures that moved are shown.
@@ -56,12 +56,12 @@ func (t Text) Compared(r *compare.Result, all bool) {
 		}
 		t.put(w)
 		if left > 0 {
-			t.Line("  and %s that moved: --all shows them", figure.Plural(left, "more figure"))
+			t.Line("  and %s that moved: --all shows them", humanize.Plural(left, "more figure"))
 		}
 		t.Line("")
 	}
 	if len(r.Expectations)+len(r.Moved) == 0 {
-		t.Line("Nothing moved: %s alike.", figure.Plural(r.Same, "figure"))
+		t.Line("Nothing moved: %s alike.", humanize.Plural(r.Same, "figure"))
 		return
 	}
 	worse, better := 0, 0
@@ -73,7 +73,7 @@ func (t Text) Compared(r *compare.Result, all bool) {
 			better++
 		}
 	}
-	t.Line("%s worse, %d better, %d as before.", figure.Plural(worse, "figure"), better, r.Same)
+	t.Line("%s worse, %d better, %d as before.", humanize.Plural(worse, "figure"), better, r.Same)
 }
 
 func ran(r *compare.Run) string {
@@ -104,13 +104,13 @@ func moved(v *float64, unit string) string {
 	}
 	switch unit {
 	case "%":
-		return figure.Ratio(*v / 100)
+		return humanize.Ratio(*v / 100)
 	case "ms":
-		return figure.Milliseconds(*v)
+		return humanize.Milliseconds(*v)
 	case "bit/s":
-		return figure.Rate(int64(*v))
+		return humanize.Rate(int64(*v))
 	case "packets":
-		return figure.Count(int64(*v))
+		return humanize.Count(int64(*v))
 	}
 	return fmt.Sprintf("%.2f", *v)
 }

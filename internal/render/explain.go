@@ -7,10 +7,10 @@ import (
 
 	"github.com/jedib0t/go-pretty/v6/table"
 
-	"imbrel/core/codepoint"
-	"imbrel/core/explain"
-	"imbrel/core/figure"
-	"imbrel/core/policy"
+	"imbrel.example/imbrel/core/codepoint"
+	"imbrel.example/imbrel/core/explain"
+	"imbrel.example/imbrel/core/humanize"
+	"imbrel.example/imbrel/core/policy"
 )
 
 // Answer writes a packet's route, hop by hop.
@@ -149,7 +149,7 @@ func changed(s *explain.Step) string {
 
 // Capture writes a capture explained.
 func (t Text) Capture(name string, r *explain.CaptureResult, top int) {
-	t.Title("%s: %s packets, %s of IP, %s", name, figure.Count(r.Packets), figure.Bytes(r.Bytes), figure.Plural(len(r.Flows), "flow"))
+	t.Title("%s: %s packets, %s of IP, %s", name, humanize.Count(r.Packets), humanize.Bytes(r.Bytes), humanize.Plural(len(r.Flows), "flow"))
 	for i, a := range r.Attachments {
 		if i == 0 {
 			t.Line("")
@@ -168,7 +168,7 @@ func (t Text) Capture(name string, r *explain.CaptureResult, top int) {
 		t.flows(r, shown)
 	}
 	if rest := len(r.Flows) - len(shown); rest > 0 {
-		t.Line("  … and %s; --top 0 shows all", figure.Plural(rest, "more flow"))
+		t.Line("  … and %s; --top 0 shows all", humanize.Plural(rest, "more flow"))
 	}
 	t.Line("")
 	t.totals(r)
@@ -185,7 +185,7 @@ func (t Text) flows(r *explain.CaptureResult, shown []explain.FlowResult) {
 	w := t.grid([]column{{"bytes", false}, {"packets", false}, {"application", true}, {bare, true}}, nil)
 	for i := range shown {
 		f := &shown[i]
-		w.add(table.Row{figure.Bytes(f.Bytes), figure.Count(f.Packets), appName(f), flowName(f)})
+		w.add(table.Row{humanize.Bytes(f.Bytes), humanize.Count(f.Packets), appName(f), flowName(f)})
 		var made []string
 		for j := range f.At {
 			at := &f.At[j]
@@ -219,14 +219,14 @@ func dropped(d *explain.Dropped, all bool) string {
 		case all && n == d.Blocked+d.TooLarge:
 			return ", " + what
 		}
-		return fmt.Sprintf(", %s %s", figure.Count(n), what)
+		return fmt.Sprintf(", %s %s", humanize.Count(n), what)
 	}
 	return say(d.Blocked, "blocked") + say(d.TooLarge, "too large for a policer's burst")
 }
 
 // appName prints a flow's application, and how it was recognised.
 func appName(f *explain.FlowResult) string {
-	name := orDash(figure.Short(f.App, 20))
+	name := orDash(humanize.Short(f.App, 20))
 	if f.AppBy != "" && f.AppBy != "port" {
 		name += " (" + f.AppBy + ")"
 	}
@@ -275,7 +275,7 @@ func (t Text) totals(r *explain.CaptureResult) {
 	w := t.grid(columns, nil)
 	for _, c := range r.Classes {
 		at := c.Interface + " " + c.Direction
-		row := table.Row{at, c.Class, figure.Count(c.Packets), figure.Bytes(c.Bytes), figure.Ratio(float64(c.Bytes) / float64(max(sum[at], 1)))}
+		row := table.Row{at, c.Class, humanize.Count(c.Packets), humanize.Bytes(c.Bytes), humanize.Ratio(float64(c.Bytes) / float64(max(sum[at], 1)))}
 		if lost {
 			row = append(row, orDash(strings.TrimPrefix(dropped(&c.Dropped, c.Packets == c.Blocked+c.TooLarge), ", ")))
 		}
@@ -320,7 +320,7 @@ func (t Text) fellToTheRest(r *explain.CaptureResult) {
 		if a == "-" {
 			name = "not recognised"
 		}
-		words = append(words, name+" "+figure.Bytes(sums[a]))
+		words = append(words, name+" "+humanize.Bytes(sums[a]))
 	}
 	t.Line("What fell to the rest somewhere, by application: %s.", strings.Join(words, ", "))
 }

@@ -6,20 +6,20 @@ import (
 
 	"github.com/jedib0t/go-pretty/v6/table"
 
-	"imbrel/core/find"
+	"imbrel.example/imbrel/core/threshold"
 )
 
 // Found is where an expectation just holds.
 type Found struct {
-	Rehearsal string         `json:"rehearsal"`
-	Path      string         `json:"path"` // of the number that was changed
-	File      string         `json:"file"`
-	Line      int            `json:"line"`
-	Written   string         `json:"written"` // what the file says
-	Until     string         `json:"until"`
-	From      string         `json:"from"`
-	To        string         `json:"to"`
-	Runs      []*find.Result `json:"runs"`
+	Rehearsal string              `json:"rehearsal"`
+	Path      string              `json:"path"` // of the number that was changed
+	File      string              `json:"file"`
+	Line      int                 `json:"line"`
+	Written   string              `json:"written"` // what the file says
+	Until     string              `json:"until"`
+	From      string              `json:"from"`
+	To        string              `json:"to"`
+	Runs      []*threshold.Result `json:"runs"`
 
 	Incomplete bool `json:"incomplete,omitempty"` // interrupted
 }
@@ -66,7 +66,7 @@ func (t Text) Found(f *Found) {
 	t.paragraph("", fmt.Sprintf("%s:%d says %s now.", f.File, f.Line, f.Written))
 }
 
-func with(r *find.Result) string {
+func with(r *threshold.Result) string {
 	if r.Policy {
 		return "with the policies"
 	}
@@ -74,7 +74,7 @@ func with(r *find.Result) string {
 }
 
 // curve draws what was measured with each value.
-func (t Text) curve(r *find.Result) {
+func (t Text) curve(r *threshold.Result) {
 	most := 0.0
 	for _, p := range r.Points {
 		if p.Measured != nil {

@@ -7,10 +7,10 @@ import (
 
 	"github.com/jedib0t/go-pretty/v6/table"
 
-	"imbrel/core/figure"
-	"imbrel/core/measure"
-	"imbrel/core/words"
-	"imbrel/internal/live"
+	"imbrel.example/imbrel/core/humanize"
+	"imbrel.example/imbrel/core/measure"
+	"imbrel.example/imbrel/core/words"
+	"imbrel.example/imbrel/internal/live"
 )
 
 // Gate writes what a gate has done.
@@ -20,31 +20,31 @@ func (t Text) Gate(r *live.Report, v *View) {
 	t.interfaces(r.Result, v)
 	w := t.grid([]column{{"port", true}, {"device", true}, {"received", false}, {"sent", false}, {"refused", false}, {"lost", false}, {"missed", false}}, nil)
 	for _, p := range r.Ports {
-		w.add(table.Row{p.Port, p.Device, figure.Count(p.Received), figure.Count(p.Sent), figure.Count(p.Refused), figure.Count(p.Lost), figure.Count(p.Missed)})
+		w.add(table.Row{p.Port, p.Device, humanize.Count(p.Received), humanize.Count(p.Sent), humanize.Count(p.Refused), humanize.Count(p.Lost), humanize.Count(p.Missed)})
 	}
 	t.Title("The machine's interfaces, in frames")
 	t.put(w)
 	g := &r.Gate
-	t.Line("  %s passed by every class: ARP, neighbour discovery and what is not IP", figure.Plural(int(g.PassedBy), "frame"))
+	t.Line("  %s passed by every class: ARP, neighbour discovery and what is not IP", humanize.Plural(int(g.PassedBy), "frame"))
 	for _, n := range []struct {
 		count uint64
 		why   string
 	}{{g.SamePort, "went to a station at the port that they came by"}, {g.Malformed, "had headers that contradict themselves, and passed as they came"}, {g.NoRoom, "found no room: too many waited at all ports together"}, {g.TooLong, "were too long"}} {
 		if n.count > 0 {
-			t.Line("  %s %s", figure.Plural(int(n.count), "frame"), n.why)
+			t.Line("  %s %s", humanize.Plural(int(n.count), "frame"), n.why)
 		}
 	}
 	for _, p := range r.Ports {
 		if p.Missed > 0 {
-			t.Line("  %s came to %s faster than the gate read, and are lost", figure.Plural(int(p.Missed), "frame"), p.Device)
+			t.Line("  %s came to %s faster than the gate read, and are lost", humanize.Plural(int(p.Missed), "frame"), p.Device)
 		}
 		if p.Giants > 0 {
-			t.Line("  %s of several segments could not be sent by %s: turn segmentation offload off at their sender", figure.Plural(int(p.Giants), "frame"), p.Device)
+			t.Line("  %s of several segments could not be sent by %s: turn segmentation offload off at their sender", humanize.Plural(int(p.Giants), "frame"), p.Device)
 		}
 	}
-	t.Line("  the latest frame left %s after it was due", figure.Milliseconds(float64(g.LateMost)/1000))
+	t.Line("  the latest frame left %s after it was due", humanize.Milliseconds(float64(g.LateMost)/1000))
 	if g.LateLost > 0 {
-		t.Line("  %s were lost to the shapers, because the machine was busy for longer than can be made up for", figure.Milliseconds(float64(g.LateLost)/1000))
+		t.Line("  %s were lost to the shapers, because the machine was busy for longer than can be made up for", humanize.Milliseconds(float64(g.LateLost)/1000))
 	}
 	t.Line("")
 	t.expectations(r.Result)

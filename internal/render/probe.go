@@ -8,9 +8,9 @@ import (
 
 	"github.com/jedib0t/go-pretty/v6/table"
 
-	"imbrel/core/figure"
-	"imbrel/core/measure"
-	"imbrel/internal/live"
+	"imbrel.example/imbrel/core/humanize"
+	"imbrel.example/imbrel/core/measure"
+	"imbrel.example/imbrel/internal/live"
 )
 
 // Probe writes what came of probing.
@@ -21,12 +21,12 @@ func (t Text) Probe(r *live.ProbeReport) {
 	for i := range r.Probes {
 		p := &r.Probes[i]
 		trip := func(of func(*measure.Milliseconds) float64) string { return times(p.RoundTrip, of) }
-		w.add(table.Row{p.DSCP, asMarked(p.ArrivesAs), asMarked(p.ReturnsAs), figure.Count(p.Sent), lostOf(p.Sent-p.Arrived, p.Sent), lostOf(p.Arrived-p.Returned, p.Arrived), trip(p50), trip(p99)})
+		w.add(table.Row{p.DSCP, asMarked(p.ArrivesAs), asMarked(p.ReturnsAs), humanize.Count(p.Sent), lostOf(p.Sent-p.Arrived, p.Sent), lostOf(p.Arrived-p.Returned, p.Arrived), trip(p50), trip(p99)})
 	}
 	t.put(w)
 	t.Line("")
 	if r.Wrong > 0 {
-		t.Line("  %s came that were no answers, or not with the key.", figure.Plural(r.Wrong, "packet"))
+		t.Line("  %s came that were no answers, or not with the key.", humanize.Plural(r.Wrong, "packet"))
 	}
 	for i := range r.Probes {
 		p := &r.Probes[i]
@@ -46,9 +46,9 @@ func (t Text) Probe(r *live.ProbeReport) {
 	if n := Rewritten(r); n == 0 && len(r.Probes) == 1 {
 		t.Line("The marking arrives and comes back as it was sent.")
 	} else if n == 0 {
-		t.Line("All %s arrive and come back as they were sent.", figure.Plural(len(r.Probes), "marking"))
+		t.Line("All %s arrive and come back as they were sent.", humanize.Plural(len(r.Probes), "marking"))
 	} else {
-		t.Line("%d of %s do not arrive and come back as they were sent.", n, figure.Plural(len(r.Probes), "marking"))
+		t.Line("%d of %s do not arrive and come back as they were sent.", n, humanize.Plural(len(r.Probes), "marking"))
 	}
 }
 
@@ -89,5 +89,5 @@ func lostOf(n, of int) string {
 	if of == 0 {
 		return "-"
 	}
-	return figure.Ratio(float64(n) / float64(of))
+	return humanize.Ratio(float64(n) / float64(of))
 }

@@ -9,7 +9,7 @@ import (
 
 	"github.com/mattn/go-runewidth"
 
-	"imbrel/core/policy"
+	"imbrel.example/imbrel/core/policy"
 )
 
 // Error returns an error in lines, each of them visible and at most width columns wide; 0:

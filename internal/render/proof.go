@@ -7,12 +7,12 @@ import (
 
 	"github.com/jedib0t/go-pretty/v6/table"
 
-	"imbrel/core/figure"
-	"imbrel/core/measure"
-	"imbrel/core/policy"
-	"imbrel/core/proof"
-	"imbrel/core/words"
-	"imbrel/internal/live"
+	"imbrel.example/imbrel/core/humanize"
+	"imbrel.example/imbrel/core/measure"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/proof"
+	"imbrel.example/imbrel/core/words"
+	"imbrel.example/imbrel/internal/live"
 )
 
 // A Proof is a rehearsal held against the same with real packets.
@@ -35,7 +35,7 @@ func (t Text) Proof(r *Proof, all bool) {
 		with = "without policies"
 	}
 	t.Title("rehearsal `%s`, %s: %.4g s of simulated time beside %.4g s of real packets", r.Rehearsal, with, r.Rehearsed.DurationS, m.DurationS)
-	t.Line("  %s through %s of hosts, joined by the network of the file under the real clock", figure.Plural(int(r.Staged.Frames), "frame"), figure.Plural(r.Staged.Homes, "namespace"))
+	t.Line("  %s through %s of hosts, joined by the network of the file under the real clock", humanize.Plural(int(r.Staged.Frames), "frame"), humanize.Plural(r.Staged.Homes, "namespace"))
 	t.Line("")
 	if len(r.Expectations) > 0 {
 		t.Title("What was expected")
@@ -53,7 +53,7 @@ func (t Text) Proof(r *Proof, all bool) {
 	t.Title("What these figures are worth")
 	k := &r.Tolerances
 	t.paragraph("  ", fmt.Sprintf("Figures agree within %s of a rate, %.4g %% of the packets of a loss, %.4g ms or %s of a delay, and %.4g of a MOS; with TCP in the class within %s, %.4g %%, and %.4g ms or %s. What fewer than %d packets or transfers met may differ by %s: that is one packet's luck.",
-		figure.Ratio(k.Rate), k.Loss, k.DelayMs, figure.Ratio(k.Delay), k.MOS, figure.Ratio(k.Goodput), k.BesideLoss, k.BesideMs, figure.Ratio(k.Beside), k.Few, figure.Ratio(k.FewDelay)))
+		humanize.Ratio(k.Rate), k.Loss, k.DelayMs, humanize.Ratio(k.Delay), k.MOS, humanize.Ratio(k.Goodput), k.BesideLoss, k.BesideMs, humanize.Ratio(k.Beside), k.Few, humanize.Ratio(k.FewDelay)))
 	t.staging(r.Staged)
 	t.Line("")
 	t.proofVerdict(r)
@@ -211,7 +211,7 @@ func (t Text) proofTable(r *Proof, of, title, delay string, all bool) {
 	t.Title("%s", title)
 	t.put(w)
 	if left > 0 {
-		t.Line("  and %s that agree: --all shows them", figure.Plural(left, "more row"))
+		t.Line("  and %s that agree: --all shows them", humanize.Plural(left, "more row"))
 	}
 	t.Line("")
 }
@@ -256,9 +256,9 @@ func (t Text) proofTCP(r *Proof) {
 // staging writes how well the machine did its part.
 func (t Text) staging(s *live.Staged) {
 	if l := s.Late; l != nil {
-		t.paragraph("  ", fmt.Sprintf("This machine did what was due %s late at p99 and %s at most: a figure is no better than that.", figure.Milliseconds(l.P99), figure.Milliseconds(l.Max)))
+		t.paragraph("  ", fmt.Sprintf("This machine did what was due %s late at p99 and %s at most: a figure is no better than that.", humanize.Milliseconds(l.P99), humanize.Milliseconds(l.Max)))
 		if s.TooLate > 0.01 {
-			t.paragraph("  ", string(t.bad(fmt.Sprintf("%s of it was more than a millisecond late: the machine is too slow for this rehearsal, and what differs may be its doing.", figure.Ratio(s.TooLate)))))
+			t.paragraph("  ", string(t.bad(fmt.Sprintf("%s of it was more than a millisecond late: the machine is too slow for this rehearsal, and what differs may be its doing.", humanize.Ratio(s.TooLate)))))
 		}
 	}
 	if s.HeldUpMs > 0 {
@@ -270,7 +270,7 @@ func (t Text) staging(s *live.Staged) {
 	}{{s.Outside.NotSent, "could not be sent by its host"}, {s.Outside.NotTaken, "was sent and did not come to the network"},
 		{s.Outside.NotHad, "left the network and did not come to its host"}, {s.Outside.Waiting, "still waited in the network ten seconds after the end"}, {s.Overrun, "came faster than the network read"}} {
 		if n.count > 0 {
-			t.Line("  %s: each %s, and counts as lost.", figure.Plural(int(n.count), "packet"), n.why)
+			t.Line("  %s: each %s, and counts as lost.", humanize.Plural(int(n.count), "packet"), n.why)
 		}
 	}
 	for _, n := range s.NotReal {

@@ -9,9 +9,9 @@ import (
 
 	"github.com/jedib0t/go-pretty/v6/table"
 
-	"imbrel/core/figure"
-	"imbrel/core/measure"
-	"imbrel/core/policy"
+	"imbrel.example/imbrel/core/humanize"
+	"imbrel.example/imbrel/core/measure"
+	"imbrel.example/imbrel/core/policy"
 )
 
 // A View says which part of a result the text shows.
@@ -126,9 +126,9 @@ func (v *View) worstFirst(r *measure.Result) (shown []*measure.Row, left int) {
 // rate prints a rate, with packets a second where they were asked for.
 func (v *View) rate(bps int64, pps float64) string {
 	if !v.Packets {
-		return figure.Rate(bps)
+		return humanize.Rate(bps)
 	}
-	return figure.Rate(bps) + ", " + figure.Digits(pps) + "/s"
+	return humanize.Rate(bps) + ", " + humanize.Digits(pps) + "/s"
 }
 
 func (t Text) traffic(r *measure.Result, v *View) {
@@ -147,13 +147,13 @@ func (t Text) traffic(r *measure.Result, v *View) {
 	for _, row := range rows {
 		jitter := "-"
 		if row.Delay != nil {
-			jitter = figure.Milliseconds(row.JitterMs)
+			jitter = humanize.Milliseconds(row.JitterMs)
 		}
 		class := row.Class
 		if class == "" {
 			class = "-"
 		}
-		cells := table.Row{rowName(row), class, figure.Count(row.SentPackets), lost(row)}
+		cells := table.Row{rowName(row), class, humanize.Count(row.SentPackets), lost(row)}
 		if calls {
 			cells = append(cells, late(&row.Met))
 		}
@@ -165,7 +165,7 @@ func (t Text) traffic(r *measure.Result, v *View) {
 	}
 	t.put(w)
 	if left > 0 {
-		t.Line("  the worst %d; %s less harmed: --all shows them", len(rows), figure.Plural(left, "more row"))
+		t.Line("  the worst %d; %s less harmed: --all shows them", len(rows), humanize.Plural(left, "more row"))
 	}
 	t.Line("")
 }
@@ -174,7 +174,7 @@ func late(m *measure.Met) string {
 	if m.Late == nil {
 		return "-"
 	}
-	return figure.Ratio(*m.Late)
+	return humanize.Ratio(*m.Late)
 }
 
 func mos(m *float64) string {
@@ -213,7 +213,7 @@ func (t Text) hops(r *measure.Result, v *View) {
 		if h.At == "link" {
 			place = h.Node + "/" + h.Interface + ", its link"
 		}
-		w.add(table.Row{shown, place, h.Class, figure.Count(h.Packets), figure.Count(h.Drops.Total()), reasons(&h.Drops), figure.Milliseconds(h.MeanMs), figure.Milliseconds(h.MaxMs)})
+		w.add(table.Row{shown, place, h.Class, humanize.Count(h.Packets), humanize.Count(h.Drops.Total()), reasons(&h.Drops), humanize.Milliseconds(h.MeanMs), humanize.Milliseconds(h.MaxMs)})
 	}
 	t.put(w)
 	t.Line("")
@@ -292,7 +292,7 @@ func (t Text) interfaces(r *measure.Result, v *View) {
 		t.oneInterface(r, f, v)
 	}
 	if len(left) > 0 {
-		t.Line("  the worst %d; %s with fewer drops and shorter waits: %s", len(shown), figure.Plural(len(left), "more interface"), places(left))
+		t.Line("  the worst %d; %s with fewer drops and shorter waits: %s", len(shown), humanize.Plural(len(left), "more interface"), places(left))
 	}
 	if len(idle) > 0 {
 		t.Line("  no policy and no drops at %s", places(idle))
@@ -316,7 +316,7 @@ func places(list []*measure.Interface) string {
 	if more := len(list) - len(names); more > 0 {
 		return strings.Join(names, ", ") + fmt.Sprintf(" and %d more", more)
 	}
-	return figure.List(names)
+	return humanize.List(names)
 }
 
 func (t Text) oneInterface(r *measure.Result, f *measure.Interface, v *View) {
@@ -324,7 +324,7 @@ func (t Text) oneInterface(r *measure.Result, f *measure.Interface, v *View) {
 	if f.PolicyAt != "" {
 		what = "policy " + f.PolicyAt
 	}
-	t.Line("  %s/%s %s: %s, rate %s, sent %s", f.Node, f.Interface, f.Direction, what, figure.Rate(f.RateBps), figure.Rate(f.SentBps))
+	t.Line("  %s/%s %s: %s, rate %s, sent %s", f.Node, f.Interface, f.Direction, what, humanize.Rate(f.RateBps), humanize.Rate(f.SentBps))
 	// A column of drops is there when something was dropped for its reason.
 	type dropColumn struct {
 		head string
@@ -356,23 +356,23 @@ func (t Text) oneInterface(r *measure.Result, f *measure.Interface, v *View) {
 		}
 		promised, wait := "-", "-"
 		if c.PromisedBps != nil {
-			promised = figure.Rate(*c.PromisedBps)
+			promised = humanize.Rate(*c.PromisedBps)
 		}
 		if c.PerInstance {
 			promised += " each"
 		}
 		if c.QueueDelay != nil {
-			wait = figure.Milliseconds(c.QueueDelay.P99)
+			wait = humanize.Milliseconds(c.QueueDelay.P99)
 		}
-		row := table.Row{c.Class, promised, figure.Count(c.OfferedPackets), figure.Bytes(int64(c.OfferedBytes)),
+		row := table.Row{c.Class, promised, humanize.Count(c.OfferedPackets), humanize.Bytes(int64(c.OfferedBytes)),
 			v.rate(c.OfferedBps, float64(c.OfferedPackets)/r.DurationS), v.rate(c.SentBps, float64(c.SentPackets)/r.DurationS)}
 		if len(dropColumns) == 0 {
 			row = append(row, "0")
 		}
 		for _, d := range dropColumns {
-			row = append(row, figure.Count(d.of(&c.Drops)))
+			row = append(row, humanize.Count(d.of(&c.Drops)))
 		}
-		w.add(append(row, leavesAs(c), figure.Bytes(c.MaxQueueBytes), wait))
+		w.add(append(row, leavesAs(c), humanize.Bytes(c.MaxQueueBytes), wait))
 	}
 	t.put(w)
 	for j := range f.Classes {
@@ -397,17 +397,17 @@ func (t Text) counters(c *measure.Class, lasts float64) {
 			if f.Of != "" {
 				of = ", of " + f.Of
 			}
-			t.Line("    %s: its `%s` was %s full at its fullest second, %s of %s%s", c.Class, f.Limit, figure.Ratio(f.Ratio), figure.Rate(f.BusiestBps), figure.Rate(f.RateBps), of)
+			t.Line("    %s: its `%s` was %s full at its fullest second, %s of %s%s", c.Class, f.Limit, humanize.Ratio(f.Ratio), humanize.Rate(f.BusiestBps), humanize.Rate(f.RateBps), of)
 		}
 	}
 	if m := c.Colors; m != nil && m.Yellow+m.Red > 0 {
-		t.Line("    %s: metered %s green, %s yellow, %s red", c.Class, figure.Count(m.Green), figure.Count(m.Yellow), figure.Count(m.Red))
+		t.Line("    %s: metered %s green, %s yellow, %s red", c.Class, humanize.Count(m.Green), humanize.Count(m.Yellow), humanize.Count(m.Red))
 	}
 	if c.TooLarge > 0 {
-		t.Line("    %s: %s larger than the burst of its policer, and always red: raise the burst", c.Class, figure.Plural(int(c.TooLarge), "packet"))
+		t.Line("    %s: %s larger than the burst of its policer, and always red: raise the burst", c.Class, humanize.Plural(int(c.TooLarge), "packet"))
 	}
 	if c.Congested > 0 {
-		t.Line("    %s: %s left with a congestion mark (ECN)", c.Class, figure.Plural(int(c.Congested), "packet"))
+		t.Line("    %s: %s left with a congestion mark (ECN)", c.Class, humanize.Plural(int(c.Congested), "packet"))
 	}
 	t.instances(c)
 }
@@ -429,13 +429,13 @@ func (t Text) instances(c *measure.Class) {
 	if c.Instances == nil {
 		return
 	}
-	t.Line("    %s: %s at most at a time; those that were offered most:", c.Class, figure.Plural(c.Instances.Most, "instance"))
+	t.Line("    %s: %s at most at a time; those that were offered most:", c.Class, humanize.Plural(c.Instances.Most, "instance"))
 	for _, i := range c.Instances.Top {
-		t.Line("      %s: offered %s, sent %s, %s of %s dropped, waited %s on average and %s at most", i.Value, figure.Rate(i.OfferedBps), figure.Rate(i.SentBps),
-			figure.Count(i.Dropped), figure.Plural(int(i.Offered), "packet"), figure.Milliseconds(i.MeanMs), figure.Milliseconds(i.MaxMs))
+		t.Line("      %s: offered %s, sent %s, %s of %s dropped, waited %s on average and %s at most", i.Value, humanize.Rate(i.OfferedBps), humanize.Rate(i.SentBps),
+			humanize.Count(i.Dropped), humanize.Plural(int(i.Offered), "packet"), humanize.Milliseconds(i.MeanMs), humanize.Milliseconds(i.MaxMs))
 	}
 	if c.Instances.Shared > 0 {
-		t.Line("      %s shared one, because there were too many", figure.Plural(int(c.Instances.Shared), "packet"))
+		t.Line("      %s shared one, because there were too many", humanize.Plural(int(c.Instances.Shared), "packet"))
 	}
 }
 
@@ -507,21 +507,21 @@ func (t Text) links(r *measure.Result, v *View) {
 		for _, l := range shown {
 			wait := "-"
 			if l.QueueDelay != nil {
-				wait = figure.Milliseconds(l.QueueDelay.P99)
+				wait = humanize.Milliseconds(l.QueueDelay.P99)
 			}
-			row := table.Row{l.From, l.To, figure.Rate(l.SendsBps), figure.Rate(l.CarriedBps), figure.Count(l.Drops), wait}
+			row := table.Row{l.From, l.To, humanize.Rate(l.SendsBps), humanize.Rate(l.CarriedBps), humanize.Count(l.Drops), wait}
 			if lossy {
-				row = append(row, figure.Count(l.Lost))
+				row = append(row, humanize.Count(l.Lost))
 			}
 			w.add(row)
 		}
 		t.put(w)
 	}
 	if left > 0 {
-		t.Line("  %s with fewer drops: --all shows them", figure.Plural(left, "more carrier"))
+		t.Line("  %s with fewer drops: --all shows them", humanize.Plural(left, "more carrier"))
 	}
 	if quiet > 0 {
-		t.Line("  nothing was dropped at %s", figure.Plural(quiet, "other carrier"))
+		t.Line("  nothing was dropped at %s", humanize.Plural(quiet, "other carrier"))
 	}
 	t.Line("")
 }
@@ -534,24 +534,24 @@ func (t Text) captures(r *measure.Result) {
 			why   string
 		}{{c.NotIP, "not IP"}, {c.Malformed, "with headers cut or contradicting each other"}, {c.NoRoute, "to addresses in no subnet of the network"}, {c.OtherWay, "travelling the other way"}} {
 			if n.count > 0 {
-				not = append(not, figure.Count(n.count)+" "+n.why)
+				not = append(not, humanize.Count(n.count)+" "+n.why)
 			}
 		}
-		t.Line("The capture of `%s`: %s of %s packets were sent.", c.Name, figure.Count(c.Replayed), figure.Count(c.Packets))
+		t.Line("The capture of `%s`: %s of %s packets were sent.", c.Name, humanize.Count(c.Replayed), humanize.Count(c.Packets))
 		if c.ClosedLoop > 0 {
-			t.Line("  In place of %s of TCP its conversations were at work, each with as many bytes: `%s-tcp`.", figure.Count(c.ClosedLoop), c.Name)
+			t.Line("  In place of %s of TCP its conversations were at work, each with as many bytes: `%s-tcp`.", humanize.Count(c.ClosedLoop), c.Name)
 		}
 		for _, s := range c.Skipped {
-			not = append(not, fmt.Sprintf("%s, which cannot be used (%s)", s.Why, figure.Count(s.Count)))
+			not = append(not, fmt.Sprintf("%s, which cannot be used (%s)", s.Why, humanize.Count(s.Count)))
 		}
 		if len(not) > 0 {
-			t.Line("  Not sent: %s.", figure.List(not))
+			t.Line("  Not sent: %s.", humanize.List(not))
 		}
 		if c.Wild > 0 {
-			t.Line("  Sent with the packet before, because their times are more than a day from it: %s.", figure.Count(c.Wild))
+			t.Line("  Sent with the packet before, because their times are more than a day from it: %s.", humanize.Count(c.Wild))
 		}
 		if c.NotRead > 0 {
-			t.Line("  The rehearsal is over before the capture: %s of the file was not read.", figure.Ratio(c.NotRead))
+			t.Line("  The rehearsal is over before the capture: %s of the file was not read.", humanize.Ratio(c.NotRead))
 		}
 		t.Line("")
 	}

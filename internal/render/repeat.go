@@ -7,8 +7,8 @@ import (
 
 	"github.com/jedib0t/go-pretty/v6/table"
 
-	"imbrel/core/figure"
-	"imbrel/core/repeat"
+	"imbrel.example/imbrel/core/humanize"
+	"imbrel.example/imbrel/core/repeat"
 )
 
 // Repeats writes what several runs of a rehearsal come to.
@@ -17,7 +17,7 @@ func (t Text) Repeats(s *repeat.Summary) {
 	if !s.Policy {
 		with = "without policies"
 	}
-	t.Title("rehearsal `%s` %s: %s, seeds %s", s.Rehearsal, with, figure.Plural(s.Repeats, "run"), seeds(s.Seeds))
+	t.Title("rehearsal `%s` %s: %s, seeds %s", s.Rehearsal, with, humanize.Plural(s.Repeats, "run"), seeds(s.Seeds))
 	t.Line("")
 	if len(s.Expectations) > 0 {
 		w := t.grid([]column{{"expectation", true}, {"holds in", false}, {"mean ± 95 %", false}, {"of all runs", false}}, nil)
@@ -110,7 +110,7 @@ func (t Text) repeatVerdict(s *repeat.Summary) {
 	case fails == 0:
 		t.Line("Verdict: %s. %s in %d of %d runs.", t.good("PASS"), allHold(n), s.Repeats, s.Repeats)
 	default:
-		t.Line("Verdict: %s. %d of %s do not hold in every run; the worst, %q, in %d of %d: see one run with --seed %d.", t.bad("FAIL"), fails, figure.Plural(n, "expectation"), worst.Text, worst.Holds, worst.Runs, *worst.Fails)
+		t.Line("Verdict: %s. %d of %s do not hold in every run; the worst, %q, in %d of %d: see one run with --seed %d.", t.bad("FAIL"), fails, humanize.Plural(n, "expectation"), worst.Text, worst.Holds, worst.Runs, *worst.Fails)
 	}
 }
 

@@ -7,7 +7,7 @@ import (
 	"path/filepath"
 	"strings"
 
-	"imbrel/core/check"
+	"imbrel.example/imbrel/core/check"
 )
 
 // The parts of SARIF 2.1.0 (OASIS) that findings come to.

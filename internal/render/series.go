@@ -5,8 +5,8 @@ import (
 
 	"github.com/jedib0t/go-pretty/v6/table"
 
-	"imbrel/core/figure"
-	"imbrel/core/measure"
+	"imbrel.example/imbrel/core/humanize"
+	"imbrel.example/imbrel/core/measure"
 )
 
 // chartWidth is how many characters a chart over time is wide at most.
@@ -67,8 +67,8 @@ func (t Text) series(s *measure.Series, v *View) {
 }
 
 func chartRow(c *measure.SeriesClass, in string) table.Row {
-	return table.Row{in + figure.Short(c.Class, 30), chart(c.SentBps), figure.Rate(slices.Max(c.SentBps)),
-		chart(c.QueueBytes), figure.Bytes(slices.Max(c.QueueBytes)), chart(c.Drops), figure.Count(slices.Max(c.Drops))}
+	return table.Row{in + humanize.Short(c.Class, 30), chart(c.SentBps), humanize.Rate(slices.Max(c.SentBps)),
+		chart(c.QueueBytes), humanize.Bytes(slices.Max(c.QueueBytes)), chart(c.Drops), humanize.Count(slices.Max(c.Drops))}
 }
 
 // chart draws values as a row of blocks, the highest for the most; of several values in

@@ -6,19 +6,19 @@ import (
 
 	"github.com/jedib0t/go-pretty/v6/table"
 
-	"imbrel/core/codec"
-	"imbrel/core/figure"
-	"imbrel/core/share"
+	"imbrel.example/imbrel/core/allocation"
+	"imbrel.example/imbrel/core/codec"
+	"imbrel.example/imbrel/core/humanize"
 )
 
 // Shares writes what each class gets at every interface with a policy.
-func (t Text) Shares(r *share.Result, wishes []share.Wish) {
+func (t Text) Shares(r *allocation.Result, wishes []allocation.Wish) {
 	var words []string
 	for _, w := range wishes {
 		if w.All {
 			words = append(words, w.Class+" wants all it can get")
 		} else {
-			words = append(words, w.Class+" wants "+figure.Rate(int64(w.Rate)))
+			words = append(words, w.Class+" wants "+humanize.Rate(int64(w.Rate)))
 		}
 	}
 	codec, _ := codec.ByName(r.Codec)
@@ -28,7 +28,7 @@ func (t Text) Shares(r *share.Result, wishes []share.Wish) {
 		if i > 0 {
 			t.Line("")
 		}
-		t.Title("%s/%s %s, policy %s: %s to share, %s reserved", f.Node, f.Interface, f.Direction, f.Policy, figure.Rate(f.Rate), figure.Rate(f.Reserved))
+		t.Title("%s/%s %s, policy %s: %s to share, %s reserved", f.Node, f.Interface, f.Direction, f.Policy, humanize.Rate(f.Rate), humanize.Rate(f.Reserved))
 		if !f.Note.IsZero() {
 			if f.Direction == "in" {
 				t.Line("  %s", f.Note)
@@ -37,7 +37,7 @@ func (t Text) Shares(r *share.Result, wishes []share.Wish) {
 			t.Line("  not kept: %s", f.Note)
 		}
 		if len(words) > 0 {
-			t.Line("  gets: when %s, and the others nothing", figure.List(words))
+			t.Line("  gets: when %s, and the others nothing", humanize.List(words))
 		}
 		columns := []column{{"class", true}, {"alone", false}, {"reserved", false}, {"promised", false}, {"all busy", false}, {calls + " calls", false}}
 		if len(words) > 0 { // what was asked for, and what it is held against
@@ -53,20 +53,20 @@ func (t Text) Shares(r *share.Result, wishes []share.Wish) {
 			if len(c.Each) > 0 {
 				name += ", each " + strings.Join(c.Each, " and ")
 				if c.EachBps > 0 {
-					name += " " + figure.Rate(c.EachBps)
+					name += " " + humanize.Rate(c.EachBps)
 				}
 			}
 			if c.When != "" {
 				name += ", sometimes"
 			}
-			row := table.Row{name, figure.Rate(c.Alone), figure.Rate(c.Reserved), figure.Rate(c.Promised), figure.Rate(c.AllBusy), figure.Count(c.Calls)}
+			row := table.Row{name, humanize.Rate(c.Alone), humanize.Rate(c.Reserved), humanize.Rate(c.Promised), humanize.Rate(c.AllBusy), humanize.Count(c.Calls)}
 			if len(words) > 0 {
-				row = table.Row{name, figure.Rate(c.Promised), figure.Rate(c.AllBusy), figure.Rate(c.Gets), figure.Rate(c.Lent)}
+				row = table.Row{name, humanize.Rate(c.Promised), humanize.Rate(c.AllBusy), humanize.Rate(c.Gets), humanize.Rate(c.Lent)}
 			}
 			w.add(append(row, wait(c.LongestWait), wait(c.BelowPromiseWait)))
 		}
 		t.put(w)
-		t.Line("    waits of packets up to %s: longest in a full queue, and of a class that sends below its promise", figure.Bytes(f.LargestPacket))
+		t.Line("    waits of packets up to %s: longest in a full queue, and of a class that sends below its promise", humanize.Bytes(f.LargestPacket))
 		t.policedInside(f)
 		for _, c := range f.Classes {
 			if c.Unbounded {
@@ -82,7 +82,7 @@ func (t Text) Shares(r *share.Result, wishes []share.Wish) {
 			for _, s := range c.Sometimes {
 				t.Line("    %s is %s: not counted here", c.Class, s)
 			}
-			if len(c.Each) > 0 && slices.ContainsFunc(f.Classes, func(o share.Class) bool { return o.Parent == c.Class }) {
+			if len(c.Each) > 0 && slices.ContainsFunc(f.Classes, func(o allocation.Class) bool { return o.Parent == c.Class }) {
 				t.Line("    within %s: what one %s gets when it gets all it may", c.Class, strings.Join(c.Each, " and "))
 			}
 		}
@@ -95,11 +95,11 @@ func wait(ms *float64) string {
 	if ms == nil {
 		return "-"
 	}
-	return figure.Milliseconds(*ms)
+	return humanize.Milliseconds(*ms)
 }
 
 // policedInside says which classes are promised nothing, since a policer around them drops first.
-func (t Text) policedInside(f *share.Interface) {
+func (t Text) policedInside(f *allocation.Interface) {
 	inside := make(map[string][]string)
 	var order []string
 	for _, c := range f.Classes {
@@ -112,12 +112,12 @@ func (t Text) policedInside(f *share.Interface) {
 		inside[c.PolicedBy] = append(inside[c.PolicedBy], c.Class)
 	}
 	for _, by := range order {
-		t.Line("    %s: promised nothing. The policer of %s drops before its classes count; `at-most` keeps their promises", figure.List(inside[by]), by)
+		t.Line("    %s: promised nothing. The policer of %s drops before its classes count; `at-most` keeps their promises", humanize.List(inside[by]), by)
 	}
 }
 
 // byTime writes what the classes get at each of the named times.
-func (t Text) byTime(f *share.Interface, wished bool) {
+func (t Text) byTime(f *allocation.Interface, wished bool) {
 	if len(f.Times) == 0 {
 		return
 	}
@@ -126,15 +126,15 @@ func (t Text) byTime(f *share.Interface, wished bool) {
 	for i, at := range f.Times {
 		name := "at other times"
 		if len(at.When) > 0 {
-			name = "by " + figure.List(at.When)
+			name = "by " + humanize.List(at.When)
 		}
 		columns = append(columns, column{name, false})
 		for _, c := range at.Classes {
 			if gets[c.Class] == nil {
 				gets[c.Class] = slices.Repeat([]string{"-"}, len(f.Times))
 			}
-			if gets[c.Class][i] = figure.Rate(c.AllBusy); wished {
-				gets[c.Class][i] = figure.Rate(c.Gets)
+			if gets[c.Class][i] = humanize.Rate(c.AllBusy); wished {
+				gets[c.Class][i] = humanize.Rate(c.Gets)
 			}
 		}
 	}

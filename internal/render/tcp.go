@@ -7,8 +7,8 @@ import (
 
 	"github.com/jedib0t/go-pretty/v6/table"
 
-	"imbrel/core/figure"
-	"imbrel/core/measure"
+	"imbrel.example/imbrel/core/humanize"
+	"imbrel.example/imbrel/core/measure"
 )
 
 // lost prints the loss of a row; what TCP loses it sends again, and another table says how
@@ -17,7 +17,7 @@ func lost(r *measure.Row) string {
 	if r.OverTCP {
 		return "-"
 	}
-	return figure.Ratio(r.Loss)
+	return humanize.Ratio(r.Loss)
 }
 
 // ofTCP returns the rows of the directions in which TCP carried data.
@@ -35,7 +35,7 @@ func times(m *measure.Milliseconds, of func(*measure.Milliseconds) float64) stri
 	if m == nil {
 		return "-"
 	}
-	return figure.Milliseconds(of(m))
+	return humanize.Milliseconds(of(m))
 }
 
 func p50(m *measure.Milliseconds) float64 { return m.P50 }
@@ -47,7 +47,7 @@ func completed(m *measure.TCPMet) string {
 	if m.Begun == 0 {
 		return "-"
 	}
-	return fmt.Sprintf("%s of %s", figure.Count(m.Completed), figure.Count(m.Begun))
+	return fmt.Sprintf("%s of %s", humanize.Count(m.Completed), humanize.Count(m.Begun))
 }
 
 // took prints a statistic of how long transfers took, with `>` where one that did not end makes the true figure
@@ -64,7 +64,7 @@ func flows(m *measure.TCPMet) string {
 	if m.Opened < m.Flows {
 		return fmt.Sprintf("%d of %d open", m.Opened, m.Flows)
 	}
-	return figure.Count(m.Flows)
+	return humanize.Count(m.Flows)
 }
 
 // tcp writes what the TCP flows carried.
@@ -82,7 +82,7 @@ func (t Text) tcp(r *measure.Result, v *View) {
 	w := t.dense(t.grid(columns, nil))
 	for _, row := range rows {
 		m := row.TCP
-		cells := table.Row{row.Name, flows(m), figure.Rate(m.GoodputBps), figure.Rate(m.LowestBps), figure.Ratio(m.Retransmissions), figure.Count(m.Timeouts), times(m.RTT, p50), times(m.RTT, p99)}
+		cells := table.Row{row.Name, flows(m), humanize.Rate(m.GoodputBps), humanize.Rate(m.LowestBps), humanize.Ratio(m.Retransmissions), humanize.Count(m.Timeouts), times(m.RTT, p50), times(m.RTT, p99)}
 		if timed {
 			cells = append(cells, completed(m), took(m, "p50", p50), took(m, "p95", p95))
 		}
@@ -113,7 +113,7 @@ func (t Text) tcpBeside(without, with *measure.Result, v *View) {
 	}
 	w := t.dense(t.grid(columns, above))
 	for _, row := range rows {
-		cells := table.Row{figure.Short(row.Name, 28)}
+		cells := table.Row{humanize.Short(row.Name, 28)}
 		var other *measure.TCPMet
 		for _, r := range ofTCP(without, &View{}) {
 			if r.Name == row.Name {
@@ -124,7 +124,7 @@ func (t Text) tcpBeside(without, with *measure.Result, v *View) {
 			part := table.Row{"│", "-", "-", "-"}
 			spent := "-"
 			if m != nil {
-				part = table.Row{"│", figure.Rate(m.GoodputBps), figure.Ratio(m.Retransmissions), times(m.RTT, p99)}
+				part = table.Row{"│", humanize.Rate(m.GoodputBps), humanize.Ratio(m.Retransmissions), times(m.RTT, p99)}
 				spent = took(m, "p95", p95)
 			}
 			if cells = append(cells, part...); timed {

@@ -8,9 +8,9 @@ import (
 
 	"github.com/jedib0t/go-pretty/v6/table"
 
-	"imbrel/core/figure"
-	"imbrel/core/measure"
-	"imbrel/core/words"
+	"imbrel.example/imbrel/core/humanize"
+	"imbrel.example/imbrel/core/measure"
+	"imbrel.example/imbrel/core/words"
 )
 
 // warnings writes what makes a verdict worth less.
@@ -74,7 +74,7 @@ func measured(o *measure.Outcome) string {
 	if o.Measured == nil {
 		return o.Reason
 	}
-	text := figure.Decided(*o.Measured, o.Limit, o.Unit)
+	text := humanize.Decided(*o.Measured, o.Limit, o.Unit)
 	if o.Above {
 		return "> " + text
 	}
@@ -132,7 +132,7 @@ func failures(r *measure.Result) int {
 func (t Text) verdict(r *measure.Result) {
 	with := ""
 	if n := r.WarningCount(); n > 0 {
-		with = ", with " + figure.Plural(n, "warning")
+		with = ", with " + humanize.Plural(n, "warning")
 	}
 	if r.Incomplete {
 		with += ", and interrupted: only of what was measured"
@@ -143,7 +143,7 @@ func (t Text) verdict(r *measure.Result) {
 	case "pass":
 		t.Line("Verdict: %s%s. %s.", t.good("PASS"), with, allHold(n))
 	default:
-		t.Line("Verdict: %s%s. %d of %s.", t.bad("FAIL"), with, failures(r), figure.Plural(n, "expectation")+" not met")
+		t.Line("Verdict: %s%s. %d of %s.", t.bad("FAIL"), with, failures(r), humanize.Plural(n, "expectation")+" not met")
 	}
 	if text := notJudged(r.NotJudged); text != "" {
 		t.paragraph("", text)
@@ -161,16 +161,16 @@ func notJudged(all []measure.NotJudged) string {
 		n := &all[i]
 		var met []string
 		if n.Loss > 0 {
-			met = append(met, figure.Ratio(n.Loss)+" lost")
+			met = append(met, humanize.Ratio(n.Loss)+" lost")
 		}
 		if n.Late != nil && *n.Late > 0 {
-			met = append(met, figure.Ratio(*n.Late)+" late")
+			met = append(met, humanize.Ratio(*n.Late)+" late")
 		}
 		if n.MOS != nil {
 			met = append(met, fmt.Sprintf("MOS %.2f", *n.MOS))
 		}
 		if n.Unfinished > 0 {
-			met = append(met, figure.Count(n.Unfinished)+" did not end")
+			met = append(met, humanize.Count(n.Unfinished)+" did not end")
 		}
 		what := n.Subject + " (" + strings.Join(met, ", ") + ")"
 		if len(n.Metrics) > 0 {
@@ -262,7 +262,7 @@ func (t Text) sideBySide(without, with *measure.Result, v *View) {
 		if several := slices.ContainsFunc(with.Traffic, func(o measure.Row) bool { return o.Class != r.Class && rowName(&o) == name }); several {
 			name += " (" + r.Class + ")"
 		}
-		row := table.Row{figure.Short(name, 28)}
+		row := table.Row{humanize.Short(name, 28)}
 		for i, m := range []*measure.Met{findMet(without, r), &r.Met} {
 			cells := met(m, v, late[i])
 			if r.OverTCP {
@@ -274,7 +274,7 @@ func (t Text) sideBySide(without, with *measure.Result, v *View) {
 	}
 	t.put(w)
 	if left > 0 {
-		t.Line("  the worst %d; %s less harmed: --all shows them", len(rows), figure.Plural(left, "more row"))
+		t.Line("  the worst %d; %s less harmed: --all shows them", len(rows), humanize.Plural(left, "more row"))
 	}
 	t.Line("")
 }
@@ -294,7 +294,7 @@ func (t Text) classesBeside(without, with *measure.Result, v *View) {
 				other = &without.Classes[j].Met
 			}
 		}
-		row := append(table.Row{figure.Short(c.Class, 28), "│"}, met(other, v, late[0])...)
+		row := append(table.Row{humanize.Short(c.Class, 28), "│"}, met(other, v, late[0])...)
 		w.add(append(append(row, "│"), met(&c.Met, v, late[1])...))
 	}
 	t.put(w)
@@ -314,7 +314,7 @@ func findMet(in *measure.Result, like *measure.Row) *measure.Met {
 func met(m *measure.Met, v *View, withLate bool) table.Row {
 	row := table.Row{"-", "-", "-", "-", "-"}
 	if m != nil {
-		row = table.Row{figure.Ratio(m.Loss), late(m), v.rate(m.RateBps, m.RatePps), times(m.Delay, p99), mos(m.MOS)}
+		row = table.Row{humanize.Ratio(m.Loss), late(m), v.rate(m.RateBps, m.RatePps), times(m.Delay, p99), mos(m.MOS)}
 	}
 	if !withLate {
 		row = slices.Delete(row, 1, 2)
@@ -365,7 +365,7 @@ func (t Text) whereItQueued(without, with *measure.Result) {
 			continue
 		}
 		if rows++; rows <= mostRows {
-			w.add(table.Row{name, "│", figure.Count(p.drops[0]), figure.Milliseconds(p.wait[0]), "│", figure.Count(p.drops[1]), figure.Milliseconds(p.wait[1])})
+			w.add(table.Row{name, "│", humanize.Count(p.drops[0]), humanize.Milliseconds(p.wait[0]), "│", humanize.Count(p.drops[1]), humanize.Milliseconds(p.wait[1])})
 		}
 	}
 	if rows == 0 {
@@ -374,7 +374,7 @@ func (t Text) whereItQueued(without, with *measure.Result) {
 	t.Title("Where packets waited or were dropped")
 	t.put(w)
 	if rows > mostRows {
-		t.Line("  and at %s", figure.Plural(rows-mostRows, "more place"))
+		t.Line("  and at %s", humanize.Plural(rows-mostRows, "more place"))
 	}
 	t.Line("")
 }
@@ -409,6 +409,6 @@ func summary(r *measure.Result) string {
 	case 0:
 		return strings.ToLower(allHold(n)[:1]) + allHold(n)[1:]
 	default:
-		return fmt.Sprintf("%d of %s fail", bad, figure.Plural(n, "expectation"))
+		return fmt.Sprintf("%d of %s fail", bad, humanize.Plural(n, "expectation"))
 	}
 }

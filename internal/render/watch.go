@@ -8,9 +8,9 @@ import (
 
 	"github.com/jedib0t/go-pretty/v6/table"
 
-	"imbrel/core/figure"
-	"imbrel/core/measure"
-	"imbrel/internal/live"
+	"imbrel.example/imbrel/core/humanize"
+	"imbrel.example/imbrel/core/measure"
+	"imbrel.example/imbrel/internal/live"
 )
 
 // watched is how many steps of the past a view keeps.
@@ -91,7 +91,7 @@ func (t Text) Watch(w *Watch, frozen bool) {
 	if frozen {
 		state = ", frozen"
 	}
-	t.Title("%s/%s %s: policy %s, %s; %d of %d%s", f.Node, f.Interface, f.Direction, f.PolicyAt, figure.Rate(f.RateBps), w.At%len(r.Interfaces)+1, len(r.Interfaces), state)
+	t.Title("%s/%s %s: policy %s, %s; %d of %d%s", f.Node, f.Interface, f.Direction, f.PolicyAt, humanize.Rate(f.RateBps), w.At%len(r.Interfaces)+1, len(r.Interfaces), state)
 	g := t.dense(t.grid([]column{{"class", true}, {"promised", false}, {"offered", false}, {"sent", false}, {"of it", false}, {"before", true}, {"drops", false}, {"why", true}, {"queued", false}, {"p99 wait", false}}, nil))
 	for j := range f.Classes {
 		c := &f.Classes[j]
@@ -99,7 +99,7 @@ func (t Text) Watch(w *Watch, frozen bool) {
 		sent := w.rate(c.SentBytes, was.SentBytes)
 		promised, part := "-", "-"
 		if c.PromisedBps != nil {
-			promised = figure.Rate(*c.PromisedBps)
+			promised = humanize.Rate(*c.PromisedBps)
 			if *c.PromisedBps > 0 {
 				part = fmt.Sprintf("%.0f %%", 100*float64(sent)/float64(*c.PromisedBps))
 			}
@@ -112,18 +112,18 @@ func (t Text) Watch(w *Watch, frozen bool) {
 		}
 		wait := "-"
 		if c.QueueDelay != nil {
-			wait = figure.Milliseconds(c.QueueDelay.P99)
+			wait = humanize.Milliseconds(c.QueueDelay.P99)
 		}
-		g.add(table.Row{c.Class, promised, figure.Rate(w.rate(c.OfferedBytes, was.OfferedBytes)), figure.Rate(sent), part, line, figure.Count(drops.Total()), reasons(&drops), figure.Bytes(c.MaxQueueBytes), wait})
+		g.add(table.Row{c.Class, promised, humanize.Rate(w.rate(c.OfferedBytes, was.OfferedBytes)), humanize.Rate(sent), part, line, humanize.Count(drops.Total()), reasons(&drops), humanize.Bytes(c.MaxQueueBytes), wait})
 	}
 	t.put(g)
 	for j := range f.Classes {
 		if n := f.Classes[j].Instances; n != nil && len(n.Top) > 0 {
 			var words []string
 			for _, i := range n.Top[:min(3, len(n.Top))] {
-				words = append(words, i.Value+" "+figure.Rate(i.SentBps))
+				words = append(words, i.Value+" "+humanize.Rate(i.SentBps))
 			}
-			t.Line("  %s: %s; the largest are %s", f.Classes[j].Class, figure.Plural(n.Most, "instance"), figure.List(words))
+			t.Line("  %s: %s; the largest are %s", f.Classes[j].Class, humanize.Plural(n.Most, "instance"), humanize.List(words))
 		}
 	}
 	t.Line("")

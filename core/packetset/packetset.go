@@ -1,4 +1,4 @@
-// Package space is set algebra over packets: which packets a class takes that no entry
+// Package packetset is set algebra over packets: which packets a class takes that no entry
 // before it takes, and which change from one entry to another when a policy is edited. What
 // it says is exact, and each answer is a packet that can exist.
 //
@@ -6,15 +6,15 @@
 // have. A property that a packet need not have, such as a VLAN tag, has a value of its own
 // for that. Some properties go together, such as a tag and its PCP: a box in which no packet
 // can exist is empty (see worlds).
-package space
+package packetset
 
 import (
 	"net/netip"
 	"slices"
 	"strings"
 
-	"imbrel/core/packet"
-	"imbrel/core/policy"
+	"imbrel.example/imbrel/core/packet"
+	"imbrel.example/imbrel/core/policy"
 )
 
 // The properties of a packet are what the keys of conditions ask for, by the keys' numbers, and what is recognised. In each

@@ -1,11 +1,11 @@
-// Package meet is how an end that calls or floods, and the end that answers, know each other: a few
+// Package handshake is how an end that calls or floods, and the end that answers, know each other: a few
 // messages of fixed length beside those of open protocols.
 //
 // A hello is answered by a welcome of the same length, which carries a cookie that only who has
 // received it can know; everything that is sent after it carries the cookie. So nobody makes the
 // answering end send to an address that did not ask. With a key, hellos and welcomes are
 // authenticated by HMAC-SHA256, cut to 16 bytes as in RFC 8762.
-package meet
+package handshake
 
 import (
 	"crypto/hmac"
@@ -15,7 +15,7 @@ import (
 	"net/netip"
 	"time"
 
-	"imbrel/core/rtp"
+	"imbrel.example/imbrel/core/rtp"
 )
 
 // Kinds of messages.

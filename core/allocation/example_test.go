@@ -1,13 +1,13 @@
-package share_test
+package allocation_test
 
 import (
 	"fmt"
 	"time"
 
-	"imbrel/core/codec"
-	"imbrel/core/language"
-	"imbrel/core/share"
-	"imbrel/core/unit"
+	"imbrel.example/imbrel/core/allocation"
+	"imbrel.example/imbrel/core/codec"
+	"imbrel.example/imbrel/core/language"
+	"imbrel.example/imbrel/core/unit"
 )
 
 func ExampleCompute() {
@@ -27,7 +27,7 @@ func ExampleCompute() {
 		return
 	}
 	calls, _ := codec.ByName("g711")
-	result, err := share.Compute(file, []share.Wish{{Class: "voice", Rate: 100 * unit.KbitPerSecond}, {Class: "rest", All: true}}, calls, nil)
+	result, err := allocation.Compute(file, []allocation.Wish{{Class: "voice", Rate: 100 * unit.KbitPerSecond}, {Class: "rest", All: true}}, calls, nil)
 	if err != nil {
 		fmt.Println(err)
 		return

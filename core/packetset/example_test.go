@@ -1,12 +1,12 @@
-package space_test
+package packetset_test
 
 import (
 	"fmt"
 	"time"
 
-	"imbrel/core/language"
-	"imbrel/core/plan"
-	"imbrel/core/space"
+	"imbrel.example/imbrel/core/language"
+	"imbrel.example/imbrel/core/packetset"
+	"imbrel.example/imbrel/core/plan"
 )
 
 // What an entry takes that no entry before it does.
@@ -20,7 +20,7 @@ func Example() {
 		fmt.Println(err)
 		return
 	}
-	s := space.New(f)
+	s := packetset.New(f)
 	for _, l := range s.Entries(0, plan.Attached(&f.Attach[0]), nil) {
 		box, some := s.Search().In(&l)
 		if packet, _ := s.Example(box); some {

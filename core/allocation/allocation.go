@@ -1,6 +1,6 @@
-// Package share says what the classes of every policy get: each alone, all when
+// Package allocation says what the classes of every policy get: each alone, all when
 // all are busy, and when only some are.
-package share
+package allocation
 
 import (
 	"fmt"
@@ -8,12 +8,12 @@ import (
 	"strings"
 	"time"
 
-	"imbrel/core/codec"
-	"imbrel/core/fluid"
-	"imbrel/core/plan"
-	"imbrel/core/policy"
-	"imbrel/core/unit"
-	"imbrel/core/words"
+	"imbrel.example/imbrel/core/codec"
+	"imbrel.example/imbrel/core/fluid"
+	"imbrel.example/imbrel/core/plan"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/unit"
+	"imbrel.example/imbrel/core/words"
 )
 
 // A Class is what one entry of a policy gets.

@@ -1,16 +1,16 @@
-// Package echo says what a call's packets met on each way, from those that a far end sent back with
+// Package roundtrip says what a call's packets met on each way, from those that a far end sent back with
 // the times at which they came and left.
 //
 // Two clocks need not agree. The least round trip is then taken to be half on each way, so that
 // delays are right where both ways take equally long; round trips, jitter, loss and what is late need no such
 // thing.
-package echo
+package roundtrip
 
 import (
 	"time"
 
-	"imbrel/core/codec"
-	"imbrel/core/measure"
+	"imbrel.example/imbrel/core/codec"
+	"imbrel.example/imbrel/core/measure"
 )
 
 // A Packet is one that the caller sent.

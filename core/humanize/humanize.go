@@ -1,5 +1,5 @@
-// Package figure writes numbers for people: three digits in a unit that suits.
-package figure
+// Package humanize writes numbers for people: three digits in a unit that suits.
+package humanize
 
 import (
 	"fmt"

@@ -1,4 +1,4 @@
-package meet
+package handshake
 
 import (
 	"bytes"

@@ -1,12 +1,12 @@
-package space
+package packetset
 
 import (
 	"fmt"
 	"math"
 	"slices"
 
-	"imbrel/core/plan"
-	"imbrel/core/policy"
+	"imbrel.example/imbrel/core/plan"
+	"imbrel.example/imbrel/core/policy"
 )
 
 // A Taking is the packets that something takes: those of Takes that are not of Spares.

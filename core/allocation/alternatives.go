@@ -1,12 +1,12 @@
-package share
+package allocation
 
 import (
 	"slices"
 	"time"
 
-	"imbrel/core/plan"
-	"imbrel/core/policy"
-	"imbrel/core/unit"
+	"imbrel.example/imbrel/core/plan"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/unit"
 )
 
 // maxSituations bounds the situations that are computed.

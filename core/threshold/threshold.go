@@ -1,13 +1,13 @@
-// Package find finds where an expectation just holds as one number of a policy file changes
+// Package threshold finds where an expectation just holds as one number of a policy file changes
 // between two values. Every value that it speaks of was rehearsed.
-package find
+package threshold
 
 import (
 	"cmp"
 	"slices"
 
-	"imbrel/core/measure"
-	"imbrel/core/unit"
+	"imbrel.example/imbrel/core/measure"
+	"imbrel.example/imbrel/core/unit"
 )
 
 // A Point is one value, and what the rehearsal came to with it.

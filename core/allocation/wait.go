@@ -1,11 +1,11 @@
-package share
+package allocation
 
 import (
 	"time"
 
-	"imbrel/core/meter"
-	"imbrel/core/plan"
-	"imbrel/core/unit"
+	"imbrel.example/imbrel/core/meter"
+	"imbrel.example/imbrel/core/plan"
+	"imbrel.example/imbrel/core/unit"
 )
 
 // longestWait bounds how long a packet of an entry waits when everybody wants

@@ -1,12 +1,12 @@
-package find
+package threshold
 
 import (
 	"fmt"
 	"math/rand/v2"
 	"testing"
 
-	"imbrel/core/measure"
-	"imbrel/core/unit"
+	"imbrel.example/imbrel/core/measure"
+	"imbrel.example/imbrel/core/unit"
 )
 
 func number(text string) unit.Number {

@@ -1,14 +1,14 @@
-package space
+package packetset
 
 import (
 	"net/netip"
 	"slices"
 	"strings"
 
-	"imbrel/core/codepoint"
-	"imbrel/core/packet"
-	"imbrel/core/policy"
-	"imbrel/core/unit"
+	"imbrel.example/imbrel/core/codepoint"
+	"imbrel.example/imbrel/core/packet"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/unit"
 )
 
 // An Example is one packet of a box. Of what the box does not ask for, it has what is

@@ -1,4 +1,4 @@
-package figure
+package humanize
 
 import "testing"
 

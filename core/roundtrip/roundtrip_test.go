@@ -1,12 +1,12 @@
-package echo
+package roundtrip
 
 import (
 	"math"
 	"testing"
 	"time"
 
-	"imbrel/core/codec"
-	"imbrel/core/measure"
+	"imbrel.example/imbrel/core/codec"
+	"imbrel.example/imbrel/core/measure"
 )
 
 const ahead = 37 * time.Minute // the far end's clock

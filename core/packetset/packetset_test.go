@@ -1,4 +1,4 @@
-package space
+package packetset
 
 import (
 	"encoding/binary"
@@ -8,12 +8,12 @@ import (
 	"net/netip"
 	"testing"
 
-	"imbrel/core/classify"
-	"imbrel/core/codepoint"
-	"imbrel/core/packet"
-	"imbrel/core/plan"
-	"imbrel/core/policy"
-	"imbrel/core/unit"
+	"imbrel.example/imbrel/core/classify"
+	"imbrel.example/imbrel/core/codepoint"
+	"imbrel.example/imbrel/core/packet"
+	"imbrel.example/imbrel/core/plan"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/unit"
 )
 
 var policies = flag.Int("policies", 500, "how many random policies TestAgreesWithEveryPacket asks of")

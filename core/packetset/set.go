@@ -1,9 +1,9 @@
-package space
+package packetset
 
 import (
 	"slices"
 
-	"imbrel/core/policy"
+	"imbrel.example/imbrel/core/policy"
 )
 
 // A set is numbers, as ranges in rising order that do not touch; nil is all numbers there are.
