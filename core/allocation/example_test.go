@@ -2,16 +2,15 @@ package allocation_test
 
 import (
 	"fmt"
-	"time"
 
 	"imbrel.example/imbrel/core/allocation"
 	"imbrel.example/imbrel/core/codec"
-	"imbrel.example/imbrel/core/language"
+	"imbrel.example/imbrel/core/policyfile"
 	"imbrel.example/imbrel/core/unit"
 )
 
 func ExampleCompute() {
-	file, err := language.ReadJSON("quay.json", []byte(`{"imbrel": 1,
+	file, err := policyfile.Parse("quay.json", []byte(`{"imbrel": 1,
 		"classes": [{"name": "voice", "match": [{"to-port": "16384-32767"}]}],
 		"policies": [{"name": "wan", "shape": "1.9Mbit/s", "treat": [
 			{"class": "voice", "mark": "ef", "priority": 1, "police": {"rate": "20%", "burst": "3kB"}},
@@ -21,7 +20,7 @@ func ExampleCompute() {
 			"nodes": [
 				{"name": "quay", "interfaces": [{"name": "lan", "rate": "1Gbit/s", "subnets": ["10.1.0.0/24"]}, {"name": "wan", "rate": "100Mbit/s"}]},
 				{"name": "hill", "interfaces": [{"name": "wan", "rate": "100Mbit/s"}, {"name": "lan", "rate": "1Gbit/s", "subnets": ["10.2.0.0/24"]}]}],
-			"links": [{"ends": [{"at": "quay/wan", "sends": "2Mbit/s"}, {"at": "hill/wan", "sends": "2Mbit/s"}], "delay": "5ms"}]}}`), time.LoadLocation)
+			"links": [{"ends": [{"at": "quay/wan", "sends": "2Mbit/s"}, {"at": "hill/wan", "sends": "2Mbit/s"}], "delay": "5ms"}]}}`))
 	if err != nil {
 		fmt.Println(err)
 		return

@@ -2,19 +2,18 @@ package changes_test
 
 import (
 	"fmt"
-	"time"
 
 	"imbrel.example/imbrel/core/changes"
-	"imbrel.example/imbrel/core/language"
 	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/policyfile"
 )
 
 func read(ports string) *policy.File {
-	f, err := language.ReadJSON("office", []byte(`{"imbrel": 1,
+	f, err := policyfile.Parse("office", []byte(`{"imbrel": 1,
 		"classes": [{"name": "mail", "match": [{"to-port": `+ports+`, "protocol": "tcp"}]}],
 		"policies": [{"name": "up", "treat": [{"class": "mail", "at-least": "20%"}, {"class": "rest"}]}],
 		"attach": [{"policy": "up", "at": "office/wan", "direction": "out"}],
-		"network": {"nodes": [{"name": "office", "interfaces": [{"name": "wan", "rate": "10Mbit/s", "subnets": "10.1.0.0/16"}]}]}}`), time.LoadLocation)
+		"network": {"nodes": [{"name": "office", "interfaces": [{"name": "wan", "rate": "10Mbit/s", "subnets": "10.1.0.0/16"}]}]}}`))
 	if err != nil {
 		panic(err)
 	}

@@ -3,20 +3,19 @@ package check_test
 import (
 	"fmt"
 	"log"
-	"time"
 
 	"imbrel.example/imbrel/core/check"
-	"imbrel.example/imbrel/core/language"
+	"imbrel.example/imbrel/core/policyfile"
 )
 
 // A priority without a bound, at a port without hosts that anybody could name.
 func ExampleFile() {
-	f, err := language.ReadJSON("office.json", []byte(`{"imbrel": 1,
+	f, err := policyfile.Parse("office.json", []byte(`{"imbrel": 1,
 		"classes": [{"name": "voice", "match": [{"dscp": "ef"}]}],
 		"policies": [{"name": "up", "treat": [{"class": "voice", "priority": 1}, {"class": "rest", "at-least": "10%"}]}],
 		"attach": [{"policy": "up", "at": "office/wan", "direction": "out"}],
 		"network": {"nodes": [{"name": "office", "interfaces": [
-			{"name": "lan", "rate": "1Gbit/s", "subnets": ["10.1.0.0/16"]}, {"name": "wan", "rate": "10Mbit/s", "subnets": ["10.2.0.0/16"]}]}]}}`), time.LoadLocation)
+			{"name": "lan", "rate": "1Gbit/s", "subnets": ["10.1.0.0/16"]}, {"name": "wan", "rate": "10Mbit/s", "subnets": ["10.2.0.0/16"]}]}]}}`))
 	if err != nil {
 		log.Fatal(err)
 	}

@@ -16,10 +16,10 @@ import (
 // A stream is what one direction of a traffic comes to when all the traffic of its rehearsal
 // flows like a fluid, shared out at each interface as its policy says. Rates are of IP.
 type stream struct {
-	route *route
-	rate  float64
-	sure  bool // no tunnel carries it, and neither a policer that marks nor a load changes its rate
-	steps []*passage
+	route       *route
+	rate        float64
+	certainRate bool // no tunnel carries it, and neither a policer that marks nor a load changes its rate
+	steps       []*passage
 }
 
 // A passage is a stream at an interface.
@@ -68,21 +68,21 @@ func (s *survey) flow(h *policy.Rehearsal) []*stream {
 			continue
 		}
 		t, length := w.traffic, float64(w.length)
-		f := &stream{route: w, rate: float64(t.Rate), sure: true}
+		f := &stream{route: w, rate: float64(t.Rate), certainRate: true}
 		if t.Kind == policy.Calls {
 			f.rate = float64(t.Codec.Rate(t.Calls * w.length))
 		}
 		for j := range w.answer.Hops {
 			hop := &w.answer.Hops[j]
 			p := &passage{stream: f, hop: hop, iface: s.interfaces[hop.Node+"/"+hop.Interface], in: f.rate}
-			f.sure = f.sure && hop.Tunnel == "" && len(hop.Labels) == 0 && p.iface != nil
+			f.certainRate = f.certainRate && hop.Tunnel == "" && len(hop.Labels) == 0 && p.iface != nil
 			if p.iface == nil {
 				continue
 			}
 			p.wire = float64(p.iface.Framing.Size(w.length, 0)) / length
 			if hop.Policy != "" {
 				p.plan, p.leaf = hop.Plan, hop.Entry
-				f.sure = f.sure && p.leaf != nil
+				f.certainRate = f.certainRate && p.leaf != nil
 				p.key = [2]string{w.from().String(), w.to().String()}
 			}
 			f.steps = append(f.steps, p)
@@ -94,7 +94,7 @@ func (s *survey) flow(h *policy.Rehearsal) []*stream {
 		}
 		streams = append(streams, f)
 	}
-	for round := range mostRounds {
+	for round := range maxRounds {
 		moved := false
 		for _, k := range order {
 			cross(h, places[k])
@@ -110,7 +110,7 @@ func (s *survey) flow(h *policy.Rehearsal) []*stream {
 		if !moved {
 			break
 		}
-		if round == mostRounds-1 {
+		if round == maxRounds-1 {
 			return nil
 		}
 	}
@@ -135,8 +135,8 @@ func (f *stream) held() (bits float64) {
 	return bits
 }
 
-// mostRounds is after how many rounds streams that pass each other are given up.
-const mostRounds = 24
+// maxRounds is after how many rounds streams that pass each other are given up.
+const maxRounds = 24
 
 // cross computes what of the passages at one interface and direction gets out.
 func cross(h *policy.Rehearsal, all []*passage) {
@@ -147,9 +147,9 @@ func cross(h *policy.Rehearsal, all []*passage) {
 	if p := all[0].plan; p != nil {
 		c := crossing{rehearsal: h, plan: p}
 		defer func() { // what is not known of one changes what the others get
-			if slices.ContainsFunc(all, func(p *passage) bool { return !p.stream.sure }) {
+			if slices.ContainsFunc(all, func(p *passage) bool { return !p.stream.certainRate }) {
 				for _, p := range all {
-					p.stream.sure = false
+					p.stream.certainRate = false
 				}
 			}
 		}()
@@ -162,7 +162,7 @@ func cross(h *policy.Rehearsal, all []*passage) {
 			room = unit.MaxRate
 		}
 		fluid.Allocate(root, room)
-		c.hand()
+		c.distribute()
 	}
 	for _, p := range all {
 		p.sent = p.out
@@ -254,13 +254,13 @@ func instances(e *plan.Entry, own []*passage) [][]*passage {
 		}
 		if e.Each&policy.ByFlow != 0 {
 			k[2] = p.stream.route.name()
-			p.stream.sure = p.stream.sure && p.stream.route.traffic.Calls < 2
+			p.stream.certainRate = p.stream.certainRate && p.stream.route.traffic.Calls < 2
 		}
 		if e.Each&policy.ByInterface != 0 && len(p.stream.route.answer.Hops) > 0 {
 			k[3] = p.stream.route.entered(p.hop)
 		}
 		if e.Each&policy.ByVLAN != 0 {
-			p.stream.sure = false
+			p.stream.certainRate = false
 		}
 		i, met := known[k]
 		if !met {
@@ -292,7 +292,7 @@ func (w *route) entered(hop *explain.Step) string {
 func (c *crossing) fill(n *fluid.Entry, e *plan.Entry, own []*passage) {
 	unsure := func() {
 		for _, p := range own {
-			p.stream.sure = false
+			p.stream.certainRate = false
 		}
 	}
 	if e.Block {
@@ -356,14 +356,14 @@ func (c *crossing) fill(n *fluid.Entry, e *plan.Entry, own []*passage) {
 
 // hand gives the passages in each queue what it gets: in proportion to what they send, or
 // to each flow the same.
-func (c *crossing) hand() {
+func (c *crossing) distribute() {
 	for _, l := range c.leaves {
 		gets, total := float64(l.node.Gets), 0.0
 		for _, p := range l.in {
 			total += p.in * p.wire
 		}
 		if l.entry.Queue.Drop == policy.FQCoDel {
-			l.fairly(gets)
+			l.byShares(gets)
 		}
 		for _, p := range l.in {
 			if l.entry.Queue.Drop != policy.FQCoDel {
@@ -378,7 +378,7 @@ func (c *crossing) hand() {
 }
 
 // fairly gives each flow in a queue the same, and what one does not need to the others.
-func (l *leaf) fairly(gets float64) {
+func (l *leaf) byShares(gets float64) {
 	order := slices.Clone(l.in)
 	flows := func(p *passage) float64 { return float64(max(1, p.stream.route.traffic.Calls)) }
 	left := 0.0

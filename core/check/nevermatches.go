@@ -28,7 +28,7 @@ claims nothing. An earlier entry with a ` + "`" + `when` + "`" + ` does not coun
 				case some:
 					return
 				case search.GaveUp():
-					s.say(p.Policy.At, where, words.ReachUnknown.With(p.Policy.Name, packetset.MostEntries, packetset.MostPieces))
+					s.say(p.Policy.At, where, words.ReachUnknown.With(p.Policy.Name, packetset.MaxEntries, packetset.MaxPieces))
 					s.found[s.last].Level = Note
 					return
 				}

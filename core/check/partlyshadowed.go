@@ -69,21 +69,21 @@ func (s *survey) left(l *packetset.Region) float64 {
 	return least
 }
 
-// mostValues is from how many on the values of a term are not looked at one by one.
-const mostValues = 32
+// maxValues is from how many on the values of a term are not looked at one by one.
+const maxValues = 32
 
 // values yields each value of a term that has several, and its name.
 func values(t *policy.Term) func(yield func(name string, one policy.Term) bool) {
 	return func(yield func(string, policy.Term) bool) {
 		row := t.Key.Row()
-		if n := len(t.Ranges); n > 1 && n <= mostValues && row.Print != nil {
+		if n := len(t.Ranges); n > 1 && n <= maxValues && row.Print != nil {
 			for _, r := range t.Ranges {
 				if !yield(row.Print(r), t.Key.In(r)) {
 					return
 				}
 			}
 		}
-		if t.Addresses != nil && !t.Addresses.Here && len(t.Addresses.Prefixes) > 1 && len(t.Addresses.Prefixes) <= mostValues {
+		if t.Addresses != nil && !t.Addresses.Here && len(t.Addresses.Prefixes) > 1 && len(t.Addresses.Prefixes) <= maxValues {
 			for _, p := range t.Addresses.Prefixes {
 				name := p.String()
 				if p.IsSingleIP() {
@@ -94,7 +94,7 @@ func values(t *policy.Term) func(yield func(name string, one policy.Term) bool) 
 				}
 			}
 		}
-		if n := len(t.Apps); n > 1 && n <= mostValues {
+		if n := len(t.Apps); n > 1 && n <= maxValues {
 			for _, a := range t.Apps {
 				if !yield(a.Name, policy.Term{Key: t.Key, Apps: []*policy.App{a}}) {
 					return

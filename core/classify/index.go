@@ -148,9 +148,9 @@ func without(rules []rule, k keys) []rule {
 // it. Leaves are short lists, tried one by one. Every part knows the first of
 // its entries, so that a part which cannot win is never looked at.
 type index struct {
-	first  int32 // the least entry in it
-	rules  []rule
-	beside *index
+	first    int32 // the least entry in it
+	rules    []rule
+	siblings *index
 
 	prefixes *bart.Table[prefixNode]
 	slots    *slots // in place of prefixes, for IPv4
@@ -193,7 +193,7 @@ const (
 	leafRules    = 24   // at most so many are tried one by one, unless nothing splits them
 	mergedRules  = 64   // a prefix has the rules of all that hold it, up to so many
 	manyPrefixes = 512  // from so many on, IPv4 goes by a table of the first 16 bits
-	leastBits    = 10   // a prefix shorter than that is kept beside the table
+	minBits      = 10   // a prefix shorter than that is kept beside the table
 	maxIntervals = 64   // a rule over more intervals than that is kept beside
 	minGain      = 0.25 // a split that leaves more than three quarters beside is none
 )
@@ -296,7 +296,7 @@ func (b *builder) build(rules []rule, used uint) *index {
 			x.numbers.parts = append(x.numbers.parts, b.build(without(part, bit(b.dimensions[bestDimension-2].key)), used))
 		}
 	}
-	x.beside = b.build(best.beside, used)
+	x.siblings = b.build(best.siblings, used)
 	return x
 }
 
@@ -362,8 +362,8 @@ func (b *builder) slots(x *index, s *split, used uint) bool {
 		switch {
 		case p.Addr().Is6():
 			six.prefixes, six.parts = append(six.prefixes, p), append(six.parts, s.parts[i])
-		case p.Bits() < leastBits:
-			wide.beside = append(wide.beside, s.parts[i]...)
+		case p.Bits() < minBits:
+			wide.siblings = append(wide.siblings, s.parts[i]...)
 		default:
 			first := number(p.Addr()) >> 16
 			last := first
@@ -392,7 +392,7 @@ func (b *builder) slots(x *index, s *split, used uint) bool {
 	}
 	x.slots = t
 	x.prefixes = b.trie(&six, x.to, used)
-	x.beside = b.build(once(append(wide.beside, s.beside...)), used)
+	x.siblings = b.build(once(append(wide.siblings, s.siblings...)), used)
 	return true
 }
 
@@ -417,7 +417,7 @@ type split struct {
 	prefixes []netip.Prefix // of each part, or
 	bounds   []int
 	parts    [][]rule
-	beside   []rule
+	siblings []rule
 	copies   int
 }
 
@@ -432,7 +432,7 @@ func (s *split) cost() float64 {
 	if sum == 0 {
 		return math.Inf(1)
 	}
-	return float64(len(s.beside)) + square/sum
+	return float64(len(s.siblings)) + square/sum
 }
 
 func prefixesOf(c *policy.Condition, to bool) []netip.Prefix {
@@ -452,7 +452,7 @@ func splitByPrefix(rules []rule, to bool) split {
 	for _, r := range rules {
 		ps := prefixesOf(r.condition, to)
 		if len(ps) == 0 {
-			s.beside = append(s.beside, r)
+			s.siblings = append(s.siblings, r)
 		}
 		for _, p := range ps {
 			i, known := number[p]
@@ -504,7 +504,7 @@ func splitByNumber(rules []rule, d *dimension) split {
 			spans[i] = [2]int{from, end}
 		}
 		if wide {
-			s.beside = append(s.beside, r)
+			s.siblings = append(s.siblings, r)
 			continue
 		}
 		for _, v := range spans {
@@ -521,7 +521,7 @@ func splitByNumber(rules []rule, d *dimension) split {
 
 // find returns the first entry, less than best, that has a rule which holds.
 func (x *index) find(s *Subject, best int32) int32 {
-	for ; x != nil && x.first < best; x = x.beside {
+	for ; x != nil && x.first < best; x = x.siblings {
 		if x.rules != nil { // nothing splits them
 			return first(x.rules, s, best)
 		}

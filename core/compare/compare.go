@@ -242,8 +242,8 @@ func asMuch(old, now *measure.Outcome) bool {
 }
 
 // met compares what packets met in the runs.
-func (r *Result) met(of, name string, a, b []*measure.Met) {
-	offered := func(m *measure.Met) *float64 {
+func (r *Result) met(of, name string, a, b []*measure.TrafficFigures) {
+	offered := func(m *measure.TrafficFigures) *float64 {
 		v := float64(m.OfferedBps)
 		return &v
 	}
@@ -257,7 +257,7 @@ func (r *Result) met(of, name string, a, b []*measure.Met) {
 }
 
 // values returns a figure of each run that has it.
-func values(runs []*measure.Met, of func(*measure.Met) *float64) (out []float64) {
+func values(runs []*measure.TrafficFigures, of func(*measure.TrafficFigures) *float64) (out []float64) {
 	for _, m := range runs {
 		if v := of(m); v != nil {
 			out = append(out, *v)
@@ -266,7 +266,7 @@ func values(runs []*measure.Met, of func(*measure.Met) *float64) (out []float64)
 	return out
 }
 
-func mean(runs []*measure.Met, of func(*measure.Met) *float64) float64 {
+func mean(runs []*measure.TrafficFigures, of func(*measure.TrafficFigures) *float64) float64 {
 	v, _ := repeat.Moments(values(runs, of))
 	return v
 }

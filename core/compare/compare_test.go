@@ -11,9 +11,9 @@ import (
 
 // A run with one traffic and one expectation.
 func one(loss, p99 float64, holds bool) *measure.Result {
-	met := measure.Met{SentPackets: 1000, Loss: loss, OfferedBps: 1e6, RateBps: int64(1e6*(1-loss) + 0.5), Delay: &measure.Milliseconds{P50: p99 / 2, P99: p99}}
+	met := measure.TrafficFigures{SentPackets: 1000, Loss: loss, OfferedBps: 1e6, RateBps: int64(1e6*(1-loss) + 0.5), Delay: &measure.Milliseconds{P50: p99 / 2, P99: p99}}
 	value := p99
-	return &measure.Result{Imbrel: 1, Rehearsal: "r", DurationS: 1, Traffic: []measure.Row{{Name: "desk", Direction: "forward", Class: "voice", Met: met}},
+	return &measure.Result{Imbrel: 1, Rehearsal: "r", DurationS: 1, Traffic: []measure.Row{{Name: "desk", Direction: "forward", Class: "voice", TrafficFigures: met}},
 		Expectations: []measure.Outcome{{Text: "voice delay p99 <= 25ms", Measured: &value, Unit: "ms", Limit: 25, Holds: holds}}}
 }
 

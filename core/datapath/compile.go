@@ -118,7 +118,7 @@ func (b *compiler) entry(e *plan.Entry) schedule.Entry {
 	if m := e.AtMost; m != nil && m.When == nil {
 		n.Ceiling, n.Peak, n.Credit = m.Rate, m.Peak, m.Credit
 	}
-	own := &element{entry: e, number: int32(e.Number), mark: e.Spec.Mark, block: e.Block}
+	own := &element{entry: e, number: int32(e.Number), Treatment: TreatmentOf(e, func(*plan.When) bool { return false })}
 	if e.Parent != nil {
 		own.acts = slices.Clip(b.path.elements[e.Parent.Number].acts)
 	}
@@ -127,7 +127,7 @@ func (b *compiler) entry(e *plan.Entry) schedule.Entry {
 	}
 	if e.Meter != nil {
 		m := e.Meter.New()
-		own.meter, own.metering, own.actions = &m, e.Meter.When == nil, e.Meter.Actions
+		own.meter = &m
 	}
 	several := e.Each != 0 && !e.Block
 	outer, open := b.instances, b.nodes

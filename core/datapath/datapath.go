@@ -125,16 +125,13 @@ type element struct {
 	number    int32
 	instances *instanceSet // when this entry, or one around it, has instances
 	acts      []*element   // of this one and those around it, the ones that block, meter or mark, the outermost first
-	block     bool         // now
-	meter     *meter.Meter // as it is at first; nil: none
-	metering  bool         // now
-	actions   [3]policy.Action
-	mark      *policy.Mark
-	own       state                   // when there are no instances
-	queue     func() queue.Discipline // nil: a FIFO
-	limits    queue.Limits
-	node      int  // the scheduler's, or from the first of an instance
-	limited   bool // a ceiling that is in force only sometimes is so now
+	Treatment
+	meter   *meter.Meter            // as it is at first; nil: none
+	own     state                   // when there are no instances
+	queue   func() queue.Discipline // nil: a FIFO
+	limits  queue.Limits
+	node    int  // the scheduler's, or from the first of an instance
+	limited bool // a ceiling that is in force only sometimes is so now
 }
 
 // A state is what an element keeps: its meter, and its queue when nothing is
@@ -200,7 +197,7 @@ func (c *Counters) Add(o *Counters) {
 		c.Colors[i] += n
 	}
 	c.MaxQueueBytes = max(c.MaxQueueBytes, o.MaxQueueBytes)
-	c.Conforming.Most = max(c.Conforming.Most, o.Conforming.Most)
+	c.Conforming.Max = max(c.Conforming.Max, o.Conforming.Max)
 }
 
 // add adds what the packets of an entry within this one have in common with it.
@@ -374,19 +371,14 @@ var reasons = [...]Reason{queue.Taken: Passed, queue.Full: QueueFull, queue.Earl
 // outermost first.
 func (p *Path) condition(now time.Duration, e *element, own *instance, pkt *packet.Packet) Reason {
 	for i, a := range e.acts {
-		if a.block {
-			p.stopped = i
-			return Blocked
-		}
-		var excess *policy.Mark
-		if a.metering {
+		color := meter.Green
+		if a.Metering && !a.Block {
 			s := a.state(own)
 			m := s.meter
-			arrives := meter.Green
 			if m.Aware {
-				arrives = ColorOf(pkt)
+				color = ColorOf(pkt)
 			}
-			color := m.Measure(now, int(pkt.Size), arrives)
+			color = m.Measure(now, int(pkt.Size), color)
 			p.counters[a.number].Colors[color]++
 			if s.of != nil {
 				s.of.metered(now, int(pkt.Size), color)
@@ -397,17 +389,10 @@ func (p *Path) condition(now time.Duration, e *element, own *instance, pkt *pack
 			case !m.Fits(int(pkt.Size)):
 				p.counters[a.number].TooLarge++
 			}
-			if a.actions[color].Drop {
-				p.stopped = i
-				return Policed
-			}
-			excess = a.actions[color].Mark
 		}
-		if a.mark != nil {
-			Mark(a.mark, pkt)
-		}
-		if excess != nil {
-			Mark(excess, pkt)
+		if r := a.Apply(color, pkt); r != Passed {
+			p.stopped = i
+			return r
 		}
 	}
 	return Passed

@@ -21,7 +21,7 @@ import (
 // are full again, goes.
 const (
 	MaxInstances = 1 << 17
-	leastIdle    = time.Minute
+	minIdle      = time.Minute
 )
 
 // A key is what the packets of one instance have in common.
@@ -153,7 +153,7 @@ type instance struct {
 }
 
 func newInstanceSet(by policy.Each, outer *instanceSet, first int32, open int) *instanceSet {
-	e := &instanceSet{by: parts(by), outer: outer, first: first, open: open, idle: leastIdle, instances: make(map[key]*instance), gone: make(map[key]*instance)}
+	e := &instanceSet{by: parts(by), outer: outer, first: first, open: open, idle: minIdle, instances: make(map[key]*instance), gone: make(map[key]*instance)}
 	if outer != nil {
 		outer.inner = append(outer.inner, e)
 	}
@@ -326,8 +326,8 @@ func (c *Counts) add(o *Counts) {
 	c.SentBytes += o.SentBytes
 	c.Wait += o.Wait
 	c.MaxWait = max(c.MaxWait, o.MaxWait)
-	c.Busiest.Most = max(c.Busiest.Most, o.Busiest.Most)
-	c.Conforming.Most = max(c.Conforming.Most, o.Conforming.Most)
+	c.Busiest.Max = max(c.Busiest.Max, o.Busiest.Max)
+	c.Conforming.Max = max(c.Conforming.Max, o.Conforming.Max)
 	c.Red += o.Red
 	if o.Need.Burst() > c.Need.Burst() {
 		c.Need = o.Need
@@ -357,7 +357,7 @@ func (c *Counts) metered(now time.Duration, size int, color meter.Color) {
 // Busiest finds the second of the clock in which most bytes went. The zero Busiest is
 // ready.
 type Busiest struct {
-	Most  int64
+	Max   int64
 	end   time.Duration // of the second that is counted
 	bytes int64
 }
@@ -368,7 +368,7 @@ func (b *Busiest) Add(now time.Duration, bytes int) {
 		b.end, b.bytes = now-now%time.Second+time.Second, 0
 	}
 	b.bytes += int64(bytes)
-	b.Most = max(b.Most, b.bytes)
+	b.Max = max(b.Max, b.bytes)
 }
 
 // Instances returns, of the entry of a class, how many instances there were at

@@ -242,7 +242,7 @@ func TestAFloodOfSources(t *testing.T) {
 	if most > MaxInstances+1 || shared != 3000 {
 		t.Errorf("%d instances, %d packets shared one; %d and 3000 are right", most, shared, MaxInstances)
 	}
-	now += 2 * leastIdle
+	now += 2 * minIdle
 	before := len(p.nodes)
 	for n := range uint32(10_000) {
 		if send(n+1<<22) != Passed {
@@ -302,7 +302,7 @@ func TestInstancesAreReused(t *testing.T) {
 	var l pool
 	offered, got := uint64(0), uint64(0)
 	for round := range 6 {
-		now := time.Duration(round) * 3 * leastIdle
+		now := time.Duration(round) * 3 * minIdle
 		for n := range 200 {
 			for _, k := range []int{1, 2, 2} { // the second of 2 exceeds its bucket
 				pkt := l.get(k, 1000)
@@ -317,7 +317,7 @@ func TestInstancesAreReused(t *testing.T) {
 			pkt, again := p.Dequeue(at)
 			if pkt != nil {
 				got++
-			} else if at = again; again > now+leastIdle {
+			} else if at = again; again > now+minIdle {
 				break
 			}
 		}

@@ -22,10 +22,10 @@ type Limit uint8
 
 // What has a `when`.
 const (
-	TheEntry Limit = iota
-	TheCeiling
-	ThePolicer
-	TheBlock
+	EntryLimit Limit = iota
+	AtMostLimit
+	PolicerLimit
+	BlockLimit
 )
 
 // String returns the key of the language that has the `when`, or "" for the entry.
@@ -52,14 +52,14 @@ func (p *Path) watch(e *element) {
 			p.triggers = append(p.triggers, &trigger{element: e, limit: l, when: w, since: -1})
 		}
 	}
-	add(TheEntry, e.entry.When)
+	add(EntryLimit, e.entry.When)
 	if m := e.entry.AtMost; m != nil {
-		add(TheCeiling, m.When)
+		add(AtMostLimit, m.When)
 	}
 	if m := e.entry.Meter; m != nil {
-		add(ThePolicer, m.When)
+		add(PolicerLimit, m.When)
 	}
-	add(TheBlock, e.entry.BlockWhen)
+	add(BlockLimit, e.entry.BlockWhen)
 }
 
 // begin puts in force what is so at the start.
@@ -69,7 +69,7 @@ func (p *Path) begin() {
 	}
 	var changed []*plan.Entry
 	for _, t := range p.triggers {
-		if t.limit == TheEntry {
+		if t.limit == EntryLimit {
 			changed = append(changed, t.element.entry)
 		}
 	}
@@ -188,13 +188,13 @@ func (t *trigger) turn(at time.Duration, p *Path) {
 		p.turned(e.entry, t.limit, at, t.inForce)
 	}
 	switch t.limit {
-	case TheEntry:
+	case EntryLimit:
 		p.classifier.InForce([]*plan.Entry{e.entry}, func(*plan.Entry) bool { return t.inForce })
-	case ThePolicer:
-		e.metering = t.inForce
-	case TheBlock:
-		e.block = t.inForce
-	case TheCeiling:
+	case PolicerLimit:
+		e.Metering = t.inForce
+	case BlockLimit:
+		e.Block = t.inForce
+	case AtMostLimit:
 		e.limited = t.inForce
 		if e.instances == nil {
 			p.limit(at, e, e.own.node)

@@ -15,7 +15,7 @@ import (
 // why fills in which entries were tried before the one that took the packet, at each
 // level, and which condition of its class holds.
 func (f *Follower) why(s *Step, where *site, taken *plan.Entry, p *packet.Packet) {
-	for _, level := range chain(taken) {
+	for _, level := range taken.Chain() {
 		for _, e := range where.classifier.Tried(level) {
 			t := Try{Class: e.Spec.ClassName.Text, Line: e.Spec.At.Line}
 			if where.classifier.OutOfForce(e) {
@@ -115,7 +115,7 @@ func (s *Step) conditional(w *plan.When, at time.Time, assumed, inactive *words.
 
 // detail fills in what the packet is promised, and remarks.
 func (s *Step) detail(pl *plan.Plan, e *plan.Entry, p *packet.Packet, at time.Time) {
-	for _, o := range chain(e) {
+	for _, o := range e.Chain() {
 		if m := o.Meter; m != nil {
 			police := Police(m)
 			if !s.Meter.IsZero() {

@@ -5,7 +5,6 @@ package explain
 
 import (
 	"fmt"
-	"slices"
 	"strings"
 	"time"
 
@@ -356,39 +355,23 @@ func (f *Follower) cross(p *packet.Packet, at *policy.Interface, d policy.Direct
 // treat meters and marks the packet by an entry and those around it, the outermost
 // first, as the data path does with the first packet after a pause.
 func (f *Follower) treat(s *Step, where *site, e *plan.Entry, p *packet.Packet) {
-	for _, o := range chain(e) {
-		if o.Block || o.BlockWhen != nil && inForce(o.BlockWhen, f.at) {
+	for _, o := range e.Chain() {
+		t := datapath.TreatmentOf(o, func(w *plan.When) bool { return inForce(w, f.at) })
+		var color meter.Color
+		if m := where.meters[o]; m != nil && t.Metering {
+			fresh := *m
+			color = fresh.Measure(0, s.size, datapath.ColorOf(p))
+		}
+		switch t.Apply(color, p) {
+		case datapath.Blocked:
 			s.Blocked = true
 			return
-		}
-		var excess *policy.Mark
-		if m := where.meters[o]; m != nil && inForce(o.Meter.When, f.at) {
-			fresh := *m
-			size := where.plan.Framing.Size(p.Length+int(p.GrowsBy), p.Labels()+int(p.GrowsLabels))
-			action := o.Meter.Actions[fresh.Measure(0, size, datapath.ColorOf(p))]
-			if action.Drop {
-				s.Policed = true
-				return
-			}
-			excess = action.Mark
-		}
-		for _, mark := range []*policy.Mark{o.Spec.Mark, excess} {
-			if mark != nil {
-				datapath.Mark(mark, p)
-			}
+		case datapath.Policed:
+			s.Policed = true
+			return
 		}
 		if o.Priority > 0 && s.Priority == 0 {
 			s.Priority = o.Priority
 		}
 	}
-}
-
-// chain returns an entry and those around it, the outermost first.
-func chain(e *plan.Entry) []*plan.Entry {
-	var out []*plan.Entry
-	for o := e; o != nil; o = o.Parent {
-		out = append(out, o)
-	}
-	slices.Reverse(out)
-	return out
 }

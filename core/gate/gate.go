@@ -26,18 +26,18 @@ const Never = schedule.Never
 
 // Catch-up and memory are bounded.
 const (
-	// mostLate is how late what was due is still done as of then; time beyond it is lost to
+	// maxLate is how late what was due is still done as of then; time beyond it is lost to
 	// the shapers, which then send less.
-	mostLate = 10 * time.Millisecond
+	maxLate = 10 * time.Millisecond
 	// MaxFrame is the longest frame that passes.
 	MaxFrame = 1 << 16
-	// mostWaiting bounds the frames that wait at all ports together. Beyond it, up to twice as many,
+	// maxWaiting bounds the frames that wait at all ports together. Beyond it, up to twice as many,
 	// only entries of which less than little waits may have more: a flood in one class takes
 	// no room from another's.
-	mostWaiting = 1 << 16
-	little      = 1 << 16 // bytes
-	// mostStations bounds the hardware addresses that are remembered.
-	mostStations = 1 << 14
+	maxWaiting = 1 << 16
+	smallFrame = 1 << 16 // bytes
+	// maxStations bounds the hardware addresses that are remembered.
+	maxStations = 1 << 14
 )
 
 // Options say how a gate works. The zero Options are those of a gate whose clock begins at no
@@ -79,7 +79,7 @@ type Counts struct {
 	TooLong   uint64 `json:"too_long"`  // longer than MaxFrame
 	NoRoom    uint64 `json:"no_room"`   // dropped by its class, for too many waited at all ports together
 	Sent      uint64 `json:"sent"`      // by all ports together
-	LateMost  int64  `json:"late_us"`   // how late a frame was sent at most, in microseconds
+	MaxLate   int64  `json:"late_us"`   // how late a frame was sent at most, in microseconds
 	LateLost  int64  `json:"lost_us"`   // time lost because it was later than can be made up for
 	Reloads   uint64 `json:"reloads"`
 }
@@ -144,14 +144,14 @@ func (g *Gate) put(f *policy.File, node *policy.Node, ports []*policy.Interface,
 		p.iface = ports[i]
 		in, out := p.in, p.out
 		p.in, p.out = g.side(p, policy.In, now), g.side(p, policy.Out, now)
-		p.in.goOn(in)
-		p.out.goOn(out)
+		p.in.resume(in)
+		p.out.resume(out)
 	}
 }
 
-// goOn lets the entries that remain go on counting where those of the side before stopped. What
+// resume lets the entries that remain go on counting where those of the side before stopped. What
 // waited counts as offered anew.
-func (s *side) goOn(before *side) {
+func (s *side) resume(before *side) {
 	if before == nil || before.path == nil || s.path == nil {
 		return
 	}
@@ -288,7 +288,7 @@ func (g *Gate) place(f *frame) bool {
 	copy(to[:], f.room)
 	copy(from[:], f.room[6:])
 	if from[0]&1 == 0 && g.stations[from] != f.from+1 {
-		if len(g.stations) >= mostStations {
+		if len(g.stations) >= maxStations {
 			clear(g.stations)
 		}
 		g.stations[from] = f.from + 1
@@ -359,7 +359,7 @@ func (s *side) take(f *frame, at time.Duration) {
 // room reports whether one more frame of an entry may wait.
 func (s *side) room(entry int32) bool {
 	g := s.gate
-	if g.waiting < mostWaiting || g.waiting < 2*mostWaiting && s.observed[entry].waiting < little {
+	if g.waiting < maxWaiting || g.waiting < 2*maxWaiting && s.observed[entry].waiting < smallFrame {
 		return true
 	}
 	g.NoRoom++
@@ -370,9 +370,9 @@ func (s *side) room(entry int32) bool {
 func (s *side) run(until, now time.Duration) {
 	for s.next <= until {
 		at := s.next
-		if late := now - at; late > mostLate { // it cannot be made up for
-			s.gate.LateLost += (late - mostLate).Microseconds()
-			at = now - mostLate
+		if late := now - at; late > maxLate { // it cannot be made up for
+			s.gate.LateLost += (late - maxLate).Microseconds()
+			at = now - maxLate
 		}
 		at = max(at, s.last)
 		s.last = at
@@ -395,7 +395,7 @@ func (s *side) run(until, now time.Duration) {
 		s.clock.NotBefore(at)
 		s.clock.Advance(int(f.Size), s.port.iface.Rate)
 		s.next = s.clock.Ready()
-		s.gate.LateMost = max(s.gate.LateMost, (now - at).Microseconds())
+		s.gate.MaxLate = max(s.gate.MaxLate, (now - at).Microseconds())
 		s.gate.emit(f, f.Bytes)
 		s.gate.free(f)
 	}

@@ -12,10 +12,10 @@ import (
 
 	"imbrel.example/imbrel/core/codepoint"
 	"imbrel.example/imbrel/core/gate"
-	"imbrel.example/imbrel/core/language"
 	"imbrel.example/imbrel/core/measure"
 	"imbrel.example/imbrel/core/packet"
 	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/policyfile"
 	"imbrel.example/imbrel/core/simulate"
 )
 
@@ -48,7 +48,7 @@ const house = `{"imbrel": 1,
 
 func read(t testing.TB, text string) *policy.File {
 	t.Helper()
-	f, err := language.ReadJSON("house.json", []byte(text), time.LoadLocation)
+	f, err := policyfile.Parse("house.json", []byte(text))
 	if err != nil {
 		t.Fatal(err)
 	}

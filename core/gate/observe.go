@@ -69,7 +69,7 @@ func (g *Gate) Result(now time.Duration, rehearsal *policy.Rehearsal) *measure.R
 		}
 	}
 	c := measure.NewCollector(measure.NewSets(g.file, &h), &h)
-	c.Settle(now)
+	c.Finish(now)
 	m := &measure.Measures{File: g.file, Rehearsal: &h, Collectors: []*measure.Collector{c}}
 	m.Judge(r)
 	return r
@@ -106,7 +106,7 @@ func (s *side) result(now time.Duration) measure.Interface {
 		seen := &measure.Seen{Entry: e, Slot: int32(i), ActiveBps: k.OfferedBps, Windows: []measure.Figures{{OfferedPackets: c.OfferedPackets, SentPackets: c.SentPackets,
 			Drops: k.Drops.Total(), OfferedBps: k.OfferedBps, SentBps: k.SentBps, MaxQueue: o.most, Delay: o.delay, Marks: measure.MarksOf(&c.Marks)}}}
 		k.Held(s.path.Presences(i, now))
-		most, shared, list := s.path.Instances(i, measure.MostTop)
+		most, shared, list := s.path.Instances(i, measure.MaxTop)
 		k.Instanced(most, shared, list, max(now-s.since, time.Millisecond))
 		k.See(seen)
 		out.Classes = append(out.Classes, k)

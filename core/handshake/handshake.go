@@ -89,12 +89,12 @@ type Baker struct{ secret [32]byte }
 // NewBaker returns a baker with a secret, which is to be random.
 func NewBaker(secret [32]byte) *Baker { return &Baker{secret} }
 
-// goodFor is for how long a cookie is known again, at least.
-const goodFor = 15 * time.Minute
+// cookieLife is for how long a cookie is known again, at least.
+const cookieLife = 15 * time.Minute
 
 // Bake returns the cookie of an address at a time.
 func (k *Baker) Bake(a netip.Addr, at time.Time) Cookie {
-	return k.cookie(a, at.Unix()/int64(goodFor/time.Second))
+	return k.cookie(a, at.Unix()/int64(cookieLife/time.Second))
 }
 
 func (k *Baker) cookie(a netip.Addr, turn int64) Cookie {
@@ -105,7 +105,7 @@ func (k *Baker) cookie(a netip.Addr, turn int64) Cookie {
 
 // Knows reports whether a cookie is that of an address.
 func (k *Baker) Knows(c Cookie, a netip.Addr, at time.Time) bool {
-	turn := at.Unix() / int64(goodFor/time.Second)
+	turn := at.Unix() / int64(cookieLife/time.Second)
 	return c == k.cookie(a, turn) || c == k.cookie(a, turn-1)
 }
 

@@ -37,7 +37,7 @@ func TestCookies(t *testing.T) {
 	a, b := netip.MustParseAddr("192.0.2.1"), netip.MustParseAddr("2001:db8::1")
 	at := time.Unix(1_790_000_000, 0)
 	c := k.Bake(a, at)
-	if !k.Knows(c, a, at) || !k.Knows(c, a, at.Add(goodFor)) || k.Knows(c, b, at) || k.Knows(c, a, at.Add(2*goodFor)) || k.Knows(0, a, at) || NewBaker([32]byte{2}).Knows(c, a, at) {
+	if !k.Knows(c, a, at) || !k.Knows(c, a, at.Add(cookieLife)) || k.Knows(c, b, at) || k.Knows(c, a, at.Add(2*cookieLife)) || k.Knows(0, a, at) || NewBaker([32]byte{2}).Knows(c, a, at) {
 		t.Error("a cookie is taken where it is not to be, or not where it is")
 	}
 }

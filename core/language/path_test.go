@@ -1,13 +1,15 @@
-package language
+package language_test
 
 import (
 	"testing"
+
+	"imbrel.example/imbrel/core/policyfile"
 )
 
 // A value is found, replaced and written by its path, with names that have dots and two of
 // one name; the document stays as it was.
 func TestPaths(t *testing.T) {
-	doc, err := FromJSON("doc", []byte(`{"policies": [{"name": "up.1", "shape": "5Mbit/s", "treat": [{"class": "v", "at-least": "1%"}, {"class": "v.x", "police": {"rate": "1Mbit/s"}}, {"class": "v", "at-least": "2%"}]}, {"name": "up", "treat": []}], "times": {"a.b": {"from": "08:00"}}}`))
+	doc, err := policyfile.Document("doc", []byte(`{"policies": [{"name": "up.1", "shape": "5Mbit/s", "treat": [{"class": "v", "at-least": "1%"}, {"class": "v.x", "police": {"rate": "1Mbit/s"}}, {"class": "v", "at-least": "2%"}]}, {"name": "up", "treat": []}], "times": {"a.b": {"from": "08:00"}}}`))
 	if err != nil {
 		t.Fatal(err)
 	}

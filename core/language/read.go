@@ -15,6 +15,9 @@ import (
 	"imbrel.example/imbrel/core/policy"
 )
 
+// MaxNesting bounds how deep a document may be nested; no policy is that deep.
+const MaxNesting = 100
+
 // Here is the word for the subnets of the node at which a policy is attached.
 const Here = "here"
 
@@ -42,8 +45,8 @@ func ReadParts(doc Value) policy.Problems {
 // sorted returns the problems in the order of their places, as many as are told at once.
 func (r *reader) sorted(doc Value) policy.Problems {
 	r.problems.Sort(doc.At.File)
-	if len(r.problems) > mostProblems {
-		return append(r.problems[:mostProblems], policy.Problem{Place: r.problems[mostProblems].Place, Text: "and more problems; mend these first"})
+	if len(r.problems) > maxProblems {
+		return append(r.problems[:maxProblems], policy.Problem{Place: r.problems[maxProblems].Place, Text: "and more problems; mend these first"})
 	}
 	return r.problems
 }
@@ -453,7 +456,7 @@ func (s *resolver) promises() {
 			known[q.At] = &found{Problem: q, where: p.Where()}
 			all = append(all, known[q.At])
 		}
-		if len(s.problems) > mostProblems {
+		if len(s.problems) > maxProblems {
 			return
 		}
 	}

@@ -83,15 +83,15 @@ type reader struct {
 	broken   map[string]bool // the sections that have a problem
 }
 
-// mostText bounds a single value.
-const mostText = 1000
+// maxText bounds a single value.
+const maxText = 1000
 
-// mostProblems bounds what one file is told at once.
-const mostProblems = 50
+// maxProblems bounds what one file is told at once.
+const maxProblems = 50
 
 func (r *reader) problem(at policy.Place, width int, help, format string, args ...any) {
 	r.broken[r.section] = true
-	if len(r.problems) <= mostProblems {
+	if len(r.problems) <= maxProblems {
 		r.problems = append(r.problems, policy.Problem{Place: at, Width: width, Text: fmt.Sprintf(format, args...), Help: help})
 	}
 }
@@ -202,8 +202,8 @@ func value[V any](say string, parse func(string) (V, error)) shape[V] {
 			r.expected(n, say)
 			return zero, false
 		}
-		if len(n.Text) > mostText {
-			r.problem(n.At, len(n.Text), "expected "+say, "%.40q… is too long, with %d characters: the most is %d", n.Text, utf8.RuneCountInString(n.Text), mostText)
+		if len(n.Text) > maxText {
+			r.problem(n.At, len(n.Text), "expected "+say, "%.40q… is too long, with %d characters: the most is %d", n.Text, utf8.RuneCountInString(n.Text), maxText)
 			return zero, false
 		}
 		v, err := parse(n.Text)

@@ -159,8 +159,8 @@ func ParseFraming(s string) (packet.Framing, error) {
 	return f, err
 }
 
-// mostOverhead bounds a cell, so that the sizes and times of its packets stay numbers.
-const mostOverhead = 100
+// maxOverhead bounds a cell, so that the sizes and times of its packets stay numbers.
+const maxOverhead = 100
 
 // parseCells reads "48/53": how much of each cell is payload.
 func parseCells(s string) ([2]int, error) {
@@ -170,8 +170,8 @@ func parseCells(s string) ([2]int, error) {
 	if err1 != nil || err2 != nil || payload < 1 || cell < payload || cell > 9000 {
 		return [2]int{}, fmt.Errorf("%.40q is not the payload and the whole of a cell", s)
 	}
-	if cell > mostOverhead*payload {
-		return [2]int{}, fmt.Errorf("%.40q: a cell is at most %d times its payload", s, mostOverhead)
+	if cell > maxOverhead*payload {
+		return [2]int{}, fmt.Errorf("%.40q: a cell is at most %d times its payload", s, maxOverhead)
 	}
 	return [2]int{payload, cell}, nil
 }

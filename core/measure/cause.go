@@ -105,8 +105,8 @@ func (s *scene) class(e *plan.Entry) *Class {
 	return nil
 }
 
-// mostRivals is how many rivals a reason names in its text.
-const mostRivals = 3
+// maxRivals is how many rivals a reason names in its text.
+const maxRivals = 3
 
 // rivals returns the other classes that the interface sent when it happened, most first, none within another.
 func (s *scene) rivals(counts func(*Class) bool) (names []string, rates words.Fact) {
@@ -137,8 +137,8 @@ func (s *scene) rivals(counts func(*Class) bool) (names []string, rates words.Fa
 	switch {
 	case len(list) == 0:
 		return names, words.Fact{}
-	case len(list) > mostRivals:
-		return names, words.RivalsAndMore.With(list[:mostRivals], len(list)-mostRivals)
+	case len(list) > maxRivals:
+		return names, words.RivalsAndMore.With(list[:maxRivals], len(list)-maxRivals)
 	}
 	return names, words.Rivals.With(list)
 }
@@ -353,13 +353,13 @@ func (s *scene) promised() words.Fact {
 
 // limitOf describes the limit of an entry within a span: none, its rate, or for how long it was active.
 func limitOf(c *Class, e *plan.Entry, span Window) words.Fact {
-	key, kind, rate, when := "", datapath.TheCeiling, unit.Rate(0), (*plan.When)(nil)
+	key, kind, rate, when := "", datapath.AtMostLimit, unit.Rate(0), (*plan.When)(nil)
 	switch n := e.AtMost; {
 	case n != nil:
 		key, rate, when = "at-most", n.Rate, n.When
 	case e.Meter != nil:
 		if bound, ok := e.Meter.Bound(); ok {
-			key, kind, rate, when = "police", datapath.ThePolicer, bound, e.Meter.When
+			key, kind, rate, when = "police", datapath.PolicerLimit, bound, e.Meter.When
 		}
 	}
 	switch {

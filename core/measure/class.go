@@ -35,8 +35,8 @@ func MarksOf(counts *[64]uint64) map[codepoint.DSCP]uint64 {
 	return out
 }
 
-// MostTop is how many instances are told of.
-const MostTop = 5
+// MaxTop is how many instances are told of.
+const MaxTop = 5
 
 // Instanced adds what a path has counted of the instances of the class, over a time: how many there
 // were at most, how many packets shared one, and those that were offered most.
@@ -44,11 +44,11 @@ func (c *Class) Instanced(most int, shared uint64, list []datapath.Instance, ove
 	if most == 0 {
 		return
 	}
-	c.Instances = &Instances{Most: most, Shared: shared, Top: []Instance{}}
+	c.Instances = &Instances{Max: most, Shared: shared, Top: []Instance{}}
 	rate := func(bytes uint64) int64 { return int64(float64(bytes)*8/over.Seconds() + 0.5) }
-	for _, k := range list[:min(MostTop, len(list))] {
+	for _, k := range list[:min(MaxTop, len(list))] {
 		i := Instance{Value: k.Value, Offered: k.Offered, Dropped: k.Dropped, Bytes: k.OfferedBytes,
-			OfferedBps: rate(k.OfferedBytes), SentBps: rate(k.SentBytes), MaxMs: float64(k.MaxWait) / 1e6, BusiestBps: 8 * k.Busiest.Most}
+			OfferedBps: rate(k.OfferedBytes), SentBps: rate(k.SentBytes), MaxMs: float64(k.MaxWait) / 1e6, BusiestBps: 8 * k.Busiest.Max}
 		if k.Sent > 0 {
 			i.MeanMs = float64(int64(k.Wait/float64(k.Sent))) / 1e6
 		}
@@ -60,7 +60,7 @@ func (c *Class) Instanced(most int, shared uint64, list []datapath.Instance, ove
 func (c *Class) Held(all []datapath.Presence) {
 	for _, o := range all {
 		held := Presence{HeldS: o.Held.Seconds(), Times: o.Times}
-		if o.Limit == datapath.TheEntry {
+		if o.Limit == datapath.EntryLimit {
 			c.When = &held
 		} else {
 			c.Limits = append(c.Limits, LimitPresence{Limit: o.Limit.String(), Presence: held})

@@ -146,9 +146,9 @@ type Collector struct {
 	names   []string // of the traffic
 	tallies map[Key]*Tally
 	flows   []*Flow
-	settled []*Tally // in a fixed order, once Settle was called
+	settled []*Tally // in a fixed order, once Finish was called
 	tcp     map[oneWay]*Flows
-	until   time.Duration // that Settle was called for
+	until   time.Duration // that Finish was called for
 }
 
 // NewCollector returns the collector of a rehearsal.
@@ -198,10 +198,10 @@ func (c *Collector) slow(k Key, isCall bool) time.Duration {
 	return least
 }
 
-// Settle gives each flow to the tally that has most of its packets, which judges it,
+// Finish gives each flow to the tally that has most of its packets, which judges it,
 // and each call to all classes that any of its packets was in. It is called once, when
 // all packets until a time are booked.
-func (c *Collector) Settle(until time.Duration) {
+func (c *Collector) Finish(until time.Duration) {
 	c.until = until
 	for _, f := range c.flows {
 		most := &f.booked[0]
@@ -318,7 +318,7 @@ func (t *Tally) hop(i int, place, slot int32) *Hop {
 }
 
 // walked books the steps of a packet and returns how long it waited in all.
-func (t *Tally) walked(steps []Step, slow bool) (waited time.Duration) {
+func (t *Tally) addPath(steps []Step, slow bool) (waited time.Duration) {
 	for i := range steps {
 		s := &steps[i]
 		waited += s.Wait
@@ -354,7 +354,7 @@ func (t *Tally) Dropped(f *Flow, n int64, length int, steps []Step) {
 	t.sent++
 	t.wanted += int64(length)
 	f.Dropped(n)
-	t.walked(steps, false)
+	t.addPath(steps, false)
 }
 
 // An Arrived packet is one of length bytes that arrived Delay after it was sent.
@@ -387,7 +387,7 @@ func (t *Tally) Delivered(f *Flow, a *Arrived, steps []Step) {
 	if slow {
 		t.slowed++
 	}
-	t.quickest(a.Delay - t.walked(steps, slow) + 1)
+	t.quickest(a.Delay - t.addPath(steps, slow) + 1)
 }
 
 // quickest notes the least that a packet's way takes without waits, plus 1.
@@ -511,8 +511,8 @@ func round(v float64, digits int) float64 {
 }
 
 // met is what a row says of a sum.
-func (s *sum) met() Met {
-	return Met{SentPackets: s.sent, ReceivedPackets: s.received, Loss: s.loss(), Late: s.lateOrNil(),
+func (s *sum) met() TrafficFigures {
+	return TrafficFigures{SentPackets: s.sent, ReceivedPackets: s.received, Loss: s.loss(), Late: s.lateOrNil(),
 		OfferedBps: int64(math.Round(s.wanted)), RateBps: int64(math.Round(s.rate)),
 		OfferedPps: round(s.wantedPps, 3), RatePps: round(s.pps, 3), Delay: s.delay.Summary(), JitterMs: inMilliseconds(s.worstJitter), MOS: s.mosOrNil(), MOSMean: s.meanMOSOrNil()}
 }
@@ -544,7 +544,7 @@ func (c *Collector) Rows(h *policy.Rehearsal, classes []string) []Row {
 				direction = "reverse"
 			}
 			s := add(way[:n])
-			rows = append(rows, Row{Name: c.names[way[0].Traffic], Direction: direction, Class: classes[way[0].First], Met: s.met()})
+			rows = append(rows, Row{Name: c.names[way[0].Traffic], Direction: direction, Class: classes[way[0].First], TrafficFigures: s.met()})
 			rows[len(rows)-1].OverTCP = c.overTCP(way[0])
 			if most < 0 || s.sent > rows[most].SentPackets {
 				most = len(rows) - 1
@@ -565,7 +565,7 @@ func (c *Collector) ClassResults(classes []string) []ClassResult {
 	for _, name := range classes {
 		if ts := c.in(func(t *Tally) bool { return c.Sets.Has(t.judged, name) }); len(ts) > 0 {
 			s := add(ts)
-			results = append(results, ClassResult{Class: name, Met: s.met()})
+			results = append(results, ClassResult{Class: name, TrafficFigures: s.met()})
 		}
 	}
 	return results

@@ -195,7 +195,7 @@ type written struct {
 	Resolution float64  `json:"resolution"`
 	Count      int64    `json:"count"`
 	SumNs      float64  `json:"sum_ns"`
-	LeastNs    int64    `json:"least_ns"`
+	MinNs      int64    `json:"least_ns"`
 	MaxNs      int64    `json:"max_ns"`
 	First      int32    `json:"first_bucket"`
 	Counts     []uint32 `json:"counts"`
@@ -225,10 +225,10 @@ func (d *Distribution) UnmarshalJSON(data []byte) error {
 		n += int64(c)
 	}
 	last := bucket(math.MaxInt64)
-	if n != w.Count || w.First < 0 || int64(w.First)+int64(len(w.Counts)) > int64(last)+1 || w.LeastNs < 0 || w.MaxNs < w.LeastNs || w.Count > 0 && w.Resolution != Resolution {
+	if n != w.Count || w.First < 0 || int64(w.First)+int64(len(w.Counts)) > int64(last)+1 || w.MinNs < 0 || w.MaxNs < w.MinNs || w.Count > 0 && w.Resolution != Resolution {
 		return errors.New("a distribution contradicts itself, or is of another version")
 	}
-	*d = Distribution{w.Count, w.SumNs, time.Duration(w.LeastNs), time.Duration(w.MaxNs), w.First, w.Counts}
+	*d = Distribution{w.Count, w.SumNs, time.Duration(w.MinNs), time.Duration(w.MaxNs), w.First, w.Counts}
 	return nil
 }
 
@@ -239,7 +239,7 @@ func (r *Result) KeepDistributions() {
 			m.Distribution = m.of
 		}
 	}
-	met := func(m *Met) {
+	met := func(m *TrafficFigures) {
 		keep(m.Delay)
 		if m.TCP != nil {
 			keep(m.TCP.RTT)
@@ -247,10 +247,10 @@ func (r *Result) KeepDistributions() {
 		}
 	}
 	for i := range r.Traffic {
-		met(&r.Traffic[i].Met)
+		met(&r.Traffic[i].TrafficFigures)
 	}
 	for i := range r.Classes {
-		met(&r.Classes[i].Met)
+		met(&r.Classes[i].TrafficFigures)
 	}
 	for i := range r.Interfaces {
 		for j := range r.Interfaces[i].Classes {

@@ -37,12 +37,12 @@ type booking struct {
 // A call keeps what a receiver knows: the least delay of late, and how many packets it
 // could play. Its memory does not grow with the call.
 type call struct {
-	codec   codec.Codec
-	playout time.Duration
-	whole   *call     // the call that this is a window of, and whose playout point it shares; nil: this is no window
-	minima  []minimum // of the last playoutWindow, each less than those after it
-	leasts  float64   // sum of the least delay, at each packet that came
-	came    int64
+	codec     codec.Codec
+	playout   time.Duration
+	whole     *call     // the call that this is a window of, and whose playout point it shares; nil: this is no window
+	minima    []minimum // of the last playoutWindow, each less than those after it
+	minDelays float64   // sum of the least delay, at each packet that came
+	came      int64
 
 	first    int64     // number of the first packet of which nothing is known yet
 	outcomes []outcome // from there on; packets overtake one another
@@ -114,7 +114,7 @@ func (c *call) arrived(n int64, at, delay time.Duration) (late bool) {
 		c.remember(at, delay)
 	}
 	least := c.least()
-	c.leasts += float64(least)
+	c.minDelays += float64(least)
 	c.came++
 	if late = delay > least+c.playout; late {
 		c.late++
@@ -192,7 +192,7 @@ func (f *Flow) MOS() float64 {
 		loss = float64(c.missing) / float64(c.packets)
 		burst = float64(c.missing) / float64(c.runs) * (1 - loss)
 	}
-	ta := c.codec.Interval + c.codec.LookAhead + time.Duration(c.leasts/float64(c.came)) + c.playout
+	ta := c.codec.Interval + c.codec.LookAhead + time.Duration(c.minDelays/float64(c.came)) + c.playout
 	return MOS(R(ta, loss, burst, c.codec.Ie, c.codec.Bpl))
 }
 

@@ -45,7 +45,7 @@ func WhoPays(without, with *Result) []Payment {
 		if n < 0 {
 			continue
 		}
-		if p := payment(&without.Traffic[n].Met, &b.Met); p.harm > 0 {
+		if p := payment(&without.Traffic[n].TrafficFigures, &b.TrafficFigures); p.harm > 0 {
 			if p.Name, p.Class = b.Name, b.Class; b.Direction == "reverse" {
 				p.Name += " back"
 			}
@@ -79,7 +79,7 @@ type paying struct {
 }
 
 // payment returns what got worse most.
-func payment(a, b *Met) (worst Payment) {
+func payment(a, b *TrafficFigures) (worst Payment) {
 	worse := func(metric policy.Metric, unit string, without, with, harm float64) {
 		if harm > worst.harm {
 			worst = Payment{Metric: string(metric), Without: round(without, 4), With: round(with, 4), Unit: unit, harm: harm}

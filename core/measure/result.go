@@ -212,7 +212,7 @@ type LimitPresence struct {
 // at a time, how many packets shared one because there were too many, and those
 // that were offered most.
 type Instances struct {
-	Most   int        `json:"most"`
+	Max    int        `json:"most"`
 	Shared uint64     `json:"shared_packets"`
 	Top    []Instance `json:"top"`
 }
@@ -281,8 +281,8 @@ type LinkClass struct {
 	Drops      uint64 `json:"drops"`
 }
 
-// Met is what packets met from end to end.
-type Met struct {
+// TrafficFigures is what packets met from end to end.
+type TrafficFigures struct {
 	OverTCP         bool          `json:"over_tcp,omitempty"` // a row of a traffic of TCP: what is lost of it is sent again
 	SentPackets     int64         `json:"sent_packets"`
 	ReceivedPackets int64         `json:"received_packets"`
@@ -298,7 +298,7 @@ type Met struct {
 	MOSMean         *float64      `json:"mos_mean,omitempty"` // of all its calls
 	// TCP is what its TCP flows met, where the row is of the direction of their data. What
 	// of it is lost is sent again: Retransmissions says how much.
-	TCP *TCPMet `json:"tcp,omitempty"`
+	TCP *TCPFigures `json:"tcp,omitempty"`
 }
 
 // A Row is what one traffic met in one direction, by the first class that took its
@@ -307,7 +307,7 @@ type Row struct {
 	Name      string `json:"name"`
 	Direction string `json:"direction"` // "forward" or "reverse"
 	Class     string `json:"class"`
-	Met
+	TrafficFigures
 }
 
 // A ClassResult is what the packets of one class met, all traffic in all directions
@@ -315,7 +315,7 @@ type Row struct {
 // an entry that takes it on its way; a call counts whole.
 type ClassResult struct {
 	Class string `json:"class"`
-	Met
+	TrafficFigures
 }
 
 // A Capture is what a replayed capture held and how much was sent.

@@ -21,13 +21,13 @@ type NotJudged struct {
 	Unfinished int64 `json:"unfinished,omitempty"`
 }
 
-// A call is ruined with a MOS below goodMOS or more than mostMissing of its packets missing. Fewer than fewPackets are not
+// A call is ruined with a MOS below goodMOS or more than maxMissing of its packets missing. Fewer than fewPackets are not
 // judged: one lost packet of a call of half a second is chance.
 const (
-	goodMOS     = 3.6
-	mostMissing = 0.05
-	fewPackets  = 100
-	mostLoss    = 0.01 // of a class
+	goodMOS    = 3.6
+	maxMissing = 0.05
+	fewPackets = 100
+	maxLoss    = 0.01 // of a class
 )
 
 // Damage returns the warnings of calls, classes and requests that were ruined and not judged.
@@ -126,7 +126,7 @@ func (m *Measures) ruinedCalls(r *Result) {
 				if !f.IsCall() || f.Packets < fewPackets {
 					continue
 				}
-				if all++; f.MOS() < goodMOS || part(f.call.missing, max(f.call.packets, 1)) > mostMissing {
+				if all++; f.MOS() < goodMOS || part(f.call.missing, max(f.call.packets, 1)) > maxMissing {
 					ruined++
 				}
 			}
@@ -185,7 +185,7 @@ func (m *Measures) losingClasses(r *Result) {
 				sent, received = sent+t.sent, received+t.sent-lost
 			}
 		}
-		if sent < fewPackets || float64(sent-received) <= mostLoss*float64(sent) || m.bounded(r, name, of) {
+		if sent < fewPackets || float64(sent-received) <= maxLoss*float64(sent) || m.bounded(r, name, of) {
 			continue
 		}
 		n := NotJudged{Subject: name, Metrics: []string{string(policy.Loss)}, Loss: part(sent-received, sent)}

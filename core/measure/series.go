@@ -4,7 +4,7 @@ package measure
 type Series struct {
 	IntervalS  float64           `json:"interval_s"`
 	Interfaces []SeriesInterface `json:"interfaces"`
-	Whens      []WhenHeld        `json:"whens"`
+	Whens      []WhenActive      `json:"whens"`
 }
 
 // A SeriesInterface is an interface over time.
@@ -34,8 +34,8 @@ type Wake struct {
 	PromiseAfter *float64 `json:"promise_after_s"`
 }
 
-// A WhenHeld is a time in which an entry or a limit with a `when` was in force.
-type WhenHeld struct {
+// A WhenActive is a time in which an entry or a limit with a `when` was in force.
+type WhenActive struct {
 	Node      string  `json:"node"`
 	Interface string  `json:"interface"`
 	Direction string  `json:"direction"`

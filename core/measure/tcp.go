@@ -111,8 +111,8 @@ func (f *Flows) completed(statistic string) (ns float64, above bool) {
 	return ns, rank > f.completion.upTo(ns)+f.unfinished.below(ns)
 }
 
-// A TCPMet is what the TCP flows of a traffic met. Goodput is what the applications got.
-type TCPMet struct {
+// A TCPFigures is what the TCP flows of a traffic met. Goodput is what the applications got.
+type TCPFigures struct {
 	Flows           int           `json:"flows"`
 	Opened          int           `json:"opened"`
 	GoodputBps      int64         `json:"goodput_bps"`
@@ -147,9 +147,9 @@ func (f *Flows) goodput(until time.Duration) (all float64, each []float64) {
 	return float64(8*bytes) / max(last-f.from, time.Millisecond).Seconds(), each
 }
 
-func (f *Flows) met(until time.Duration) *TCPMet {
+func (f *Flows) met(until time.Duration) *TCPFigures {
 	all, each := f.goodput(until)
-	m := &TCPMet{Flows: len(f.flows), GoodputBps: int64(math.Round(all)), LowestBps: int64(math.Round(slices.Min(each))), HighestBps: int64(math.Round(slices.Max(each))),
+	m := &TCPFigures{Flows: len(f.flows), GoodputBps: int64(math.Round(all)), LowestBps: int64(math.Round(slices.Min(each))), HighestBps: int64(math.Round(slices.Max(each))),
 		Segments: f.segments, Resent: f.resent, Retransmissions: part(f.resent, f.segments), Timeouts: f.timeouts,
 		RTT: f.trips.Summary(), Begun: f.begun, Completed: f.done}
 	var took Distribution

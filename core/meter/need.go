@@ -26,13 +26,13 @@ func (n *Need) Add(now time.Duration, size int) {
 	}
 	n.clock.NotBefore(now)
 	n.pace.Advance(&n.clock, size)
-	if n.most = max(n.most, n.clock.Ready()-now); n.most > mostNeeded {
+	if n.most = max(n.most, n.clock.Ready()-now); n.most > maxNeeded {
 		*n = Need{} // nobody has a bucket of a day
 	}
 }
 
-// mostNeeded is beyond which a need is not counted.
-const mostNeeded = 24 * time.Hour
+// maxNeeded is beyond which a need is not counted.
+const maxNeeded = 24 * time.Hour
 
 // Burst returns the size, rounded up.
 func (n *Need) Burst() unit.Size {

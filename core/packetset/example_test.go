@@ -2,20 +2,19 @@ package packetset_test
 
 import (
 	"fmt"
-	"time"
 
-	"imbrel.example/imbrel/core/language"
 	"imbrel.example/imbrel/core/packetset"
 	"imbrel.example/imbrel/core/plan"
+	"imbrel.example/imbrel/core/policyfile"
 )
 
 // What an entry takes that no entry before it does.
 func Example() {
-	f, err := language.ReadJSON("office", []byte(`{"imbrel": 1,
+	f, err := policyfile.Parse("office", []byte(`{"imbrel": 1,
 		"classes": [{"name": "web", "match": [{"to-port": "0-1023"}]}, {"name": "mail", "match": [{"to-port": [25, 587]}]}, {"name": "pop", "match": [{"to-port": 110}]}],
 		"policies": [{"name": "up", "treat": [{"class": "web"}, {"class": "mail"}, {"class": "pop"}]}],
 		"attach": [{"policy": "up", "at": "office/wan", "direction": "out"}],
-		"network": {"nodes": [{"name": "office", "interfaces": [{"name": "wan", "rate": "10Mbit/s", "subnets": "10.1.0.0/16"}]}]}}`), time.LoadLocation)
+		"network": {"nodes": [{"name": "office", "interfaces": [{"name": "wan", "rate": "10Mbit/s", "subnets": "10.1.0.0/16"}]}]}}`))
 	if err != nil {
 		fmt.Println(err)
 		return

@@ -97,7 +97,7 @@ func New(files ...*policy.File) *Space {
 	s.names = slices.Compact(s.names)
 	addresses := uint32(len(s.edges) - 1)
 	for _, k := range policy.Keys() {
-		s.most[k] = k.Row().Most + 1
+		s.most[k] = k.Row().Max + 1
 	}
 	s.most[from], s.most[to], s.most[in], s.most[name], s.most[rtp] = addresses, addresses, uint32(len(s.paths)), uint32(len(s.names)), 1
 	s.worlds = s.allWorlds()

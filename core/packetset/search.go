@@ -46,16 +46,16 @@ func (t *Taking) meets(b *Box) bool {
 	return false
 }
 
-// MostPieces is into how many pieces one question may divide packets before it is given up,
-// mostInAll into how many all questions of a space; a piece of many ranges, or one that is
-// held against many others, counts as several. MostEntries is how many entries a policy may
-// have, and mostProducts how many boxes what is common to two lists.
+// MaxPieces is into how many pieces one question may divide packets before it is given up,
+// maxTotal into how many all questions of a space; a piece of many ranges, or one that is
+// held against many others, counts as several. MaxEntries is how many entries a policy may
+// have, and maxProducts how many boxes what is common to two lists.
 const (
-	MostPieces   = 100_000
-	MostEntries  = 2_000
-	mostInAll    = 2_000_000
-	mostProducts = 100_000
-	mostSummed   = 2_000 // pieces of what is summed up, where all are looked at
+	MaxPieces   = 100_000
+	MaxEntries  = 2_000
+	maxTotal    = 2_000_000
+	maxProducts = 100_000
+	maxSummed   = 2_000 // pieces of what is summed up, where all are looked at
 )
 
 // A Search answers questions about what remains of some packets when others are taken away.
@@ -66,16 +66,16 @@ type Search struct {
 	tooMany bool
 }
 
-// Search returns a search that may look at MostPieces pieces.
-func (s *Space) Search() *Search { return &Search{space: s, most: MostPieces} }
+// Search returns a search that may look at MaxPieces pieces.
+func (s *Space) Search() *Search { return &Search{space: s, most: MaxPieces} }
 
 // GaveUp reports whether the search was given up: then nothing found says nothing.
 func (f *Search) GaveUp() bool {
-	return f.tooMany || f.pieces >= f.most || f.space.spent >= mostInAll
+	return f.tooMany || f.pieces >= f.most || f.space.spent >= maxTotal
 }
 
 // Spent reports whether no question of the space is answered any more.
-func (s *Space) Spent() bool { return s.spent >= mostInAll }
+func (s *Space) Spent() bool { return s.spent >= maxTotal }
 
 // spend notes what was looked at.
 func (f *Search) spend(pieces int) {
@@ -151,7 +151,7 @@ func (f *Search) Takes(t *Taking, of []Box, before []*Taking) (Box, bool) {
 // Both returns the boxes of what is in one of some boxes and in one of others; false when
 // they are too many.
 func (s *Space) Both(some, others []Box) ([]Box, bool) {
-	if len(some)*len(others) > mostProducts {
+	if len(some)*len(others) > maxProducts {
 		return nil, false
 	}
 	var out []Box
@@ -202,7 +202,7 @@ func (f *Search) Share(b Box, less []*Taking) float64 {
 	if whole == 0 {
 		return math.NaN()
 	}
-	f.most = min(f.most, f.pieces+mostSummed)
+	f.most = min(f.most, f.pieces+maxSummed)
 	f.Remains(b, less, func(piece Box) bool {
 		left += f.space.weigh(&piece)
 		return true
@@ -362,7 +362,7 @@ func (s *Space) Entries(file int, p *plan.Plan, inForce func(*plan.Entry) bool) 
 			level(e.Inner, l)
 		}
 	}
-	if len(p.Entries) > MostEntries {
+	if len(p.Entries) > MaxEntries {
 		for i, e := range p.Entries {
 			out[i] = Region{Entry: e, TooMany: true}
 		}

@@ -8,6 +8,7 @@
 package plan
 
 import (
+	"slices"
 	"time"
 
 	"imbrel.example/imbrel/core/meter"
@@ -187,9 +188,9 @@ type Queue struct {
 // not give, at the rate promised to it: 100 ms, a common depth.
 const DefaultQueueTime = 100 * time.Millisecond
 
-// LeastPackets is the least number of full packets that a limit in time comes to,
+// MinPackets is the least number of full packets that a limit in time comes to,
 // so that a class that is promised little can still send a window at a time.
-const LeastPackets = 10
+const MinPackets = 10
 
 // limit returns a queue's limit in bytes, or 0 when it is in packets.
 func limit(q *policy.Queue, rate unit.Rate, maxPacket unit.Size) unit.Size {
@@ -203,7 +204,7 @@ func limit(q *policy.Queue, rate unit.Rate, maxPacket unit.Size) unit.Size {
 	if t == 0 {
 		t = DefaultQueueTime
 	}
-	return max(rate.Bytes(t), LeastPackets*maxPacket)
+	return max(rate.Bytes(t), MinPackets*maxPacket)
 }
 
 // FIFO returns the limit in bytes of a plain queue at a rate, as a policy that says
@@ -294,6 +295,16 @@ func (e *Entry) Leaf() bool { return len(e.Inner) == 0 }
 
 // Together reports whether Promise is that of all instances of the entry.
 func (e *Entry) Together() bool { return e.Each != 0 && e.Priority == 0 }
+
+// Chain returns an entry and those around it, the outermost first.
+func (e *Entry) Chain() []*Entry {
+	var out []*Entry
+	for ; e != nil; e = e.Parent {
+		out = append(out, e)
+	}
+	slices.Reverse(out)
+	return out
+}
 
 // Inside returns the rate that is shared within the entry, or within one instance.
 func (e *Entry) Inside() unit.Rate {

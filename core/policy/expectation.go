@@ -48,9 +48,9 @@ type Expectation struct {
 	Where     *Interface
 	Direction Direction
 	From, To  time.Duration // packets sent from then until then; To 0: all
-	Operator  string        // <=, >=, <, >, =; ".." is from Limit to Most
+	Operator  string        // <=, >=, <, >, =; ".." is from Limit to Max
 	Limit     float64       // of a rate OfPromise, a ratio of the promise at Where; of marks, 1: all packets
-	Most      float64
+	Max       float64
 	OfPromise bool
 	DSCP      codepoint.DSCP // of Marking and Arrival
 }
@@ -256,7 +256,7 @@ func (e *Expectation) ratio(w *words) error {
 	if !ok || err1 != nil || err2 != nil || b < a || math.IsInf(b, 1) {
 		return fmt.Errorf("%.40q is not a range of ratios: write the least and the most, as in 2.8..3.2", strings.Join(*w, " "))
 	}
-	e.Operator, e.Limit, e.Most = "..", a, b
+	e.Operator, e.Limit, e.Max = "..", a, b
 	return nil
 }
 
@@ -339,7 +339,7 @@ func (e *Expectation) HoldsFor(measured, whole float64) bool {
 	case ">":
 		return measured > limit
 	case "..":
-		return measured >= limit && measured <= e.Most
+		return measured >= limit && measured <= e.Max
 	}
 	return measured == limit
 }

@@ -55,8 +55,8 @@ type KeyRow struct {
 	// Splits says that an index may split its rules by the key: a packet has one
 	// number of it.
 	Splits bool
-	// Most is the greatest number of a key whose values are numbers of its own.
-	Most uint32
+	// Max is the greatest number of a key whose values are numbers of its own.
+	Max uint32
 	// Either, of a key that asks for others: a packet is in a range where it is in the range of one of these, each
 	// range as Spread has it. Nil: the values are the key's own.
 	Either []Key
@@ -146,7 +146,7 @@ var keyTable = [NumKeys]KeyRow{
 		Address: func(p *packet.Packet) (netip.Addr, bool) { return p.Flow.From, visible(p) }},
 	KeyTo: {Name: "to", Doc: "where the packet goes", Kind: AddressSets,
 		Address: func(p *packet.Packet) (netip.Addr, bool) { return p.Flow.To, visible(p) }},
-	KeyProtocol: {Name: "protocol", Doc: "the IP protocol", Splits: true, Most: 255, Common: []uint32{packet.UDP, packet.TCP}, Source: ByKind,
+	KeyProtocol: {Name: "protocol", Doc: "the IP protocol", Splits: true, Max: 255, Common: []uint32{packet.UDP, packet.TCP}, Source: ByKind,
 		Value: "a protocol: udp, tcp, icmp, … or a number from 0 to 255",
 		Parse: func(s string) (Range, error) {
 			n, err := ParseProtocol(s)
@@ -158,17 +158,17 @@ var keyTable = [NumKeys]KeyRow{
 		Of: func(p *packet.Packet) (uint32, uint32, bool) {
 			return uint32(p.Flow.FromPort), uint32(p.Flow.ToPort), visible(p) && p.HasPorts
 		}},
-	KeyFromPort: {Name: "from-port", Doc: "the sender's port", Splits: true, Most: math.MaxUint16, Common: []uint32{50000, 40000, 30000}, Value: portValue, Parse: ParsePorts, Print: printRange,
+	KeyFromPort: {Name: "from-port", Doc: "the sender's port", Splits: true, Max: math.MaxUint16, Common: []uint32{50000, 40000, 30000}, Value: portValue, Parse: ParsePorts, Print: printRange,
 		Of: func(p *packet.Packet) (uint32, uint32, bool) {
 			n := uint32(p.Flow.FromPort)
 			return n, n, visible(p) && p.HasPorts
 		}},
-	KeyToPort: {Name: "to-port", Doc: "the receiver's port", Splits: true, Most: math.MaxUint16, Common: []uint32{40000, 50000, 30000}, Value: portValue, Parse: ParsePorts, Print: printRange,
+	KeyToPort: {Name: "to-port", Doc: "the receiver's port", Splits: true, Max: math.MaxUint16, Common: []uint32{40000, 50000, 30000}, Value: portValue, Parse: ParsePorts, Print: printRange,
 		Of: func(p *packet.Packet) (uint32, uint32, bool) {
 			n := uint32(p.Flow.ToPort)
 			return n, n, visible(p) && p.HasPorts
 		}},
-	KeyDSCP: {Name: "dscp", Doc: "the packet's DSCP", Splits: true, Most: uint32(codepoint.MaxDSCP), Common: []uint32{0}, Source: ByMark,
+	KeyDSCP: {Name: "dscp", Doc: "the packet's DSCP", Splits: true, Max: uint32(codepoint.MaxDSCP), Common: []uint32{0}, Source: ByMark,
 		Value: "a DSCP: a name such as ef or af41, or a number from 0 to 63",
 		Parse: func(s string) (Range, error) {
 			d, err := codepoint.ParseDSCP(s)
@@ -181,26 +181,26 @@ var keyTable = [NumKeys]KeyRow{
 		// The upper three bits of the DSCP, RFC 2474 §4.2.2.
 		Either: []Key{KeyDSCP}, Spread: func(r Range) Range { return Range{r.First << 3, r.Last<<3 | 7} }, Value: "an IP precedence" + threeBits, Parse: parseThreeBits, Print: printRange,
 		Of: func(p *packet.Packet) (uint32, uint32, bool) { return ofIP(uint32(p.Precedence()), p) }},
-	KeyLength: {Name: "length", Doc: "the length of the IP packet", Most: math.MaxUint16, Common: []uint32{200, 1000}, Value: "a size or a range such as 64B-128B", Parse: parseLengths,
+	KeyLength: {Name: "length", Doc: "the length of the IP packet", Max: math.MaxUint16, Common: []uint32{200, 1000}, Value: "a size or a range such as 64B-128B", Parse: parseLengths,
 		Print: func(r Range) string { return unit.Size(r.First).String() + "-" + unit.Size(r.Last).String() },
 		Of:    func(p *packet.Packet) (uint32, uint32, bool) { return ofIP(uint32(min(p.Length, math.MaxUint16)), p) }},
-	KeyVLAN: {Name: "vlan", Doc: "the identifier of the outermost VLAN tag", Splits: true, Most: 4095, Common: []uint32{NoNumber}, Layer: TagLayer, Value: "a VLAN from 0 to 4095, or a range such as 10-19", Parse: parseVLANs, Print: printRange,
+	KeyVLAN: {Name: "vlan", Doc: "the identifier of the outermost VLAN tag", Splits: true, Max: 4095, Common: []uint32{NoNumber}, Layer: TagLayer, Value: "a VLAN from 0 to 4095, or a range such as 10-19", Parse: parseVLANs, Print: printRange,
 		Of: func(p *packet.Packet) (uint32, uint32, bool) {
 			return uint32(p.VLAN), uint32(p.VLAN), p.Tagged
 		}},
 	KeyIn: {Name: "in", Doc: "the interface by which the packet entered the node", Kind: InterfaceNames, Common: []uint32{NoNumber}, Value: "an interface, as node/interface",
 		Of: func(p *packet.Packet) (uint32, uint32, bool) { return uint32(p.In), uint32(p.In), true }},
-	KeyEtherType: {Name: "ethertype", Doc: "what the frame carries: ipv4, ipv6, arp or a number", Most: math.MaxUint16, Source: ByKind, Value: "an EtherType such as ipv4 or 0x88cc", Parse: parseEtherType,
+	KeyEtherType: {Name: "ethertype", Doc: "what the frame carries: ipv4, ipv6, arp or a number", Max: math.MaxUint16, Source: ByKind, Value: "an EtherType such as ipv4 or 0x88cc", Parse: parseEtherType,
 		Print: func(r Range) string { return fmt.Sprintf("0x%04x", r.First) },
 		Of: func(p *packet.Packet) (uint32, uint32, bool) {
 			return uint32(p.EtherType), uint32(p.EtherType), true
 		}},
-	KeyPCP: {Name: "pcp", Doc: "the priority code point of the outermost VLAN tag", Most: 7, Common: []uint32{NoNumber, 0}, Layer: TagLayer, Source: ByMark, Value: "a priority code point" + threeBits, Parse: parseThreeBits, Print: printRange,
+	KeyPCP: {Name: "pcp", Doc: "the priority code point of the outermost VLAN tag", Max: 7, Common: []uint32{NoNumber, 0}, Layer: TagLayer, Source: ByMark, Value: "a priority code point" + threeBits, Parse: parseThreeBits, Print: printRange,
 		Of: func(p *packet.Packet) (uint32, uint32, bool) {
 			v, ok := p.PCP()
 			return uint32(v), uint32(v), ok
 		}},
-	KeyTC: {Name: "tc", Doc: "the traffic class of the topmost MPLS label", Most: 7, Common: []uint32{NoNumber}, Layer: LabelLayer, Value: "a traffic class" + threeBits, Parse: parseThreeBits, Print: printRange,
+	KeyTC: {Name: "tc", Doc: "the traffic class of the topmost MPLS label", Max: 7, Common: []uint32{NoNumber}, Layer: LabelLayer, Value: "a traffic class" + threeBits, Parse: parseThreeBits, Print: printRange,
 		Of: func(p *packet.Packet) (uint32, uint32, bool) {
 			v, ok := p.TC()
 			return uint32(v), uint32(v), ok

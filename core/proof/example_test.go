@@ -8,11 +8,11 @@ import (
 )
 
 // A stream that got 3 % less than was rehearsed differs.
-func ExampleHold() {
+func ExampleCompare() {
 	met := func(bps int64) *measure.Result {
-		return &measure.Result{Rehearsal: "busy", Traffic: []measure.Row{{Name: "radar", Direction: "forward", Met: measure.Met{SentPackets: 9000, ReceivedPackets: 9000, RateBps: bps}}}}
+		return &measure.Result{Rehearsal: "busy", Traffic: []measure.Row{{Name: "radar", Direction: "forward", TrafficFigures: measure.TrafficFigures{SentPackets: 9000, ReceivedPackets: 9000, RateBps: bps}}}}
 	}
-	for _, f := range proof.Hold(met(2_000_000), met(1_940_000)).Figures {
+	for _, f := range proof.Compare(met(2_000_000), met(1_940_000)).Figures {
 		fmt.Println(f.Name, f.Metric, f.Word)
 	}
 	// Output:

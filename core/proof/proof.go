@@ -20,16 +20,16 @@ type Tolerances struct {
 	Delay   float64 `json:"delay"`    // a part of the rehearsed
 	MOS     float64 `json:"mos"`
 
-	Goodput    float64 `json:"goodput"`         // of TCP, a part; also of the rates of its classes
-	BesideLoss float64 `json:"beside_loss"`     // in percent, in a class with TCP
-	BesideMs   float64 `json:"beside_delay_ms"` // in a class with TCP, or Beside, where that is more
-	Beside     float64 `json:"beside_delay"`    // a part
-	FewDelay   float64 `json:"few_delay"`       // a part, of fewer than Few packets: a percentile of theirs is one packet's luck
-	Few        int     `json:"few"`
+	Goodput        float64 `json:"goodput"`         // of TCP, a part; also of the rates of its classes
+	LossWithTCP    float64 `json:"beside_loss"`     // in percent, in a class with TCP
+	DelayWithTCPMs float64 `json:"beside_delay_ms"` // in a class with TCP, or DelayWithTCP, where that is more
+	DelayWithTCP   float64 `json:"beside_delay"`    // a part
+	FewDelay       float64 `json:"few_delay"`       // a part, of fewer than Few packets: a percentile of theirs is one packet's luck
+	Few            int     `json:"few"`
 }
 
-// Stated are the tolerances that Hold goes by.
-var Stated = Tolerances{Rate: 0.02, Loss: 0.5, DelayMs: 1, Delay: 0.05, MOS: 0.1, Goodput: 0.05, BesideLoss: 2, BesideMs: 2, Beside: 0.15, FewDelay: 0.5, Few: 500}
+// Stated are the tolerances that Compare goes by.
+var Stated = Tolerances{Rate: 0.02, Loss: 0.5, DelayMs: 1, Delay: 0.05, MOS: 0.1, Goodput: 0.05, LossWithTCP: 2, DelayWithTCPMs: 2, DelayWithTCP: 0.15, FewDelay: 0.5, Few: 500}
 
 // The words for a figure.
 const (
@@ -70,8 +70,8 @@ type Proof struct {
 	Differ       int           `json:"differ"`
 }
 
-// Hold holds the result of a rehearsal against that of the same rehearsal with real packets.
-func Hold(rehearsed, measured *measure.Result) *Proof {
+// Compare holds the result of a rehearsal against that of the same rehearsal with real packets.
+func Compare(rehearsed, measured *measure.Result) *Proof {
 	p := &Proof{Rehearsal: rehearsed.Rehearsal, Tolerances: Stated, Expectations: []Expectation{}, Figures: []Figure{}}
 	tcp := carriesTCP(rehearsed)
 	for i := range rehearsed.Expectations {
@@ -130,7 +130,7 @@ func (t *Tolerances) tolerance(metric policy.Metric, beside bool, rehearsed, pac
 		return t.MOS
 	case policy.Loss, policy.Late, policy.Retransmissions, policy.Marking, policy.Arrival:
 		if beside {
-			return max(t.BesideLoss, lone, part(t.Beside))
+			return max(t.LossWithTCP, lone, part(t.DelayWithTCP))
 		}
 		return max(t.Loss, lone)
 	case policy.Throughput:
@@ -146,14 +146,14 @@ func (t *Tolerances) tolerance(metric policy.Metric, beside bool, rehearsed, pac
 	case policy.Delay, policy.Jitter, policy.RoundTrip, policy.Completion:
 		least, most := t.DelayMs, t.Delay
 		if beside || metric == policy.RoundTrip || metric == policy.Completion {
-			least, most = t.BesideMs, t.Beside
+			least, most = t.DelayWithTCPMs, t.DelayWithTCP
 		}
 		if packets > 0 && packets < float64(t.Few) {
 			most = t.FewDelay
 		}
 		return max(least, part(most))
 	case policy.Drops:
-		return max(5, part(t.Beside))
+		return max(5, part(t.DelayWithTCP))
 	}
 	return max(3000, part(t.Delay)) // bytes of a queue
 }
@@ -232,8 +232,8 @@ func packetsOf(r *measure.Result, e *policy.Expectation) float64 {
 	return n
 }
 
-// leastPackets is how many packets make a percentile of theirs worth comparing.
-const leastPackets = 100
+// minPackets is how many packets make a percentile of theirs worth comparing.
+const minPackets = 100
 
 func (p *Proof) add(f Figure, metric policy.Metric, beside bool, packets float64) {
 	f.Metric = string(metric)
@@ -280,7 +280,7 @@ func (p *Proof) traffic(rehearsed, measured *measure.Result, tcp carriers) {
 				return number(100 * w.tcp.Retransmissions)
 			}, true)
 			add(policy.Completion, "ms", func(w *way) *float64 {
-				if w.tcp == nil || w.tcp.Completion == nil || w.tcp.Completed < leastPackets/2 {
+				if w.tcp == nil || w.tcp.Completion == nil || w.tcp.Completed < minPackets/2 {
 					return nil
 				}
 				return number(w.tcp.Completion.P50)
@@ -296,7 +296,7 @@ func (p *Proof) traffic(rehearsed, measured *measure.Result, tcp carriers) {
 			return number(100 * float64(w.sent-w.received) / float64(w.sent))
 		}, beside)
 		add(policy.Delay, "ms", func(w *way) *float64 {
-			if w.received < leastPackets {
+			if w.received < minPackets {
 				return nil
 			}
 			return w.delay
@@ -316,7 +316,7 @@ type way struct {
 	rate           int64
 	delay, mos     *float64
 	overTCP        bool
-	tcp            *measure.TCPMet
+	tcp            *measure.TCPFigures
 }
 
 type ways struct {
@@ -394,7 +394,7 @@ func (p *Proof) class(at *measure.Interface, r, m *measure.Class, beside bool) {
 		return number(100 * float64(c.Drops.Total()) / float64(c.OfferedPackets))
 	})
 	add(policy.Delay, "ms", func(c *measure.Class) *float64 {
-		if c.QueueDelay == nil || c.SentPackets < leastPackets {
+		if c.QueueDelay == nil || c.SentPackets < minPackets {
 			return nil
 		}
 		return &c.QueueDelay.P99

@@ -3,11 +3,10 @@ package proof
 import (
 	"strings"
 	"testing"
-	"time"
 
-	"imbrel.example/imbrel/core/language"
 	"imbrel.example/imbrel/core/measure"
 	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/policyfile"
 	"imbrel.example/imbrel/core/simulate"
 )
 
@@ -28,7 +27,7 @@ const line = `{"imbrel": 1,
 func rehearsed(t *testing.T, shape string, seed uint64) *measure.Result {
 	t.Helper()
 	text := strings.Replace(strings.Replace(line, "SHAPE", shape, 1), `"flow rate at west/wan out <= 10Mbit/s", `, "", 1)
-	f, err := language.ReadJSON("line.json", []byte(text), time.LoadLocation)
+	f, err := policyfile.Parse("line.json", []byte(text))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -55,7 +54,7 @@ func words(p *Proof) map[string]string {
 // there alone, and its expectations turn.
 func TestHold(t *testing.T) {
 	a := rehearsed(t, "8Mbit/s", 1)
-	same := Hold(a, a)
+	same := Compare(a, a)
 	if same.Differ != 0 || same.Agree < 20 {
 		t.Errorf("a result and itself: %d agree, %d differ", same.Agree, same.Differ)
 	}
@@ -64,7 +63,7 @@ func TestHold(t *testing.T) {
 			t.Errorf("%+v", f)
 		}
 	}
-	p := Hold(a, rehearsed(t, "2.5Mbit/s", 1))
+	p := Compare(a, rehearsed(t, "2.5Mbit/s", 1))
 	got := words(p)
 	for what, want := range map[string]string{
 		"traffic flow forward rate": Differs, "traffic flow forward loss": Differs, "traffic flow forward delay": Differs, "traffic sync forward goodput": Differs,

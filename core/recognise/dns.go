@@ -8,8 +8,8 @@ import (
 	"golang.org/x/net/dns/dnsmessage"
 )
 
-// mostAnswers is how many records of an answer are read.
-const mostAnswers = 64
+// maxAnswers is how many records of an answer are read.
+const maxAnswers = 64
 
 // answer remembers which addresses a DNS answer (RFC 1035 §4) gives for the
 // name that was asked. Aliases lead from that name to others, so every address
@@ -28,7 +28,7 @@ func (r *Recogniser) answer(now time.Duration, b []byte) {
 	if asked == "" {
 		return
 	}
-	for range mostAnswers {
+	for range maxAnswers {
 		record, err := p.AnswerHeader()
 		if err != nil {
 			return

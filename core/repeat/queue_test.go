@@ -4,10 +4,9 @@ import (
 	"flag"
 	"math"
 	"testing"
-	"time"
 
-	"imbrel.example/imbrel/core/language"
 	"imbrel.example/imbrel/core/measure"
+	"imbrel.example/imbrel/core/policyfile"
 	"imbrel.example/imbrel/core/repeat"
 	"imbrel.example/imbrel/core/simulate"
 )
@@ -18,12 +17,12 @@ var seeds = flag.Int("seeds", 20, "how many reports TestIntervalHoldsTheory make
 // sojourn time whose p99 is ln(100)/(μ-λ). The interval that repeats report holds it about 95
 // times in a hundred.
 func TestIntervalHoldsTheory(t *testing.T) {
-	f, err := language.ReadJSON("queue.json", []byte(`{"imbrel": 1,
+	f, err := policyfile.Parse("queue.json", []byte(`{"imbrel": 1,
 		"network": {"nodes": [{"name": "n", "interfaces": [
 			{"name": "near", "rate": "100Gbit/s", "framing": "ip", "subnets": ["10.1.0.0/16"]},
 			{"name": "far", "rate": "100Mbit/s", "framing": "ip", "subnets": ["10.2.0.0/16"]}]}]},
 		"rehearsals": [{"name": "r", "lasts": "21s", "warm-up": "1s", "traffic": [
-			{"name": "flow", "rate": "70Mbit/s", "packet": "8000B", "lengths": "exponential", "arrivals": "poisson", "from": "10.1.0.1", "to": "10.2.0.1"}]}]}`), time.LoadLocation)
+			{"name": "flow", "rate": "70Mbit/s", "packet": "8000B", "lengths": "exponential", "arrivals": "poisson", "from": "10.1.0.1", "to": "10.2.0.1"}]}]}`))
 	if err != nil {
 		t.Fatal(err)
 	}

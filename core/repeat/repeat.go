@@ -62,12 +62,12 @@ type Pool struct {
 // all runs there could be is, in 95 of 100 cases (Student's t of the mean); the bounds are
 // the mean where there is one run.
 type Interval struct {
-	Runs  int     `json:"runs"` // that have the figure
-	Mean  float64 `json:"mean"`
-	Low   float64 `json:"low"`
-	High  float64 `json:"high"`
-	Least float64 `json:"least"`
-	Most  float64 `json:"most"`
+	Runs int     `json:"runs"` // that have the figure
+	Mean float64 `json:"mean"`
+	Low  float64 `json:"low"`
+	High float64 `json:"high"`
+	Min  float64 `json:"least"`
+	Max  float64 `json:"most"`
 }
 
 // IntervalOf returns the interval of values; there is at least one.
@@ -188,7 +188,7 @@ func Of(runs []*measure.Result) *Summary {
 		}
 		s.Expectations = append(s.Expectations, h)
 	}
-	figures := func(f Figure, met []*measure.Met) {
+	figures := func(f Figure, met []*measure.TrafficFigures) {
 		for _, m := range Metrics() {
 			var values []float64
 			for _, one := range met {
@@ -202,11 +202,11 @@ func Of(runs []*measure.Result) *Summary {
 			}
 		}
 	}
-	pools := func(p Pool, met []*measure.Met) {
+	pools := func(p Pool, met []*measure.TrafficFigures) {
 		for _, k := range []struct {
 			metric string
-			of     func(m *measure.Met) *measure.Milliseconds
-		}{{"delay", func(m *measure.Met) *measure.Milliseconds { return m.Delay }}, {"rtt", roundTrip}, {"completion", completion}} {
+			of     func(m *measure.TrafficFigures) *measure.Milliseconds
+		}{{"delay", func(m *measure.TrafficFigures) *measure.Milliseconds { return m.Delay }}, {"rtt", roundTrip}, {"completion", completion}} {
 			var all measure.Distribution
 			for _, m := range met {
 				if one := k.of(m); one != nil && one.Distribution != nil {
@@ -233,14 +233,14 @@ func Of(runs []*measure.Result) *Summary {
 	return s
 }
 
-func roundTrip(m *measure.Met) *measure.Milliseconds {
+func roundTrip(m *measure.TrafficFigures) *measure.Milliseconds {
 	if m.TCP == nil {
 		return nil
 	}
 	return m.TCP.RTT
 }
 
-func completion(m *measure.Met) *measure.Milliseconds {
+func completion(m *measure.TrafficFigures) *measure.Milliseconds {
 	if m.TCP == nil {
 		return nil
 	}

@@ -3,19 +3,18 @@ package route_test
 import (
 	"fmt"
 	"net/netip"
-	"time"
 
-	"imbrel.example/imbrel/core/language"
+	"imbrel.example/imbrel/core/policyfile"
 	"imbrel.example/imbrel/core/route"
 )
 
 func ExampleTable_Route() {
-	file, err := language.ReadJSON("quay.json", []byte(`{"imbrel": 1,
+	file, err := policyfile.Parse("quay.json", []byte(`{"imbrel": 1,
 		"network": {
 			"nodes": [
 				{"name": "quay", "interfaces": [{"name": "lan", "rate": "1Gbit/s", "subnets": ["10.1.0.0/24"]}, {"name": "wan", "rate": "100Mbit/s"}]},
 				{"name": "hill", "interfaces": [{"name": "wan", "rate": "100Mbit/s"}, {"name": "lan", "rate": "1Gbit/s", "subnets": ["10.2.0.0/24"]}]}],
-			"links": [{"ends": [{"at": "quay/wan", "sends": "2Mbit/s"}, {"at": "hill/wan", "sends": "2Mbit/s"}], "delay": "5ms"}]}}`), time.LoadLocation)
+			"links": [{"ends": [{"at": "quay/wan", "sends": "2Mbit/s"}, {"at": "hill/wan", "sends": "2Mbit/s"}], "delay": "5ms"}]}}`))
 	if err != nil {
 		fmt.Println(err)
 		return

@@ -54,7 +54,7 @@ func (c *contest) leave(i int32, weight uint64) {
 func (c *contest) next() int32 {
 	i := c.set.next(c.virtual)
 	if i < 0 {
-		c.virtual = c.set.leastStart()
+		c.virtual = c.set.minStart()
 		i = c.set.next(c.virtual)
 	}
 	return i

@@ -69,7 +69,7 @@ func (h *heap) down(at int, e entry) {
 	for {
 		best := 4*at + 1
 		if best+4 <= len(h.entries) {
-			best += leastOf((*[4]entry)(h.entries[best:]))
+			best += minimum((*[4]entry)(h.entries[best:]))
 		} else {
 			for i := best + 1; i < len(h.entries); i++ {
 				if h.entries[i].key < h.entries[best].key {
@@ -86,9 +86,9 @@ func (h *heap) down(at int, e entry) {
 	h.set(at, e)
 }
 
-// leastOf returns which of four has the least key, without branches, of which
+// minimum returns which of four has the least key, without branches, of which
 // the processor would guess every other one wrong.
-func leastOf(c *[4]entry) int {
+func minimum(c *[4]entry) int {
 	one, two := 0, 2
 	if c[1].key < c[0].key {
 		one = 1

@@ -97,13 +97,13 @@ func (s *set) look(line uint64) int32 {
 		}
 	}
 	if best < 0 {
-		s.soonest = s.leastStart()
+		s.soonest = s.minStart()
 	}
 	return int32(best)
 }
 
-// leastStart returns the least start of the members that wait.
-func (s *set) leastStart() uint64 {
+// minStart returns the least start of the members that wait.
+func (s *set) minStart() uint64 {
 	least := uint64(math.MaxUint64)
 	if s.few {
 		for i := range s.members {

@@ -122,12 +122,12 @@ func (r *run) calls(index int, t *policy.Traffic, end time.Duration) error {
 			if t.Speech > 0 {
 				call.Speech = &traffic.Speech{Active: t.Speech, Random: traffic.Random(r.options.Seed, t.Name+" speech", 2*n+way)}
 			}
-			r.add(&source{Source: dressed(call, t, !reverse), index: index, reverse: reverse, from: port, route: hops, end: held.to, flow: measures, clock: r.clock(t, 2*n+way, start)})
+			r.add(&source{Source: tagged(call, t, !reverse), index: index, reverse: reverse, from: port, route: hops, end: held.to, flow: measures, clock: r.clock(t, 2*n+way, start)})
 			if t.RTCP {
 				flow.FromPort++
 				flow.ToPort++
 				reports := &traffic.Reports{Flow: flow, DSCP: t.DSCP, Start: start, End: held.to, ID: ids[way], Random: traffic.Random(r.options.Seed, t.Name+" rtcp", 2*n+way)}
-				r.add(&source{Source: dressed(reports, t, !reverse), index: index, reverse: reverse, from: port, route: hops, end: held.to, flow: measure.NewFlow(from, end-from)})
+				r.add(&source{Source: tagged(reports, t, !reverse), index: index, reverse: reverse, from: port, route: hops, end: held.to, flow: measure.NewFlow(from, end-from)})
 			}
 		}
 	}

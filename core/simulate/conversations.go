@@ -45,8 +45,8 @@ type conversation struct {
 	begun bool     // a SYN of it was seen
 }
 
-// mostConversations bounds the conversations of a capture, each of which becomes a flow at work.
-const mostConversations = 20_000
+// maxConversations bounds the conversations of a capture, each of which becomes a flow at work.
+const maxConversations = 20_000
 
 // conversationsOf reads a capture, as often as it is replayed until end, and returns its TCP
 // conversations in the order in which they begin.
@@ -81,8 +81,8 @@ func (r *run) conversationsOf(t *policy.Traffic, end time.Duration) ([]*conversa
 			}
 		}
 		if h := p.Transport(); c == nil || h[13]&(tcp.SYN|tcp.ACK) == tcp.SYN && c.next[way] != 0 && binary.BigEndian.Uint32(h[4:])+1 != c.next[way] && c.begun {
-			if len(out) == mostConversations {
-				return nil, fmt.Errorf("the capture %s has more than %d TCP conversations: replay a part of it", t.Capture, mostConversations)
+			if len(out) == maxConversations {
+				return nil, fmt.Errorf("the capture %s has more than %d TCP conversations: replay a part of it", t.Capture, maxConversations)
 			}
 			if c != nil {
 				delete(known, c.flow)

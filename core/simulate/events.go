@@ -66,9 +66,9 @@ const nothing = 0
 
 // The least and the most days of a year, and for how many events the length of a day stays.
 const (
-	leastDays = 64
-	mostDays  = 1 << 22
-	lookAfter = 4096
+	minDays      = 64
+	maxDays      = 1 << 22
+	reviewPeriod = 4096
 )
 
 // before reports whether a slot's event comes before another's.
@@ -84,7 +84,7 @@ func (q *events) plan(e event) {
 	} else {
 		if len(q.slots) == 0 {
 			q.slots = append(q.slots, planned{})
-			q.days, q.shift = make([]day, leastDays), 14
+			q.days, q.shift = make([]day, minDays), 14
 		}
 		n = uint32(len(q.slots))
 		q.slots = append(q.slots, planned{})
@@ -92,7 +92,7 @@ func (q *events) plan(e event) {
 	s := &q.slots[n]
 	s.event, s.order = e, q.order
 	q.order++
-	if q.count++; q.count > 2*len(q.days) && len(q.days) < mostDays {
+	if q.count++; q.count > 2*len(q.days) && len(q.days) < maxDays {
 		q.insert(n)
 		q.rebuild(2*len(q.days), q.shift)
 		return
@@ -133,7 +133,7 @@ func (q *events) next() (event, bool) {
 	if q.count == 0 {
 		return event{}, false
 	}
-	if q.taken++; q.taken >= lookAfter {
+	if q.taken++; q.taken >= reviewPeriod {
 		q.look()
 	}
 	d := q.first()
@@ -191,7 +191,7 @@ func (q *events) look() {
 		shift--
 	}
 	days := len(q.days)
-	if q.count < days/8 && days > leastDays {
+	if q.count < days/8 && days > minDays {
 		days /= 2
 	}
 	q.taken, q.empty, q.passed = 0, 0, 0

@@ -2,14 +2,13 @@ package simulate_test
 
 import (
 	"fmt"
-	"time"
 
-	"imbrel.example/imbrel/core/language"
+	"imbrel.example/imbrel/core/policyfile"
 	"imbrel.example/imbrel/core/simulate"
 )
 
 func ExampleRun() {
-	file, err := language.ReadJSON("quay.json", []byte(`{"imbrel": 1,
+	file, err := policyfile.Parse("quay.json", []byte(`{"imbrel": 1,
 		"classes": [{"name": "voice", "match": [{"to-port": "16384-32767"}]}],
 		"policies": [{"name": "wan", "shape": "1.9Mbit/s", "treat": [
 			{"class": "voice", "mark": "ef", "priority": 1, "police": {"rate": "20%", "burst": "3kB"}},
@@ -24,7 +23,7 @@ func ExampleRun() {
 			"traffic": [
 				{"name": "call", "calls": 1, "codec": "g711", "between": ["10.1.0.7", "10.2.0.9"]},
 				{"name": "backup", "rate": "5Mbit/s", "packet": "1500B", "from": "10.1.0.8", "to": "10.2.0.8"}],
-			"expect": ["call mos >= 4.3", "backup loss <= 1%"]}]}`), time.LoadLocation)
+			"expect": ["call mos >= 4.3", "backup loss <= 1%"]}]}`))
 	if err != nil {
 		fmt.Println(err)
 		return

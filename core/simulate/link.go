@@ -78,7 +78,7 @@ func (r *run) travel(p *port, f *flight) {
 			if r.counts(f) {
 				m.lost++
 			}
-			f.steps = append(f.steps, measure.Step{Place: p.linkPlace, Slot: f.fate.first, Reason: datapath.OnLink})
+			f.steps = append(f.steps, measure.Step{Place: p.linkPlace, Slot: f.prediction.first, Reason: datapath.OnLink})
 			r.gone(f)
 			return
 		}
@@ -87,7 +87,7 @@ func (r *run) travel(p *port, f *flight) {
 			m.last = at
 		}
 		if wait := at - r.now - p.delay; wait > 0 {
-			f.steps = append(f.steps, measure.Step{Place: p.linkPlace, Slot: f.fate.first, Wait: wait})
+			f.steps = append(f.steps, measure.Step{Place: p.linkPlace, Slot: f.prediction.first, Wait: wait})
 		}
 	}
 	r.events.plan(event{at: at, kind: arrive, port: p.peer, flight: f})

@@ -67,11 +67,11 @@ type OutsideCounts struct {
 	Strays   uint64 `json:"strays"`    // packets that came and are of no traffic
 }
 
-// whereabouts is where a packet with a token is.
-type whereabouts uint8
+// A location is where a packet with a token is.
+type location uint8
 
 const (
-	inside whereabouts = iota
+	inside location = iota
 	sentOutside
 	handedOver
 )
@@ -116,7 +116,7 @@ func (l *Live) Take(at time.Duration, iface *policy.Interface, frame []byte) err
 	f.room = append(f.room[:0], frame...)
 	f.Packet = packet.Packet{Owner: f}
 	stray := func() error {
-		r.beside.Strays++
+		r.background.Strays++
 		r.spare = append(r.spare, f)
 		return r.failed
 	}
@@ -139,7 +139,7 @@ func (l *Live) Take(at time.Duration, iface *policy.Interface, frame []byte) err
 		r.segmentSent(s, f)
 	}
 	r.watch(r.now, &f.Packet)
-	r.foresee(f)
+	r.predict(f)
 	r.enter(f.source.from, f)
 	return r.failed
 }
@@ -236,17 +236,17 @@ func (l *Live) Result(now time.Duration) (*measure.Result, OutsideCounts) {
 		switch {
 		case r.stopped: // it might have come
 		case f.where == inside:
-			r.beside.Waiting++
+			r.background.Waiting++
 			r.lose(f)
 		case f.where == sentOutside:
-			r.beside.NotTaken++
+			r.background.NotTaken++
 			r.lose(f)
 		default:
-			r.beside.NotHad++
+			r.background.NotHad++
 			r.lose(f)
 		}
 	}
-	return r.result(), r.beside
+	return r.result(), r.background
 }
 
 // outward sends a source's packet from its host, and plans the next.
@@ -260,8 +260,8 @@ func (r *run) outward(f *flight) {
 		f.sent = max(f.sent, at)
 	}
 	if !ok {
-		r.foresee(f)
-		r.beside.NotSent++
+		r.predict(f)
+		r.background.NotSent++
 		r.lose(f)
 	}
 	r.emitNext(s)

@@ -7,10 +7,10 @@ import (
 	"testing"
 	"time"
 
-	"imbrel.example/imbrel/core/language"
 	"imbrel.example/imbrel/core/measure"
 	"imbrel.example/imbrel/core/packet"
 	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/policyfile"
 	"imbrel.example/imbrel/core/simulate"
 	"imbrel.example/imbrel/core/tcp"
 )
@@ -180,7 +180,7 @@ const staged = `{"imbrel": 1,
 
 func stagedFile(t *testing.T, traffic string) *policy.File {
 	t.Helper()
-	f, err := language.ReadJSON("staged.json", bytes.Replace([]byte(staged), []byte("TRAFFIC"), []byte(traffic), 1), time.LoadLocation)
+	f, err := policyfile.Parse("staged.json", bytes.Replace([]byte(staged), []byte("TRAFFIC"), []byte(traffic), 1))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -197,11 +197,11 @@ func TestLiveIsTheRehearsal(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		got, beside := (&hosts{}).play(t, f, o)
+		got, background := (&hosts{}).play(t, f, o)
 		a, _ := json.Marshal(want)
 		b, _ := json.Marshal(got)
-		if !bytes.Equal(a, b) || beside != (simulate.OutsideCounts{}) || len(want.Traffic) < 4 {
-			t.Errorf("without policies %v: the rehearsal measured\n%s\nand from outside\n%s\nbeside it %+v", without, a, b, beside)
+		if !bytes.Equal(a, b) || background != (simulate.OutsideCounts{}) || len(want.Traffic) < 4 {
+			t.Errorf("without policies %v: the rehearsal measured\n%s\nand from outside\n%s\nbeside it %+v", without, a, b, background)
 		}
 	}
 }
@@ -214,7 +214,7 @@ func TestLiveTCP(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	got, beside := (&hosts{}).play(t, f, simulate.Options{Seed: 3})
+	got, background := (&hosts{}).play(t, f, simulate.Options{Seed: 3})
 	for i := range want.Traffic {
 		a := &want.Traffic[i]
 		if a.TCP == nil {
@@ -230,8 +230,8 @@ func TestLiveTCP(t *testing.T) {
 			}
 		}
 	}
-	if beside.Strays > 20 { // what comes after the end
-		t.Errorf("%+v", beside)
+	if background.Strays > 20 { // what comes after the end
+		t.Errorf("%+v", background)
 	}
 }
 
@@ -240,13 +240,13 @@ func TestLiveTCP(t *testing.T) {
 func TestLiveCountsWhatIsMissing(t *testing.T) {
 	f := stagedFile(t, "")
 	h := &hosts{loses: 10}
-	got, beside := h.play(t, f, simulate.Options{Seed: 3})
+	got, background := h.play(t, f, simulate.Options{Seed: 3})
 	lost := int64(0)
 	for _, r := range got.Traffic {
 		lost += r.SentPackets - r.ReceivedPackets
 	}
-	if beside.NotTaken == 0 || int(beside.NotTaken) != h.sent/10 || lost < int64(beside.NotTaken)*8/10 {
-		t.Errorf("of %d packets each tenth got lost; %+v, %d are lost in the result", h.sent, beside, lost)
+	if background.NotTaken == 0 || int(background.NotTaken) != h.sent/10 || lost < int64(background.NotTaken)*8/10 {
+		t.Errorf("of %d packets each tenth got lost; %+v, %d are lost in the result", h.sent, background, lost)
 	}
 	h = &hosts{}
 	var err error
@@ -259,8 +259,8 @@ func TestLiveCountsWhatIsMissing(t *testing.T) {
 			t.Error(err)
 		}
 	}
-	if _, beside = h.live.Result(time.Minute); beside.Strays != 4 {
-		t.Errorf("%+v", beside)
+	if _, background = h.live.Result(time.Minute); background.Strays != 4 {
+		t.Errorf("%+v", background)
 	}
 }
 
@@ -269,9 +269,9 @@ func TestLiveCountsWhatIsMissing(t *testing.T) {
 func TestAskedLate(t *testing.T) {
 	f := stagedFile(t, `{"name": "files", "tcp": 3, "from": "10.1.0.8", "to": "10.2.0.8"},`)
 	sent := func(late time.Duration) map[string]float64 {
-		res, beside := (&hosts{late: late}).play(t, f, simulate.Options{Seed: 3})
-		if beside.NotTaken+beside.NotSent > 0 {
-			t.Errorf("%v late: %+v", late, beside)
+		res, background := (&hosts{late: late}).play(t, f, simulate.Options{Seed: 3})
+		if background.NotTaken+background.NotSent > 0 {
+			t.Errorf("%v late: %+v", late, background)
 		}
 		out := make(map[string]float64)
 		for _, i := range res.Interfaces {

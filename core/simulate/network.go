@@ -48,7 +48,7 @@ type path struct {
 	asking    time.Duration       // when it is asked again, if later than now
 	attached  *plan.Plan          // the policy attached here, in force or not
 	shadow    *datapath.Path      // of that policy where it is not in force: what it would measure of the load
-	foresight *datapath.Foresight // of that policy
+	predictor *datapath.Predictor // of that policy
 	config    *datapath.Config
 	names     []string    // of each of the data path's counters
 	turns     []turn      // of what has a `when`
@@ -196,13 +196,13 @@ func (r *run) newPath(at *port, d policy.Direction) {
 		Drop: func(pkt *packet.Packet, why datapath.Reason) { r.discarded(at, d, pkt, why) }}
 	a := at.iface.Attached[d]
 	if a == nil {
-		p.config.ClassOf = func(pkt *packet.Packet) int { return int(pkt.Owner.(*flight).fate.first) }
+		p.config.ClassOf = func(pkt *packet.Packet) int { return int(pkt.Owner.(*flight).prediction.first) }
 		return
 	}
 	p.attached = plan.Attached(a)
 	p.members = make([]member, len(p.attached.Entries))
 	p.config.CountAs = p.attached
-	p.config.ClassOf = func(pkt *packet.Packet) int { return r.foreseen(pkt.Owner.(*flight), d) }
+	p.config.ClassOf = func(pkt *packet.Packet) int { return r.predictedEntry(pkt.Owner.(*flight), d) }
 	ruled := *p.config
 	ruled.Plan, ruled.Random = p.attached, traffic.Random(r.options.Seed, at.iface.Path()+" "+d.String(), 0)
 	ruled.Turned = func(e *plan.Entry, l datapath.Limit, when time.Duration, inForce bool) {
@@ -219,7 +219,7 @@ func (r *run) newPath(at *port, d policy.Direction) {
 		p.shadow = datapath.New(ruled)
 		load = p.shadow
 	}
-	p.foresight = datapath.NewForesight(p.attached, r.plan.StartAt, load)
+	p.predictor = datapath.NewPredictor(p.attached, r.plan.StartAt, load)
 }
 
 // open makes the data path.

@@ -45,7 +45,7 @@ func (r *run) result() *measure.Result {
 	}
 	r.unfinished()
 	for _, c := range r.collectors {
-		c.Settle(r.until())
+		c.Finish(r.until())
 	}
 	res.Traffic = r.collectors[0].Rows(r.plan, r.classes)
 	res.Classes = r.collectors[0].ClassResults(r.classes)
@@ -177,10 +177,10 @@ func fullness(e *plan.Entry, s *slot, c *datapath.Counters, instances []datapath
 		return nil // of each instance around it, which is not kept
 	}
 	if m := e.Meter; m != nil && c.Colors != [3]uint64{} {
-		add("police", m.Rate, c.Conforming.Most, func(k *datapath.Instance) int64 { return k.Conforming.Most })
+		add("police", m.Rate, c.Conforming.Max, func(k *datapath.Instance) int64 { return k.Conforming.Max })
 	}
-	if m := e.AtMost; m != nil && s.sent.Most > 0 {
-		add("at-most", m.Rate, s.sent.Most, func(k *datapath.Instance) int64 { return k.Busiest.Most })
+	if m := e.AtMost; m != nil && s.sent.Max > 0 {
+		add("at-most", m.Rate, s.sent.Max, func(k *datapath.Instance) int64 { return k.Busiest.Max })
 	}
 	return out
 }

@@ -11,7 +11,7 @@ import (
 	"imbrel.example/imbrel/core/policy"
 )
 
-// series collects what happens over time. Its memory is bounded: at most MostIntervals
+// series collects what happens over time. Its memory is bounded: at most MaxIntervals
 // intervals.
 type series struct {
 	run    *run
@@ -19,7 +19,7 @@ type series struct {
 	length int
 	paths  map[*path]*pathSeries
 	steps  int // of all classes and instances
-	whens  []measure.WhenHeld
+	whens  []measure.WhenActive
 	open   map[heldKey]int // of whens, those in force
 }
 
@@ -28,15 +28,15 @@ type heldKey struct {
 	limit datapath.Limit
 }
 
-// MostIntervals bounds the intervals of a series.
-const MostIntervals = 100_000
+// MaxIntervals bounds the intervals of a series.
+const MaxIntervals = 100_000
 
-// mostSteps bounds the intervals of all classes and instances together: they take 32
+// maxSteps bounds the intervals of all classes and instances together: they take 32
 // bytes each.
-const mostSteps = 10_000_000
+const maxSteps = 10_000_000
 
-// mostSeriesInstances bounds the instances of an entry whose series is kept: the first.
-const mostSeriesInstances = 64
+// maxSeriesInstances bounds the instances of an entry whose series is kept: the first.
+const maxSeriesInstances = 64
 
 type pathSeries struct {
 	slots []*slotSeries
@@ -56,8 +56,8 @@ func newSeries(r *run) *series {
 }
 
 func (s *series) newSlot(name string) *slotSeries {
-	if s.steps += s.length; s.steps > mostSteps && s.run.failed == nil {
-		s.run.failed = fmt.Errorf("a series of %d steps for each class and instance comes to more than %d: take longer steps", s.length, mostSteps)
+	if s.steps += s.length; s.steps > maxSteps && s.run.failed == nil {
+		s.run.failed = fmt.Errorf("a series of %d steps for each class and instance comes to more than %d: take longer steps", s.length, maxSteps)
 	}
 	n := s.length
 	all := make([]int64, 4*n)
@@ -88,7 +88,7 @@ func (s *series) slotsOf(p *path, f *flight, do func(at int, k *slotSeries)) {
 		value := p.InstanceOf(i, &f.Packet)
 		in := k.instances[value]
 		if in == nil {
-			if len(k.instances) >= mostSeriesInstances {
+			if len(k.instances) >= maxSeriesInstances {
 				continue
 			}
 			if k.instances == nil {
@@ -144,7 +144,7 @@ func (r *run) turned(at *port, d policy.Direction, e *plan.Entry, l datapath.Lim
 		delete(s.open, k)
 	} else if inForce {
 		s.open[k] = len(s.whens)
-		s.whens = append(s.whens, measure.WhenHeld{Node: at.iface.Node.Name, Interface: at.iface.Name, Direction: d.String(), Class: e.Name, Limit: l.String(),
+		s.whens = append(s.whens, measure.WhenActive{Node: at.iface.Node.Name, Interface: at.iface.Name, Direction: d.String(), Class: e.Name, Limit: l.String(),
 			FromS: when.Seconds(), ToS: r.lasts.Seconds()})
 	}
 }
@@ -156,7 +156,7 @@ func (s *series) result() *measure.Series {
 	}
 	out := &measure.Series{IntervalS: s.every.Seconds(), Interfaces: []measure.SeriesInterface{}, Whens: s.whens}
 	if out.Whens == nil {
-		out.Whens = []measure.WhenHeld{}
+		out.Whens = []measure.WhenActive{}
 	}
 	for _, port := range s.run.network.ports {
 		for _, d := range []policy.Direction{policy.In, policy.Out} {

@@ -54,27 +54,27 @@ type Options struct {
 // does not grow with time.
 const maxPackets = 2_000_000_000
 
-// mostDraining bounds how long after the end of its traffic a rehearsal goes on.
-const mostDraining = 30 * 24 * time.Hour
+// maxDraining bounds how long after the end of its traffic a rehearsal goes on.
+const maxDraining = 30 * 24 * time.Hour
 
 // A flight is a packet in the network.
 type flight struct {
 	packet.Packet
-	source *source
-	flow   *measure.Flow
-	number int64 // in its flow
-	sent   time.Duration
-	route  []hop
-	at     int // the hop it is at
-	fate   *fate
-	token  uint32      // of one that is, or was, outside; 0: none
-	where  whereabouts // of that
-	in     measure.Set // what it counts for so far
-	first  int32       // the first class that took it, or the rest
-	held   int32       // the number of the entry to blame, plus 1: its upper limit held the queue back, or it dropped the packet; 0: none
-	steps  []measure.Step
-	room   []byte
-	inside *tunnel.Inside // what an outer header hides; nil until there is one
+	source     *source
+	flow       *measure.Flow
+	number     int64 // in its flow
+	sent       time.Duration
+	route      []hop
+	at         int // the hop it is at
+	prediction *prediction
+	token      uint32      // of one that is, or was, outside; 0: none
+	where      location    // of that
+	in         measure.Set // what it counts for so far
+	first      int32       // the first class that took it, or the rest
+	held       int32       // the number of the entry to blame, plus 1: its upper limit held the queue back, or it dropped the packet; 0: none
+	steps      []measure.Step
+	room       []byte
+	inside     *tunnel.Inside // what an outer header hides; nil until there is one
 }
 
 // run is a rehearsal at work.
@@ -107,10 +107,10 @@ type run struct {
 	nextWindow time.Duration        // when one begins or ends
 	series     *series              // nil: none was asked for
 
-	fates    map[string]*fate
-	epoch    uint64
-	key      []byte
-	imagined flight
+	predictions map[string]*prediction
+	epoch       uint64
+	key         []byte
+	traveller   flight
 
 	sentTCP   int64
 	flowsOpen []*measure.Flows // room
@@ -125,7 +125,7 @@ type run struct {
 	tokens     uint32
 	tcpSources map[packet.Flow]*source
 	endpoints  map[Transport]*endpoint
-	beside     OutsideCounts
+	background OutsideCounts
 }
 
 // Run runs one rehearsal of a file and returns what it measured. An error is
@@ -141,8 +141,8 @@ func Run(f *policy.File, rehearsal *policy.Rehearsal, o Options) (*measure.Resul
 		if !ok || r.failed != nil {
 			break
 		}
-		if e.at > rehearsal.Lasts+mostDraining {
-			return nil, fmt.Errorf("%s: after `%s` what waits takes more than %d days to be sent: let less wait, or send faster", rehearsal.At, rehearsal.Name, mostDraining/(24*time.Hour))
+		if e.at > rehearsal.Lasts+maxDraining {
+			return nil, fmt.Errorf("%s: after `%s` what waits takes more than %d days to be sent: let less wait, or send faster", rehearsal.At, rehearsal.Name, maxDraining/(24*time.Hour))
 		}
 		if steps&0xffff == 0 {
 			if o.Progress != nil {
@@ -194,7 +194,7 @@ func prepare(f *policy.File, rehearsal *policy.Rehearsal, o Options, outside Out
 		rehearsal = closedLoop(rehearsal)
 	}
 	r := &run{file: f, plan: rehearsal, options: o, lasts: rehearsal.Lasts - rehearsal.WarmUp, classes: f.ClassNames(), recogniser: recognise.New(f.Apps), calling: make(map[packet.Flow]bool),
-		sets: measure.NewSets(f, rehearsal), windows: measure.Windows(rehearsal), fates: make(map[string]*fate), outside: outside}
+		sets: measure.NewSets(f, rehearsal), windows: measure.Windows(rehearsal), predictions: make(map[string]*prediction), outside: outside}
 	if outside != nil {
 		r.away, r.tcpSources, r.endpoints = make(map[uint32]*flight), make(map[packet.Flow]*source), make(map[Transport]*endpoint)
 	}
@@ -252,24 +252,24 @@ func (r *run) flight() *flight {
 	if n := len(r.spare); n > 0 {
 		p := r.spare[n-1]
 		r.spare = r.spare[:n-1]
-		p.source, p.flow, p.route, p.fate, p.inside = nil, nil, nil, nil, nil
+		p.source, p.flow, p.route, p.prediction, p.inside = nil, nil, nil, nil, nil
 		p.number, p.sent, p.at, p.in, p.first, p.steps = 0, 0, 0, 0, int32(r.rest), p.steps[:0]
 		return p
 	}
-	if r.made++; r.made > mostUnderWay && r.failed == nil {
-		r.failed = r.crowded()
+	if r.made++; r.made > maxUnderWay && r.failed == nil {
+		r.failed = r.tooManyInFlight()
 	}
 	p := &flight{room: make([]byte, room), first: int32(r.rest)}
 	p.Owner = p
 	return p
 }
 
-// mostUnderWay bounds the packets that are under way at a time, and with them memory: they
+// maxUnderWay bounds the packets that are under way at a time, and with them memory: they
 // take 0.5 kB each.
-const mostUnderWay = 2_000_000
+const maxUnderWay = 2_000_000
 
 // crowded says where most of the packets under way wait.
-func (r *run) crowded() error {
+func (r *run) tooManyInFlight() error {
 	where, most := "on the links", 0
 	for _, p := range r.network.ports {
 		for _, d := range []policy.Direction{policy.In, policy.Out} {
@@ -281,7 +281,7 @@ func (r *run) crowded() error {
 			where, most = "at the carrier of "+p.iface.Path(), p.carrier.queue.Level().Packets
 		}
 	}
-	return fmt.Errorf("%s: in `%s` more than %d packets are under way at a time, most of them %s: let less wait there, or send less", r.plan.At, r.plan.Name, mostUnderWay, where)
+	return fmt.Errorf("%s: in `%s` more than %d packets are under way at a time, most of them %s: let less wait there, or send less", r.plan.At, r.plan.Name, maxUnderWay, where)
 }
 
 // waiting returns how many packets wait in a data path.
@@ -307,7 +307,7 @@ func (r *run) step(e *event) {
 			break
 		}
 		r.watch(r.now, &e.flight.Packet)
-		r.foresee(e.flight)
+		r.predict(e.flight)
 		r.keep(e.flight)
 		if e.source.Source != nil { // after that: it reads what a capture holds until its next packet
 			r.emitNext(e.source)
@@ -464,7 +464,7 @@ func (p *path) culprit(now time.Duration, pkt *packet.Packet, reason datapath.Re
 func (r *run) dropped(at *port, d policy.Direction, f *flight, reason datapath.Reason, wait time.Duration) {
 	p := at.path(d)
 	f.steps = append(f.steps, measure.Step{Place: p.place, Slot: f.Slot, Wait: wait, Reason: reason, By: f.held})
-	ends := reason == datapath.Blocked || p.ruled && reason == datapath.Policed && p.Pardon(&f.Packet)
+	ends := reason == datapath.Blocked || p.ruled && reason == datapath.Policed && p.WithoutLimits(&f.Packet)
 	if !ends && !r.options.WithoutPolicy {
 		stage := f.stage(d)
 		if d == policy.Out {
@@ -553,7 +553,7 @@ func (r *run) leave(p *port, f *flight) {
 				p.carrier.drops++
 				p.carrier.class(r, f).drops++
 			}
-			f.steps = append(f.steps, measure.Step{Place: p.carrierPlace, Slot: f.fate.first, Reason: datapath.QueueFull})
+			f.steps = append(f.steps, measure.Step{Place: p.carrierPlace, Slot: f.prediction.first, Reason: datapath.QueueFull})
 			r.gone(f)
 			return
 		}
@@ -576,7 +576,7 @@ func (r *run) carry(p *port) {
 		c.delay.Add(r.now - pkt.Arrived)
 	}
 	f := pkt.Owner.(*flight)
-	f.steps = append(f.steps, measure.Step{Place: p.carrierPlace, Slot: f.fate.first, Wait: r.now - pkt.Arrived})
+	f.steps = append(f.steps, measure.Step{Place: p.carrierPlace, Slot: f.prediction.first, Wait: r.now - pkt.Arrived})
 	if r.measured() {
 		c.bytes += uint64(pkt.Size)
 		c.class(r, f).bytes += uint64(pkt.Size)
@@ -591,7 +591,7 @@ func (c *carrier) class(r *run, f *flight) *carriedClass {
 	if c.classes == nil {
 		c.classes = make([]carriedClass, len(r.classes))
 	}
-	return &c.classes[f.fate.first]
+	return &c.classes[f.prediction.first]
 }
 
 // length returns the length of the IP packet that its source sent.
@@ -606,7 +606,7 @@ func (f *flight) length() int {
 // it was sent in.
 func (r *run) book(f *flight, b func(t *measure.Tally, flow *measure.Flow, end time.Duration)) {
 	if r.options.WithoutPolicy {
-		f.in, f.first = f.fate.in, f.fate.first
+		f.in, f.first = f.prediction.in, f.prediction.first
 	}
 	if f.token != 0 {
 		delete(r.away, f.token)

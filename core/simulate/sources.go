@@ -16,17 +16,17 @@ import (
 // one capture.
 type source struct { // what every packet touches comes first
 	traffic.Source
-	from    *port
-	flow    *measure.Flow
-	number  int64
-	route   []hop // nil: looked up for each packet
-	fate    *fate // of its last packet, in an epoch, with what was recognised of it
-	epoch   epoch
-	apps    []uint64
-	length  int
-	end     time.Duration
-	index   int // of the traffic
-	reverse bool
+	from       *port
+	flow       *measure.Flow
+	number     int64
+	route      []hop       // nil: looked up for each packet
+	prediction *prediction // of its last packet, in an epoch, with what was recognised of it
+	epoch      epoch
+	apps       []uint64
+	length     int
+	end        time.Duration
+	index      int // of the traffic
+	reverse    bool
 	// endpoint is the end of a connection that sends it; nil: Source is asked for the packets.
 	endpoint *endpoint
 	capture  *measure.Capture
@@ -122,27 +122,27 @@ func (r *run) bound() error {
 		return fmt.Errorf("%s: the rehearsal `%s` would send %.0f packets; the most is %d: let it last less long, or send less",
 			r.plan.At, r.plan.Name, packets, maxPackets)
 	}
-	if n := len(r.windows); n > mostWindows {
-		return fmt.Errorf("%s: the expectations of the rehearsal `%s` are about %d different times; the most is %d", r.plan.At, r.plan.Name, n, mostWindows)
+	if n := len(r.windows); n > maxWindows {
+		return fmt.Errorf("%s: the expectations of the rehearsal `%s` are about %d different times; the most is %d", r.plan.At, r.plan.Name, n, maxWindows)
 	}
-	if n := sources * (1 + len(r.windows)); n > mostMeasures {
+	if n := sources * (1 + len(r.windows)); n > maxMeasures {
 		in := ""
 		if w := len(r.windows); w > 0 {
 			in = fmt.Sprintf(", each in %d times of its own besides the whole", w)
 		}
 		return fmt.Errorf("%s: the rehearsal `%s` would measure %d streams and directions of calls%s; the most is %d in all: send less, or expect it of fewer times",
-			r.plan.At, r.plan.Name, sources, in, mostMeasures)
+			r.plan.At, r.plan.Name, sources, in, maxMeasures)
 	}
 	return nil
 }
 
-// mostWindows bounds the times that expectations are about: each packet is looked up in
+// maxWindows bounds the times that expectations are about: each packet is looked up in
 // all of them.
-const mostWindows = 1000
+const maxWindows = 1000
 
-// mostMeasures bounds the flows that are measured, those of each window counted by
+// maxMeasures bounds the flows that are measured, those of each window counted by
 // themselves, and with them memory: they take 4 kB each.
-const mostMeasures = 400_000
+const maxMeasures = 400_000
 
 func (r *run) add(s *source) {
 	r.sources = append(r.sources, s)
@@ -174,7 +174,7 @@ func (r *run) bothWays(t *policy.Traffic) (a, b *port, forth, back []hop, err er
 
 // dressed makes the packets of a traffic's hosts say what the traffic says: a tag,
 // and that their transport understands congestion marks.
-func dressed(s traffic.Source, t *policy.Traffic, tagged bool) traffic.Source {
+func tagged(s traffic.Source, t *policy.Traffic, tagged bool) traffic.Source {
 	d := &traffic.Dressed{Source: s, ECN: t.ECN}
 	if tagged && t.Tagged() {
 		d.Tag = &packet.Tag{VLAN: policy.DefaultVLAN}
@@ -204,7 +204,7 @@ func (r *run) stream(index int, t *policy.Traffic, end time.Duration) error {
 	case t.Arrivals == policy.Constant || t.Arrivals == policy.Exact: // streams of one rate should not stay in step
 		s.Start += time.Duration(s.Random.Int64N(int64(t.Rate.Time(t.Packet))))
 	}
-	r.add(&source{Source: dressed(s, t, true), index: index, from: from, route: hops, end: end, flow: r.newFlow(t, end), clock: r.clock(t, 0, s.Start)})
+	r.add(&source{Source: tagged(s, t, true), index: index, from: from, route: hops, end: end, flow: r.newFlow(t, end), clock: r.clock(t, 0, s.Start)})
 	return nil
 }
 
@@ -216,13 +216,13 @@ func (r *run) clock(t *policy.Traffic, number int, base time.Duration) traffic.C
 	return traffic.NewClock(base, t.Skew, traffic.Random(r.options.Seed, t.Name+" clock", number))
 }
 
-// mostJitter bounds how late a packet is at the slowest of links.
-const mostJitter = 100 * time.Millisecond
+// maxJitter bounds how late a packet is at the slowest of links.
+const maxJitter = 100 * time.Millisecond
 
 // jitter returns how late the packets of a source are at most: the time that one of them takes at the slowest queue on its
 // way, of a limit, a shape, an interface or a link, whether or not the policies are in force.
 func (r *run) jitter(f *flight) (longest time.Duration) {
-	ahead := r.fateFrom(f, 0, r.epochNow()).ahead
+	ahead := r.predictFrom(f, 0, r.epochNow()).ahead
 	for i := range f.route {
 		h := &f.route[i]
 		for _, d := range []policy.Direction{policy.In, policy.Out} {
@@ -235,8 +235,8 @@ func (r *run) jitter(f *flight) (longest time.Duration) {
 				if p.attached.Shape > 0 {
 					rate = min(rate, p.attached.Shape)
 				}
-				if n := ahead[2*i+int(d)].slot; n != unasked {
-					rate = p.foresight.Slowest(r.now, p.attached.Entries[n], rate)
+				if n := ahead[2*i+int(d)].slot; n != notAttached {
+					rate = p.predictor.Slowest(r.now, p.attached.Entries[n], rate)
 				}
 			}
 			longest = max(longest, rate.Time(unit.Size(p.config.Framing.Size(f.Length, 0))))
@@ -257,7 +257,7 @@ func (r *run) video(index int, t *policy.Traffic, end time.Duration) error {
 	s := &traffic.Video{Rate: t.Rate, Frames: t.Frames, KeyFrames: t.KeyFrames, Packet: int(t.Packet), Line: from.iface.Rate, DSCP: t.DSCP, Start: t.Starts, End: end,
 		Flow: packet.Flow{From: t.From, To: t.To, FromPort: t.FromPort, ToPort: t.ToPort, Protocol: t.Protocol}, ID: random.Uint32(), Random: random}
 	s.Start += time.Duration(random.Int64N(int64(time.Second) / int64(t.Frames)))
-	r.add(&source{Source: dressed(s, t, true), index: index, from: from, route: hops, end: end, flow: r.newFlow(t, end), clock: r.clock(t, 0, s.Start)})
+	r.add(&source{Source: tagged(s, t, true), index: index, from: from, route: hops, end: end, flow: r.newFlow(t, end), clock: r.clock(t, 0, s.Start)})
 	return nil
 }
 
@@ -380,7 +380,7 @@ func (r *run) emitNext(s *source) {
 	}
 	if s.clock.Own() {
 		if s.clock.Jitter == 0 {
-			s.clock.Jitter = min(max(r.jitter(p), 1), mostJitter)
+			s.clock.Jitter = min(max(r.jitter(p), 1), maxJitter)
 		}
 		at = min(s.clock.At(at), s.end-1) // as many are sent as by an exact clock
 	}
@@ -388,13 +388,13 @@ func (r *run) emitNext(s *source) {
 	if p.number = *number; r.counts(p) {
 		*number++
 	}
-	r.windowed(p)
+	r.inWindow(p)
 	r.events.plan(event{at: at, kind: emit, source: s, flight: p})
 }
 
 // windowed makes the measures of the windows that a packet is sent in, so that each
 // counts its packets from the first.
-func (r *run) windowed(f *flight) {
+func (r *run) inWindow(f *flight) {
 	for i, w := range r.windows {
 		if f.sent >= w.From && f.sent < w.To {
 			f.flow.Window(i, w, f.number)

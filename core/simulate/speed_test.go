@@ -8,9 +8,9 @@ import (
 	"testing"
 	"time"
 
-	"imbrel.example/imbrel/core/language"
 	"imbrel.example/imbrel/core/packet"
 	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/policyfile"
 	"imbrel.example/imbrel/core/queue"
 	"imbrel.example/imbrel/core/traffic"
 	"imbrel.example/imbrel/core/unit"
@@ -68,7 +68,7 @@ func chain(tb testing.TB, nodes, flows int, lasts time.Duration) *policy.File {
 	if err != nil {
 		tb.Fatal(err)
 	}
-	f, err := language.ReadJSON("chain.json", doc, time.LoadLocation)
+	f, err := policyfile.Parse("chain.json", doc)
 	if err != nil {
 		tb.Fatal(err)
 	}

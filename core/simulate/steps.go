@@ -11,9 +11,9 @@ import (
 // A rehearsal notes what each entry did in each of a hundred steps (fewer where there are many entries). The reasons of a verdict
 // quote the steps in which packets were dropped or waited.
 const (
-	mostStepsOfRun   = 100
-	leastStepsOfRun  = 10
-	mostStepsOfSlots = 4_000_000
+	maxStepsOfRun   = 100
+	minStepsOfRun   = 10
+	maxStepsOfSlots = 4_000_000
 )
 
 // A turn is a limit or an entry with a `when` that became active or inactive.
@@ -34,7 +34,7 @@ func (r *run) steps() {
 			}
 		}
 	}
-	n := min(mostStepsOfRun, max(leastStepsOfRun, mostStepsOfSlots/max(slots, 1)))
+	n := min(maxStepsOfRun, max(minStepsOfRun, maxStepsOfSlots/max(slots, 1)))
 	r.stepLength = (r.plan.Lasts + time.Duration(n) - 1) / time.Duration(n)
 	r.stepEnds = r.stepLength
 }

@@ -32,8 +32,8 @@ func (r *run) wakeAt(t *timer, w waker, at time.Duration) {
 	r.events.plan(event{at: at, kind: wake, waker: w})
 }
 
-// rang takes the event that woke it off.
-func (t *timer) rang() { t.planned = t.planned[:len(t.planned)-1] }
+// expired removes the event that woke the timer.
+func (t *timer) expired() { t.planned = t.planned[:len(t.planned)-1] }
 
 // tcpTraffic is a traffic over TCP at work.
 type tcpTraffic struct {
@@ -117,7 +117,7 @@ func (r *run) overTCP(index int, t *policy.Traffic, end time.Duration) error {
 		return err
 	}
 	w := &tcpTraffic{Traffic: t, index: index, end: end, from: a, to: b, forth: forth, back: back, port: policy.FirstEphemeral}
-	if d, ok := dressed(nil, t, true).(*traffic.Dressed); ok {
+	if d, ok := tagged(nil, t, true).(*traffic.Dressed); ok {
 		w.tag = d.Tag
 	}
 	w.calls = t.FromOpens()
@@ -268,7 +268,7 @@ func (c *client) collected(r *run, reverse bool) []*measure.Flows {
 
 // wake begins what the client does next.
 func (c *client) wake(r *run) {
-	c.timer.rang()
+	c.timer.expired()
 	if r.now >= c.end {
 		return
 	}
@@ -477,7 +477,7 @@ func (r *run) unfinished() {
 
 // wake lets an end send what has become due.
 func (e *endpoint) wake(r *run) {
-	e.timer.rang()
+	e.timer.expired()
 	if e.model.Due() <= r.now {
 		r.pump(e)
 		return
@@ -546,7 +546,7 @@ func (r *run) segmentOf(e *endpoint, f *flight, sent time.Duration) {
 	if f.number = *n; r.counts(f) {
 		*n++
 	}
-	r.windowed(f)
+	r.inWindow(f)
 }
 
 // segment returns the segment that a packet brings to its end.

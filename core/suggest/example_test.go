@@ -7,13 +7,14 @@ import (
 	"imbrel.example/imbrel/core/language"
 	"imbrel.example/imbrel/core/measure"
 	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/policyfile"
 	"imbrel.example/imbrel/core/simulate"
 	"imbrel.example/imbrel/core/suggest"
 )
 
 // A policer that lets less pass than the calls need: which rate would do?
 func ExampleFinder_Change() {
-	doc, err := language.FromJSON("quay.json", []byte(`{"imbrel": 1,
+	doc, err := policyfile.Document("quay.json", []byte(`{"imbrel": 1,
 		"classes": [{"name": "voice", "match": [{"to-port": "16384-32767"}]}],
 		"policies": [{"name": "wan", "shape": "1.9Mbit/s", "treat": [
 			{"class": "voice", "priority": 1, "police": {"rate": "150kbit/s", "burst": "3kB"}},

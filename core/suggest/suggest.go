@@ -89,9 +89,9 @@ func (f *Finder) numbers(why *measure.Why, e *policy.Expectation) []number {
 			n.hint = *why.OfferedBps * 21 / 20
 		}
 		if n.limit == 0 {
-			n.limit = n.from * mostTimes
+			n.limit = n.from * maxTimes
 			if !up {
-				n.limit = max(n.from/mostTimes, 1)
+				n.limit = max(n.from/maxTimes, 1)
 			}
 		}
 		out = append(out, n)
@@ -209,8 +209,8 @@ func (f *Finder) try(r *measure.Result, index int, n *number, v int64) trial {
 	return t
 }
 
-// mostTimes is how many times as much a number without a limit of its own may become.
-const mostTimes = 64
+// maxTimes is how many times as much a number without a limit of its own may become.
+const maxTimes = 64
 
 // factors are by how much a number is changed until the expectation holds; then by 8 times as much, up to the number's limit.
 var factors = []float64{1.02, 1.1, 1.25, 1.6, 2.5, 5, 12, 64, 512, 4096, 1 << 15, 1 << 18}

@@ -4,13 +4,13 @@ import "time"
 
 // The constants of HyStart++ (RFC 9406 §4.3).
 const (
-	leastRTTThreshold = 4 * time.Millisecond
-	mostRTTThreshold  = 16 * time.Millisecond
-	rttDivisor        = 8
-	rttSamples        = 8
-	cautiousDivisor   = 4
-	cautiousRounds    = 5
-	unpacedLimit      = 8 // L: segments of growth for one acknowledgement
+	minRTTThreshold = 4 * time.Millisecond
+	maxRTTThreshold = 16 * time.Millisecond
+	rttDivisor      = 8
+	rttSamples      = 8
+	cautiousDivisor = 4
+	cautiousRounds  = 5
+	unpacedLimit    = 8 // L: segments of growth for one acknowledgement
 )
 
 // hystart leaves slow start before it overflows the queue (RFC 9406): when the round trip
@@ -53,7 +53,7 @@ func (h *hystart) sample(rtt time.Duration) {
 		return
 	}
 	if h.last > 0 {
-		threshold := max(leastRTTThreshold, min(h.last/rttDivisor, mostRTTThreshold))
+		threshold := max(minRTTThreshold, min(h.last/rttDivisor, maxRTTThreshold))
 		if h.now >= h.last+threshold {
 			h.cautious, h.baseline, h.rounds = true, h.now, 0
 		}

@@ -15,14 +15,14 @@ func (w *Window) slow() bool { return w.Size < w.Threshold }
 // whole returns a window after a reduction: whole segments, as systems in use count it, and no
 // fewer than there must be.
 func (w *Window) whole(size int64) int64 {
-	return max(size/w.MSS, leastThreshold) * w.MSS
+	return max(size/w.MSS, minThreshold) * w.MSS
 }
 
 // infinite is the threshold before the first loss (RFC 5681 §3.1: arbitrarily high).
 const infinite = 1 << 50
 
-// leastThreshold is the least threshold in segments (RFC 5681 equation 4).
-const leastThreshold = 2
+// minThreshold is the least threshold in segments (RFC 5681 equation 4).
+const minThreshold = 2
 
 // An algorithm is a congestion control. Slow start and the reactions that all have in
 // common are the End's.

@@ -15,7 +15,7 @@ const quickACKs = 16
 type receiver struct {
 	next   uint64 // everything before it arrived
 	early  ranges // what arrived above
-	recent [mostSACK]uint64
+	recent [maxSACK]uint64
 	double Range // that arrived twice, to tell in the next acknowledgement (RFC 2883)
 	fin    uint64
 	hasFIN bool
@@ -52,7 +52,7 @@ func (r *receiver) take(now time.Duration, s *Segment, c *Config, rtt *roundTrip
 		return
 	}
 	if s.Data > 0 {
-		if r.lastData == 0 || now-r.lastData > leastRTO && now-r.lastData > rtt.timeout() {
+		if r.lastData == 0 || now-r.lastData > minRTO && now-r.lastData > rtt.timeout() {
 			r.quick = quickACKs
 		}
 		if r.lastData = now; r.quick > 0 && !r.replies {

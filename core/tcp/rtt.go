@@ -7,8 +7,8 @@ import "time"
 // acknowledgement is taken for a loss.
 const (
 	firstRTO = time.Second
-	leastRTO = 200 * time.Millisecond
-	mostRTO  = 60 * time.Second
+	minRTO   = 200 * time.Millisecond
+	maxRTO   = 60 * time.Second
 )
 
 // roundTrip estimates the round trip and the timeout (RFC 6298).
@@ -35,7 +35,7 @@ func (r *roundTrip) sample(v time.Duration) {
 func (r *roundTrip) timeout() time.Duration {
 	t := firstRTO
 	if r.smooth > 0 {
-		t = r.smooth + max(4*r.varies, leastRTO)
+		t = r.smooth + max(4*r.varies, minRTO)
 	}
-	return min(t<<min(r.backoff, 10), mostRTO)
+	return min(t<<min(r.backoff, 10), maxRTO)
 }

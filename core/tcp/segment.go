@@ -37,8 +37,8 @@ type Range struct{ From, To uint64 }
 // Timestamps is the length of the timestamps (RFC 7323 §3.2) that are in every segment, filled up.
 const Timestamps = 12
 
-// mostSACK is how many blocks fit in the options beside timestamps (RFC 2018 §3).
-const mostSACK = 3
+// maxSACK is how many blocks fit in the options beside timestamps (RFC 2018 §3).
+const maxSACK = 3
 
 // A Segment is one TCP segment. Sequence numbers count from 0, the SYN's, and do not wrap;
 // on the wire they are the low 32 bits with the initial sequence number added.
@@ -47,7 +47,7 @@ type Segment struct {
 	Data     int // bytes of the stream
 	Flags    uint8
 	Window   int64 // bytes that the sender of the segment can still take
-	SACK     [mostSACK]Range
+	SACK     [maxSACK]Range
 	Blocks   int  // of SACK
 	Capable  bool // the IP packet says that it can be marked (ECT)
 	Marked   bool // it was marked: congestion experienced
@@ -187,7 +187,7 @@ func (e *End) Parse(p *packet.Packet) (s Segment, ok bool) {
 		case o[0] == 8 && n == 10:
 			s.Stamp, s.Echo = binary.BigEndian.Uint32(o[2:]), binary.BigEndian.Uint32(o[6:])
 		case o[0] == 5:
-			for k := o[2:n]; len(k) >= 8 && s.Blocks < mostSACK; k = k[8:] {
+			for k := o[2:n]; len(k) >= 8 && s.Blocks < maxSACK; k = k[8:] {
 				s.SACK[s.Blocks] = Range{near(binary.BigEndian.Uint32(k), e.initials.own, e.out.acked), near(binary.BigEndian.Uint32(k[4:]), e.initials.own, e.out.acked)}
 				s.Blocks++
 			}

@@ -176,11 +176,11 @@ func (o *sender) reducing(delivered int64, safe bool) {
 
 // A usage is how much of the window was under way at a time since the last round trip began.
 type usage struct {
-	full    bool          // all of it
-	most    int64         // bytes
-	until   uint64        // the round trip ends when this is acknowledged
-	fullAt  time.Duration // when it was full last, or was made smaller for it was not
-	mostNow int64         // bytes, since then
+	full   bool          // all of it
+	most   int64         // bytes
+	until  uint64        // the round trip ends when this is acknowledged
+	fullAt time.Duration // when it was full last, or was made smaller for it was not
+	maxNow int64         // bytes, since then
 }
 
 // uses notes how much of the window is under way, and whether that is all. A window of which less
@@ -193,16 +193,16 @@ func (o *sender) uses(now time.Duration, full bool) {
 		u.full, u.most, u.until = full, out, o.sent
 	}
 	if o.validated() {
-		u.fullAt, u.mostNow = now, 0
+		u.fullAt, u.maxNow = now, 0
 		return
 	}
-	u.mostNow = max(u.mostNow, out)
+	u.maxNow = max(u.maxNow, out)
 	if now-u.fullAt >= o.rtt.timeout() {
-		if used := max(u.mostNow, o.first); used < o.Size {
+		if used := max(u.maxNow, o.first); used < o.Size {
 			o.remember()
 			o.Size = (o.Size + used) / 2
 		}
-		u.fullAt, u.mostNow = now, 0
+		u.fullAt, u.maxNow = now, 0
 	}
 }
 
@@ -229,7 +229,7 @@ func (o *sender) idles(now time.Duration) {
 		o.Size /= 2
 	}
 	o.Size = max(o.Size, least)
-	o.usage.fullAt, o.usage.mostNow = now, 0
+	o.usage.fullAt, o.usage.maxNow = now, 0
 }
 
 // begin makes the sender ready.
@@ -523,10 +523,10 @@ func (e *End) arm(now time.Duration) {
 	}
 }
 
-// Most timeouts in a row until an end gives up (RFC 9293 §3.8.3, R2; RFC 1122 §4.2.3.5).
+// Max timeouts in a row until an end gives up (RFC 9293 §3.8.3, R2; RFC 1122 §4.2.3.5).
 const (
-	mostRetries    = 15
-	mostSYNRetries = 6
+	maxRetries    = 15
+	maxSYNRetries = 6
 )
 
 // expired is called when the timer is due.
@@ -551,9 +551,9 @@ func (e *End) expired(now time.Duration) {
 	o.rtt.backoff++
 	o.retries++
 	e.Timeouts++
-	most := mostRetries
+	most := maxRetries
 	if o.acked == 0 {
-		most = mostSYNRetries
+		most = maxSYNRetries
 	}
 	if o.retries > most {
 		e.failed, o.timer, o.lookAt = true, never, never

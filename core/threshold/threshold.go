@@ -51,10 +51,10 @@ func (r *Result) Everywhere() bool {
 }
 
 // inside is how many values between the ends are tried first: an expectation may hold in the
-// middle alone. mostTries bounds the values in all.
+// middle alone. maxTries bounds the values in all.
 const (
-	inside    = 3
-	mostTries = 24
+	inside   = 3
+	maxTries = 24
 )
 
 // A Try rehearses the file with a value, and returns the result and the outcome of the expectation. An error ends the search.
@@ -97,7 +97,7 @@ func Between(from, to unit.Number, try Try) (*Result, error) {
 			return r.ended(), err
 		}
 	}
-	for len(r.Points) < mostTries {
+	for len(r.Points) < maxTries {
 		i := r.turn()
 		if i < 0 {
 			break

@@ -35,7 +35,7 @@ func TestBetween(t *testing.T) {
 			v := number(value).Value
 			return &measure.Result{}, &measure.Outcome{Holds: (v <= threshold) == below}, nil
 		})
-		if err != nil || tries > mostTries || tries != len(got.Points) {
+		if err != nil || tries > maxTries || tries != len(got.Points) {
 			t.Fatalf("%v after %d tries of %d points", err, tries, len(got.Points))
 		}
 		if threshold == to.Value {

@@ -19,10 +19,10 @@ import (
 
 // The bounds of calls and floods: they are for measuring.
 const (
-	mostCalls   = 200
-	mostCalling = 10 * time.Minute
-	mostFlood   = 1000 * unit.MbitPerSecond
-	mostFlows   = 64
+	maxCalls    = 200
+	maxCalling  = 10 * time.Minute
+	maxFlood    = 1000 * unit.MbitPerSecond
+	maxFlows    = 64
 	brokenBelow = "3.6" // R of 70: below it many are dissatisfied (ITU-T G.109)
 )
 
@@ -98,7 +98,7 @@ It exits with 1 when a call is below --mos, and ends by itself when the far end 
 			return a.told(ctx, report, func() { text.Call(report, mos) }, report.Gone || report.Worst() < mos)
 		},
 	}
-	numberVar(c.Flags(), &calls, "calls", 1, 1, mostCalls, "make `N` calls at a time")
+	numberVar(c.Flags(), &calls, "calls", 1, 1, maxCalls, "make `N` calls at a time")
 	c.Flags().StringVar(&lasts, "for", "10s", "hold them for a `TIME`")
 	c.Flags().StringVar(&v.dscp, "dscp", "ef", "the `CODEPOINT` of their packets, on both ways")
 	c.Flags().StringVar(&v.interval, "interval", "", "the `TIME` between two packets of a call; the codec's usual one when not given")
@@ -137,8 +137,8 @@ func (a *app) told(ctx context.Context, report any, text func(), found bool) (er
 // measuredFor returns the time that a measurement lasts, within bounds.
 func measuredFor(flag, value string) (time.Duration, error) {
 	d, err := timeOf(flag, value, time.Second, "")
-	if err == nil && d > mostCalling {
-		err = fmt.Errorf("--%s %s: the most is %s, for this measures", flag, value, unit.FormatDuration(mostCalling))
+	if err == nil && d > maxCalling {
+		err = fmt.Errorf("--%s %s: the most is %s, for this measures", flag, value, unit.FormatDuration(maxCalling))
 	}
 	return d, err
 }
@@ -189,8 +189,8 @@ whoever shares the way: use it on networks that are yours.`,
 	c.Flags().StringVar(&over, "over", "10s", "the `TIME` that it lasts")
 	c.Flags().StringVar(&packet, "packet", "1200B", "the `SIZE` of its IP packets")
 	c.Flags().StringVar(&dscp, "dscp", "df", "the `CODEPOINT` of its packets")
-	numberVar(c.Flags(), &flows, "tcp", 0, 1, mostFlows, "send by `N` connections of TCP, as fast as they can be, and not datagrams")
-	numberVar(c.Flags(), &calls, "while-calling", 0, 1, mostCalls, "make `N` calls meanwhile, marked ef")
+	numberVar(c.Flags(), &flows, "tcp", 0, 1, maxFlows, "send by `N` connections of TCP, as fast as they can be, and not datagrams")
+	numberVar(c.Flags(), &calls, "while-calling", 0, 1, maxCalls, "make `N` calls meanwhile, marked ef")
 	v.define(c.Flags(), " of the calls")
 	return c
 }
@@ -235,8 +235,8 @@ func bounds(c *live.FloodConfig, rate, over, packet, dscp string) (err error) {
 		}
 	}
 	for _, r := range []unit.Rate{c.From, c.To} {
-		if r < unit.MinRate || r > mostFlood {
-			return fmt.Errorf("--rate %s: from %s to %s", rate, unit.MinRate, mostFlood)
+		if r < unit.MinRate || r > maxFlood {
+			return fmt.Errorf("--rate %s: from %s to %s", rate, unit.MinRate, maxFlood)
 		}
 	}
 	return nil

@@ -8,6 +8,7 @@ import (
 
 	"imbrel.example/imbrel/core/check"
 	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/policyfile"
 	"imbrel.example/imbrel/internal/files"
 	"imbrel.example/imbrel/internal/render"
 )
@@ -45,7 +46,7 @@ tools that show findings beside the code there is -o sarif (SARIF 2.1.0).`,
 			}
 			all, mended := []check.Finding{}, []check.Finding{}
 			var unusable error // of a file that cannot be read: its mistakes are among the findings
-			var changed []files.Changed
+			var changed []policyfile.Changed
 			for _, name := range args {
 				f, in, err := files.ReadPolicy(name, a.in, a.includeFrom...)
 				var mistakes policy.Problems
@@ -64,11 +65,11 @@ tools that show findings beside the code there is -o sarif (SARIF 2.1.0).`,
 					return fmt.Errorf("--fix writes to the file itself, which standard input has not; --diff shows what it would do")
 				}
 				_, after, left, gone := mend(f, in)
-				all, mended, changed = append(all, left...), append(mended, gone...), append(changed, after.Changed(in)...)
+				all, mended, changed = append(all, left...), append(mended, gone...), append(changed, after.Changed(in.Source)...)
 			}
 			if fix {
 				for i := range changed {
-					if err := changed[i].Write(); err != nil {
+					if err := files.Write(changed[i]); err != nil {
 						return err
 					}
 				}

@@ -63,7 +63,7 @@ func TestInstancesAreListed(t *testing.T) {
 		if floors.Instances == nil || len(floors.Instances.Top) != 2 || floors.Instances.Top[0].Value != "interface desk/west" || floors.Instances.Top[1].Value != "interface desk/east" {
 			t.Fatalf("the floors: %+v", floors.Instances)
 		}
-		if guests.Instances == nil || guests.Instances.Most != 6 || !strings.HasPrefix(guests.Instances.Top[0].Value, "interface desk/east, source 10.92.1.") {
+		if guests.Instances == nil || guests.Instances.Max != 6 || !strings.HasPrefix(guests.Instances.Top[0].Value, "interface desk/east, source 10.92.1.") {
 			t.Fatalf("the guests: %+v", guests.Instances)
 		}
 		offered, dropped := uint64(0), uint64(0)

@@ -1,7 +1,9 @@
 package cli_test
 
 import (
+	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"regexp"
 	"strings"
@@ -45,6 +47,29 @@ func TestCommandsInTheDocs(t *testing.T) {
 	for _, m := range regexp.MustCompile(`(?m)^  ([a-z]+) {2,}`).FindAllStringSubmatch(help, -1) {
 		if m[1] != "help" && !strings.Contains(string(text), "## imbrel "+m[1]) {
 			t.Errorf("docs/commands.md says nothing of `imbrel %s`", m[1])
+		}
+	}
+}
+
+// The programs of the page about the library run as they stand, and print what the page says.
+func TestProgramsInTheDocs(t *testing.T) {
+	t.Parallel()
+	text, err := os.ReadFile(filepath.Join("..", "..", "docs", "library.md"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	programs := regexp.MustCompile("(?s)```go\n(.*?)```\n\n```\n(.*?)```").FindAllStringSubmatch(string(text), -1)
+	if len(programs) != 3 {
+		t.Fatalf("%d programs", len(programs))
+	}
+	dir := t.TempDir()
+	for i, p := range programs {
+		name := fmt.Sprintf("%d.go", i+1)
+		put(t, dir, name, p[1])
+		run := exec.Command("go", "run", filepath.Join(dir, name))
+		run.Dir = filepath.Join("..", "..")
+		if out, err := run.CombinedOutput(); err != nil || string(out) != p[2] {
+			t.Errorf("program %d prints\n%s (%v), and the page says\n%s", i+1, out, err, p[2])
 		}
 	}
 }

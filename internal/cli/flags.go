@@ -133,18 +133,18 @@ func colored(w any) bool {
 // columns returns how wide a terminal is, or what COLUMNS says; 0 when nobody knows.
 func columns(w any) int {
 	if n, err := strconv.Atoi(os.Getenv("COLUMNS")); err == nil && n > 0 {
-		return max(n, leastColumns)
+		return max(n, minColumns)
 	}
 	if f, ok := w.(*os.File); ok && isTerminal(w) {
 		if n, _, err := term.GetSize(int(f.Fd())); err == nil && n > 0 {
-			return max(n, leastColumns)
+			return max(n, minColumns)
 		}
 	}
 	return 0
 }
 
-// leastColumns is the narrowest terminal that is written for.
-const leastColumns = 40
+// minColumns is the narrowest terminal that is written for.
+const minColumns = 40
 
 // timeOf returns the time that a flag says, which is at least the least; why says why, or nothing.
 func timeOf(flag, value string, least time.Duration, why string) (time.Duration, error) {

@@ -638,9 +638,9 @@ network:
   links: [{ends: [{at: site/wan}, {at: far/wan}], delay: 5ms}]
 rehearsals: [{name: r, lasts: 10s, traffic: [{name: up, tcp: %d, from: 10.44.10.5, to: 10.44.64.40}]}]
 `, drop, n))
-			foreseen, got := rowOf(t, p.Rehearsed, "up", "forward").TCP, rowOf(t, p.Staged.Result, "up", "forward").TCP
-			ratio := float64(got.GoodputBps) / float64(foreseen.GoodputBps)
-			t.Logf("| %s | %d | %.2f Mbit/s | %.2f | %.3f | %.2f %% | %.2f %% | %.1f ms | %.1f ms | held up %.0f ms", drop, n, float64(foreseen.GoodputBps)/1e6, float64(got.GoodputBps)/1e6, ratio, 100*foreseen.Retransmissions, 100*got.Retransmissions, foreseen.RTT.P50, got.RTT.P50, p.HeldUpMs)
+			predictedEntry, got := rowOf(t, p.Rehearsed, "up", "forward").TCP, rowOf(t, p.Staged.Result, "up", "forward").TCP
+			ratio := float64(got.GoodputBps) / float64(predictedEntry.GoodputBps)
+			t.Logf("| %s | %d | %.2f Mbit/s | %.2f | %.3f | %.2f %% | %.2f %% | %.1f ms | %.1f ms | held up %.0f ms", drop, n, float64(predictedEntry.GoodputBps)/1e6, float64(got.GoodputBps)/1e6, ratio, 100*predictedEntry.Retransmissions, 100*got.Retransmissions, predictedEntry.RTT.P50, got.RTT.P50, p.HeldUpMs)
 			if p.HeldUpMs < 500 && (ratio < 0.95 || ratio > 1.05) {
 				t.Errorf("%s, %d flows: the kernel gets %.3f of what was rehearsed", drop, n, ratio)
 			}

@@ -254,7 +254,7 @@ func (c *checked) agrees(r *measure.Result) {
 					c.Errorf("%s %s: its %s was in force for %v of %v s, and full: %v", at, k.Class, l.Limit, l.HeldS, r.DurationS, full)
 				}
 			}
-			if n := k.Instances; n != nil && n.Shared == 0 && len(n.Top) == n.Most && n.Most < measure.MostTop {
+			if n := k.Instances; n != nil && n.Shared == 0 && len(n.Top) == n.Max && n.Max < measure.MaxTop {
 				var offered, dropped uint64
 				var offeredBps, sentBps int64
 				for _, in := range n.Top {
@@ -263,7 +263,7 @@ func (c *checked) agrees(r *measure.Result) {
 				if offered != k.OfferedPackets || dropped != k.Drops.Total() {
 					c.Errorf("%s %s: %d offered and %d dropped, its instances %d and %d", at, k.Class, k.OfferedPackets, k.Drops.Total(), offered, dropped)
 				}
-				near(at+" "+k.Class+" sent by its instances", sentBps, k.SentBps, n.Most+1)
+				near(at+" "+k.Class+" sent by its instances", sentBps, k.SentBps, n.Max+1)
 			}
 		}
 		near(at+" sent by its classes", sent, f.SentBps, len(f.Classes)+1)

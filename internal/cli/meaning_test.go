@@ -297,7 +297,7 @@ func TestNoTwoCallsShareTheirPorts(t *testing.T) {
 		if err := json.Unmarshal([]byte(r.out), &res); err != nil {
 			t.Fatalf("%s: %v %s", name, err, r.err)
 		}
-		if v := at(t, res, "voice"); v.Instances == nil || v.Instances.Most != 8 || v.Drops.Total() != 0 {
+		if v := at(t, res, "voice"); v.Instances == nil || v.Instances.Max != 8 || v.Drops.Total() != 0 {
 			t.Errorf("%s: eight calls have %+v instances, %d drops", name, v.Instances, v.Drops.Total())
 		}
 	}

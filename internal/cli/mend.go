@@ -5,11 +5,12 @@ import (
 
 	"imbrel.example/imbrel/core/check"
 	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/policyfile"
 	"imbrel.example/imbrel/internal/files"
 )
 
-// mostMends is how many times a file is mended before what is left is left.
-const mostMends = 10
+// maxMends is how many times a file is mended before what is left is left.
+const maxMends = 10
 
 // mend applies the edits that findings of a file carry, as far as each makes its finding go
 // and brings none that nobody can mend. It returns the file as it is then, its place and its
@@ -18,10 +19,10 @@ func mend(f *policy.File, in files.Place) (*policy.File, files.Place, []check.Fi
 	found := check.File(f, in.Accepted)
 	mended := []check.Finding{}
 	try := func(some []check.Finding) bool {
-		var edits []files.Edit
+		var edits []policyfile.Edit
 		for i := range some {
 			e := some[i].Edit
-			edits = append(edits, files.Edit{At: policy.Place{File: e.File, Line: e.Line, Column: e.Column}, New: e.New})
+			edits = append(edits, policyfile.Edit{At: policy.Place{File: e.File, Line: e.Line, Column: e.Column}, New: e.New})
 		}
 		next, place, err := in.Edited(edits)
 		if err != nil {
@@ -35,7 +36,7 @@ func mend(f *policy.File, in files.Place) (*policy.File, files.Place, []check.Fi
 		mended = append(mended, some...)
 		return true
 	}
-	for range mostMends {
+	for range maxMends {
 		var some []check.Finding
 		for i := range found {
 			if found[i].Edit != nil {

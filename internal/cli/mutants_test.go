@@ -47,7 +47,7 @@ func tried(t *testing.T, e *ended, dir, what string, input int, args ...string) 
 	}
 	memory := make(chan int64)
 	over := make(chan struct{})
-	go func() { memory <- mostMemory(c.Process.Pid, over) }()
+	go func() { memory <- maxMemory(c.Process.Pid, over) }()
 	err := c.Wait()
 	close(over)
 	most := <-memory
@@ -88,9 +88,9 @@ func tried(t *testing.T, e *ended, dir, what string, input int, args ...string) 
 	}
 }
 
-// mostMemory returns the most memory that a process held, in kB, as often as it can be
+// maxMemory returns the most memory that a process held, in kB, as often as it can be
 // looked at; 0 where that is not said.
-func mostMemory(pid int, over <-chan struct{}) (most int64) {
+func maxMemory(pid int, over <-chan struct{}) (most int64) {
 	for {
 		status, _ := os.ReadFile(fmt.Sprintf("/proc/%d/status", pid))
 		if _, rest, ok := bytes.Cut(status, []byte("VmHWM:")); ok {

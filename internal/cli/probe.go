@@ -19,10 +19,10 @@ import (
 
 // The bounds of a probing: it is to be no flood.
 const (
-	mostProbes     = 10_000
-	leastInterval  = time.Millisecond
-	mostCodepoints = 64
-	mostKey        = 1024
+	maxProbes     = 10_000
+	minInterval   = time.Millisecond
+	maxCodepoints = 64
+	maxKey        = 1024
 )
 
 func (a *app) answer() *cobra.Command {
@@ -75,8 +75,8 @@ sent, and ends at once when nothing listens at the far end.`,
 		Args: between(1, 1, "the address of a far end"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			config := live.ProbeConfig{Address: withPort(args[0]), Count: int(count), Wait: time.Second}
-			if len(dscps) > mostCodepoints {
-				return fmt.Errorf("--dscp names %d codepoints; there are %d", len(dscps), mostCodepoints)
+			if len(dscps) > maxCodepoints {
+				return fmt.Errorf("--dscp names %d codepoints; there are %d", len(dscps), maxCodepoints)
 			}
 			seen := make(map[codepoint.DSCP]bool)
 			for _, name := range dscps {
@@ -91,7 +91,7 @@ sent, and ends at once when nothing listens at the far end.`,
 				config.DSCPs = append(config.DSCPs, d)
 			}
 			var err error
-			if config.Interval, err = timeOf("interval", interval, leastInterval, ", so that probes are no flood"); err != nil {
+			if config.Interval, err = timeOf("interval", interval, minInterval, ", so that probes are no flood"); err != nil {
 				return err
 			}
 			if config.Key, err = readKey(key); err != nil {
@@ -107,7 +107,7 @@ sent, and ends at once when nothing listens at the far end.`,
 		},
 	}
 	c.Flags().StringSliceVar(&dscps, "dscp", []string{"ef", "af41", "af31", "cs5", "df"}, "the `CODEPOINTS` to probe")
-	numberVar(c.Flags(), &count, "count", 20, 1, mostProbes, "send `N` probes of each codepoint")
+	numberVar(c.Flags(), &count, "count", 20, 1, maxProbes, "send `N` probes of each codepoint")
 	c.Flags().StringVar(&interval, "interval", "20ms", "a `TIME` between the probes of one codepoint")
 	c.Flags().StringVar(&key, "key-file", "", "authenticate probes with the key in a `FILE`")
 	return c
@@ -131,8 +131,8 @@ func readKey(name string) ([]byte, error) {
 		return nil, fmt.Errorf("cannot read the key: %w", err)
 	}
 	key = bytes.TrimRight(key, "\r\n")
-	if len(key) < 16 || len(key) > mostKey {
-		return nil, fmt.Errorf("the key in %s has %d bytes; give it from 16 to %d", name, len(key), mostKey)
+	if len(key) < 16 || len(key) > maxKey {
+		return nil, fmt.Errorf("the key in %s has %d bytes; give it from 16 to %d", name, len(key), maxKey)
 	}
 	return key, nil
 }

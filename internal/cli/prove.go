@@ -104,7 +104,7 @@ func (a *app) runProof(text render.Text, r *rehearsalRun, plan *policy.Rehearsal
 	if r.stop() {
 		return errInterrupted
 	}
-	p := proof.Hold(rehearsed, staged.Result)
+	p := proof.Compare(rehearsed, staged.Result)
 	report := &render.Proof{Imbrel: 1, Proof: p, Staged: staged, Rehearsed: rehearsed}
 	report.Judge()
 	if a.output == "json" {

@@ -118,7 +118,7 @@ warned of too.`,
 	c.Flags().BoolVar(&r.closed, "closed-loop", false, "make each TCP conversation of a capture a flow of as many bytes, which slows down where packets are lost")
 	c.Flags().BoolVar(&r.keep, "distributions", false, "put into the JSON all that each delay's percentiles are made of, so that several runs can be put together")
 	c.Flags().StringVar(&r.captureOut, "capture-out", "", "write what enters and leaves each interface as pcapng into the folder `DIR`")
-	numberVar(c.Flags(), &r.repeat, "repeat", 0, 1, mostRepeats, "run `N` times with different seeds, on all processors, and say in how many each expectation holds")
+	numberVar(c.Flags(), &r.repeat, "repeat", 0, 1, maxRepeats, "run `N` times with different seeds, on all processors, and say in how many each expectation holds")
 	c.Flags().StringVar(&r.shard, "shard", "", "run only a `PART` of the repeats, such as 3/16, to be joined with compare --merge")
 	c.Flags().StringVar(&r.search.path, "find", "", "find where an expectation just holds as the number at a `PATH` of the file changes, such as policies.up.shape")
 	c.Flags().StringVar(&r.search.from, "from", "", "with --find, the `VALUE` to begin with")
@@ -194,8 +194,8 @@ func (r *rehearsalRun) check(plans []*policy.Rehearsal) error {
 			return fmt.Errorf("--every: %w", err)
 		}
 		for _, h := range plans {
-			if d <= 0 || h.Lasts/d > simulate.MostIntervals {
-				return fmt.Errorf("--every %s: the rehearsal `%s` lasts %s, and the most is %d steps", r.every, h.Name, unit.FormatDuration(h.Lasts), simulate.MostIntervals)
+			if d <= 0 || h.Lasts/d > simulate.MaxIntervals {
+				return fmt.Errorf("--every %s: the rehearsal `%s` lasts %s, and the most is %d steps", r.every, h.Name, unit.FormatDuration(h.Lasts), simulate.MaxIntervals)
 			}
 		}
 		r.interval = d

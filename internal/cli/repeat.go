@@ -16,15 +16,15 @@ import (
 	"imbrel.example/imbrel/internal/render"
 )
 
-// mostRepeats bounds how often a rehearsal is repeated.
-const mostRepeats = 10_000
+// maxRepeats bounds how often a rehearsal is repeated.
+const maxRepeats = 10_000
 
 // parseShard reads "3/16": the third of sixteen parts.
 func parseShard(s string) (part, of int, err error) {
 	a, b, ok := strings.Cut(s, "/")
 	part, err1 := strconv.Atoi(a)
 	of, err2 := strconv.Atoi(b)
-	if !ok || err1 != nil || err2 != nil || part < 1 || of < part || of > mostRepeats {
+	if !ok || err1 != nil || err2 != nil || part < 1 || of < part || of > maxRepeats {
 		return 0, 0, fmt.Errorf("--shard %s: write a part and how many there are, such as 3/16", s)
 	}
 	return part, of, nil

@@ -56,7 +56,7 @@ func TestRepeat(t *testing.T) {
 	if holds == 0 || holds == 9 || h.Holds != holds || h.Runs != 9 || s.Verdict != "fail" || all.status != 1 {
 		t.Errorf("it holds in %d runs one by one, and in %d of %d; verdict %s, exit %d", holds, h.Holds, h.Runs, s.Verdict, all.status)
 	}
-	if v := h.Measured; v.Mean < sum*0.999999 || v.Mean > sum*1.000001 || v.Low >= v.Mean || v.High <= v.Mean || v.Least > v.Low || v.Most < v.Mean {
+	if v := h.Measured; v.Mean < sum*0.999999 || v.Mean > sum*1.000001 || v.Low >= v.Mean || v.High <= v.Mean || v.Min > v.Low || v.Max < v.Mean {
 		t.Errorf("the mean is %v, and the interval %+v", sum, v)
 	}
 	text := imbrel(t, dir, "", nil, "rehearse", "p.yaml", "--repeat", "9", "--seed", "5").out

@@ -263,7 +263,7 @@ attach: [{policy: p, at: west/wan, direction: out}]
 	}
 	for _, f := range res.Interfaces {
 		if f.PolicyAt == "p" {
-			if i := f.Classes[0].Instances; i == nil || i.Most != 3 || i.Top[0].Value != "source 10.1.1.1" || i.Top[0].Dropped == 0 || i.Top[2].Dropped != 0 {
+			if i := f.Classes[0].Instances; i == nil || i.Max != 3 || i.Top[0].Value != "source 10.1.1.1" || i.Top[0].Dropped == 0 || i.Top[2].Dropped != 0 {
 				t.Errorf("instances: %+v", i)
 			}
 		}
@@ -290,7 +290,7 @@ attach: [{policy: p, at: west/lan, direction: in}]
 		t.Errorf("%+v", res.Expectations)
 	}
 	k := res.Interfaces[0].Classes[0]
-	if ef, le := k.Marks["ef"], k.Marks["le"]; ef < 700 || ef > 900 || le < 11_000 || k.Instances.Most != 2 {
+	if ef, le := k.Marks["ef"], k.Marks["le"]; ef < 700 || ef > 900 || le < 11_000 || k.Instances.Max != 2 {
 		t.Errorf("of 500 packets of the phone and 12500 of the PC, %d left as EF and %d as LE; %+v", ef, le, k.Instances)
 	}
 }

@@ -134,7 +134,7 @@ func TestCallsHavePortsOfTheirOwn(t *testing.T) {
 	t.Parallel()
 	text := wan("100Mbit/s", "      - {name: a, calls: 3, codec: g711, between: [10.1.0.1, 10.2.0.1]}\n      - {name: b, calls: 3, codec: g711, between: [10.1.0.1, 10.2.0.1]}\n",
 		"  - {name: p, treat: [{class: rest, each: flow}]}\n")
-	if c := at(t, result(t, text), "rest"); c.Instances == nil || c.Instances.Most != 6 {
+	if c := at(t, result(t, text), "rest"); c.Instances == nil || c.Instances.Max != 6 {
 		t.Errorf("six calls are %+v", c.Instances)
 	}
 	r := imbrel(t, t.TempDir(), strings.Replace(strings.Replace(text, "calls: 3", "calls: 30000", 1), "lasts: 10s", "lasts: 1s", 1), nil, "rehearse", "-")

@@ -271,7 +271,7 @@ network:
 	voice := r.Interfaces[0].Classes[0].QueueDelay
 	const full = 1462 * 8 / 8e6 * 1000 // ms of the largest packet at the shape
 	t.Logf("shaped to 8 Mbit/s it sends %.4f; of what voice leaves, half gets %.4f, third %.4f, rest %.4f; voice waits %.2f ms at p99, %.2f at most (a full packet takes %.2f); %d µs were lost, %d late at most",
-		rate/1e6, sent["half"]/elastic, sent["third"]/elastic, sent["rest"]/elastic, voice.P99, voice.Max, full, b.Gate.LateLost-a.Gate.LateLost, r.Gate.LateMost)
+		rate/1e6, sent["half"]/elastic, sent["third"]/elastic, sent["rest"]/elastic, voice.P99, voice.Max, full, b.Gate.LateLost-a.Gate.LateLost, r.Gate.MaxLate)
 	if math.Abs(rate/8e6-1) > 0.005 {
 		t.Errorf("shaped to 8 Mbit/s it sends %.4f", rate/1e6)
 	}

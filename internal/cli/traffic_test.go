@@ -116,13 +116,13 @@ rehearsals:
 		t.Errorf("measured are %v s after %v s", res.DurationS, res.WarmUpS)
 	}
 	if b := rowOf(t, res, "burst", "forward"); b.SentPackets != 0 {
-		t.Errorf("the burst of the warm-up counts: %+v", b.Met)
+		t.Errorf("the burst of the warm-up counts: %+v", b.TrafficFigures)
 	}
 	if s := rowOf(t, res, "steady", "forward"); s.SentPackets != 3500 || s.Loss != 0 || math.Abs(float64(s.RateBps)/2e6-1) > 0.001 {
-		t.Errorf("the stream after the warm-up: %+v", s.Met)
+		t.Errorf("the stream after the warm-up: %+v", s.TrafficFigures)
 	}
 	if c := rowOf(t, res, "call", "forward"); c.SentPackets != 700 || *c.MOS < 4.3 {
-		t.Errorf("the call after the warm-up: %+v", c.Met)
+		t.Errorf("the call after the warm-up: %+v", c.TrafficFigures)
 	}
 	for _, f := range res.Interfaces {
 		for _, c := range f.Classes {
@@ -136,7 +136,7 @@ rehearsals:
 	}
 	whole := run(t, inHall("100Mbit/s", "5ms", strings.Replace(text, "    warm-up: WARM\n", "", 1)))
 	if b := rowOf(t, whole, "burst", "forward"); b.SentPackets < 18749 || b.SentPackets > 18750 || b.Loss < 0.8 {
-		t.Errorf("the burst without a warm-up: %+v", b.Met)
+		t.Errorf("the burst without a warm-up: %+v", b.TrafficFigures)
 	}
 }
 
@@ -189,7 +189,7 @@ func TestLossyLinks(t *testing.T) {
 	res := run(t, text)
 	s := rowOf(t, res, "s", "forward")
 	if math.Abs(s.Loss-0.02) > 0.004 || s.Delay.P50 < 5+4*math.Ln2 {
-		t.Errorf("2 %% are lost, and the delay is 5 ms and more than the median of the jitter: %+v", s.Met)
+		t.Errorf("2 %% are lost, and the delay is 5 ms and more than the median of the jitter: %+v", s.TrafficFigures)
 	}
 	lost := uint64(0)
 	for _, l := range res.Links {

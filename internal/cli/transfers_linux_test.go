@@ -66,7 +66,7 @@ func (c *transferCase) rounds(bytes int) (slow, fast int) {
 }
 
 // completionOf returns how long the transfers of a case took.
-func completionOf(t *testing.T, r *measure.Result, n int) *measure.TCPMet {
+func completionOf(t *testing.T, r *measure.Result, n int) *measure.TCPFigures {
 	t.Helper()
 	for i := range r.Traffic {
 		if row := &r.Traffic[i]; row.Name == fmt.Sprint("c", n) && row.TCP != nil {

@@ -518,10 +518,10 @@ func TestWhoPays(t *testing.T) {
 	if err := json.Unmarshal([]byte(r.out), &both); err != nil || len(both.Runs) != 2 || both.Runs[0].WhoPays != nil || len(both.Runs[1].WhoPays) == 0 {
 		t.Fatalf("exit %d, %v", r.status, err)
 	}
-	find := func(r *measure.Result, name string) *measure.Met {
+	find := func(r *measure.Result, name string) *measure.TrafficFigures {
 		for i := range r.Traffic {
 			if r.Traffic[i].Name == name && r.Traffic[i].Direction == "forward" {
-				return &r.Traffic[i].Met
+				return &r.Traffic[i].TrafficFigures
 			}
 		}
 		return nil

@@ -14,8 +14,8 @@ import (
 	"imbrel.example/imbrel/internal/render"
 )
 
-// leastWatch is how often a gate is asked at most.
-const leastWatch = 100 * time.Millisecond
+// minWatch is how often a gate is asked at most.
+const minWatch = 100 * time.Millisecond
 
 func (a *app) watchCounters(text render.Text) *cobra.Command {
 	var every string
@@ -32,7 +32,7 @@ one report a line.`,
   imbrel watch eth1 --every 5s --times 12 -o json`,
 		Args: between(1, 1, "an interface of this machine that a gate has"),
 		RunE: func(_ *cobra.Command, args []string) error {
-			step, err := timeOf("every", every, leastWatch, "")
+			step, err := timeOf("every", every, minWatch, "")
 			if err != nil {
 				return err
 			}

@@ -2,8 +2,6 @@ package files
 
 import (
 	"bufio"
-	"compress/gzip"
-	"encoding/binary"
 	"errors"
 	"fmt"
 	"io"
@@ -16,6 +14,7 @@ import (
 	"github.com/gopacket/gopacket/layers"
 	"github.com/gopacket/gopacket/pcapgo"
 
+	"imbrel.example/imbrel/core/capture"
 	"imbrel.example/imbrel/core/humanize"
 	"imbrel.example/imbrel/core/packet"
 	"imbrel.example/imbrel/core/policy"
@@ -36,7 +35,7 @@ func (c *Captures) Open(name string) (traffic.Reader, error) {
 	}
 	c.open = append(c.open, file)
 	counted := counting(file)
-	read, err := newCapture(name, bufio.NewReaderSize(counted, 1<<16))
+	read, err := capture.NewReader(name, bufio.NewReaderSize(counted, 1<<16))
 	if err != nil {
 		return nil, err
 	}
@@ -45,14 +44,13 @@ func (c *Captures) Open(name string) (traffic.Reader, error) {
 
 // A replayed capture knows how much of its file is not read yet.
 type replayed struct {
-	*capture
+	*capture.Reader
 	bytes *countingReader
 }
 
 // Left returns how much of the file is not read, from 0 to 1.
 func (r *replayed) Left() float64 {
-	ahead := r.frames.r.Buffered() - r.frames.used // of a file that is not compressed
-	return max(0, float64(r.bytes.size-r.bytes.count+int64(ahead))/float64(max(r.bytes.size, 1)))
+	return max(0, float64(r.bytes.size-r.bytes.count+int64(r.Ahead()))/float64(max(r.bytes.size, 1)))
 }
 
 // counting counts what is read of a file.
@@ -79,17 +77,17 @@ func OpenCapture(name string) (*Capture, error) {
 		return nil, err
 	}
 	counted := counting(file)
-	c, err := newCapture(name, bufio.NewReaderSize(counted, 1<<18))
+	c, err := capture.NewReader(name, bufio.NewReaderSize(counted, 1<<18))
 	if err != nil {
 		file.Close()
 		return nil, err
 	}
-	return &Capture{capture: c, bytes: counted, file: file}, nil
+	return &Capture{Reader: c, bytes: counted, file: file}, nil
 }
 
 // A Capture is a capture to be explained.
 type Capture struct {
-	*capture
+	*capture.Reader
 	bytes *countingReader
 	file  io.Closer
 	cut   bool
@@ -97,8 +95,8 @@ type Capture struct {
 
 // ReadFrame returns the next frame. A capture cut short ends there.
 func (c *Capture) ReadFrame() ([]byte, int, time.Duration, bool, error) {
-	frame, wire, at, ok, err := c.capture.ReadFrame()
-	if errors.Is(err, errCutShort) {
+	frame, wire, at, ok, err := c.Reader.ReadFrame()
+	if errors.Is(err, capture.ErrCutShort) {
 		c.cut = true
 		return nil, 0, 0, false, nil
 	}
@@ -115,7 +113,7 @@ func (c *Capture) Notes() []string {
 		notes = append(notes, fmt.Sprintf("%s cannot be used: %s", s.Why, humanize.Count(s.Count)))
 	}
 	if c.cut {
-		notes = append(notes, fmt.Sprintf("the file is cut short after packet %d", c.count))
+		notes = append(notes, fmt.Sprintf("the file is cut short after packet %d", c.Count()))
 	}
 	return notes
 }
@@ -132,107 +130,6 @@ func (r *countingReader) Read(b []byte) (int, error) {
 	n, err := r.from.Read(b)
 	r.count += int64(n)
 	return n, err
-}
-
-// A capture reads the frames of a file as Ethernet frames.
-type capture struct {
-	name   string
-	frames *frameReader
-	count  int
-	origin time.Duration
-	room   []byte
-	alien  error // why the first frame of a link that cannot be read was left out
-}
-
-// A linkLayer says how the frames of a link type become Ethernet frames: what
-// goes in front of them is cut off, and the EtherType is at typeAt, or told by
-// the IP version when typeAt is negative.
-type linkLayer struct {
-	cut, typeAt int
-}
-
-var linkLayers = map[layers.LinkType]linkLayer{
-	layers.LinkTypeRaw:      {0, -1},
-	12:                      {0, -1}, // raw IP on some systems
-	14:                      {0, -1},
-	layers.LinkTypeIPv4:     {0, -1},
-	layers.LinkTypeIPv6:     {0, -1},
-	layers.LinkTypeNull:     {4, -1},
-	layers.LinkTypeLoop:     {4, -1},
-	layers.LinkTypeLinuxSLL: {16, 14},
-	276:                     {20, 0}, // Linux "cooked" version 2
-}
-
-// newCapture recognises the file's format by its first bytes.
-func newCapture(name string, r *bufio.Reader) (*capture, error) {
-	if isGzip(r) {
-		z, err := gzip.NewReader(r)
-		if err != nil {
-			return nil, fmt.Errorf("%s is not compressed as it seems: %w", name, err)
-		}
-		r = bufio.NewReader(z)
-	}
-	frames, err := newFrameReader(name, r)
-	if err != nil {
-		return nil, err
-	}
-	return &capture{name: name, frames: frames, room: make([]byte, packet.EthernetHeader, 2048)}, nil
-}
-
-var errCutShort = errors.New("it is cut short")
-
-// Skipped returns what of the file could not be used.
-func (c *capture) Skipped() []traffic.Skipped { return c.frames.skipped }
-
-// ReadFrame returns the next frame, its whole length on the wire, and its time.
-func (c *capture) ReadFrame() ([]byte, int, time.Duration, bool, error) {
-	for {
-		rec, err := c.frames.next()
-		switch {
-		case errors.Is(err, io.EOF) && c.count == 0 && c.alien != nil:
-			return nil, 0, 0, false, c.alien
-		case errors.Is(err, io.EOF):
-			return nil, 0, 0, false, nil
-		case err != nil:
-			return nil, 0, 0, false, fmt.Errorf("%s, packet %d: %w", c.name, c.count+1, err)
-		}
-		link, known := linkLayers[rec.link]
-		if !known && rec.link != layers.LinkTypeEthernet {
-			what := fmt.Sprintf("a link of type %d (%s)", int(rec.link), rec.link)
-			if c.alien == nil {
-				c.alien = fmt.Errorf("%s was taken on %s, which cannot be read: take it on Ethernet, or as raw IP", c.name, what)
-			}
-			c.frames.skip("packets of " + what)
-			continue
-		}
-		if c.count++; c.count == 1 {
-			c.origin = rec.at
-		}
-		if !known {
-			return rec.data, rec.wire, rec.at - c.origin, true, nil
-		}
-		return c.asEthernet(&rec, link), rec.wire - link.cut + packet.EthernetHeader, rec.at - c.origin, true, nil
-	}
-}
-
-// asEthernet puts an Ethernet header before what a frame of another link holds.
-func (c *capture) asEthernet(rec *record, link linkLayer) []byte {
-	c.room = c.room[:packet.EthernetHeader]
-	if len(rec.data) < link.cut {
-		return c.room
-	}
-	kind, body := uint16(0), rec.data[link.cut:]
-	switch {
-	case link.typeAt >= 0 && len(rec.data) >= link.typeAt+2:
-		kind = binary.BigEndian.Uint16(rec.data[link.typeAt:])
-	case len(body) > 0 && body[0]>>4 == 4:
-		kind = packet.TypeIPv4
-	case len(body) > 0 && body[0]>>4 == 6:
-		kind = packet.TypeIPv6
-	}
-	binary.BigEndian.PutUint16(c.room[12:], kind)
-	c.room = append(c.room, body...)
-	return c.room
 }
 
 // A CaptureDir writes what enters and leaves each interface as pcapng files,

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/policyfile"
 )
 
 // A Side is one side of a difference as git gives it to an external driver: the file that
@@ -28,7 +29,7 @@ type Side struct {
 // exist is an empty policy.
 func ReadPolicySide(name string, s Side) (*policy.File, Place, error) {
 	if s.File == os.DevNull {
-		return readPolicy(Place{}, name, strings.NewReader("imbrel: 1\n"))
+		return Place{}.read(name, strings.NewReader("imbrel: 1\n"))
 	}
 	file, err := openNamed(Place{}, s.File)
 	if err != nil {
@@ -41,7 +42,7 @@ func ReadPolicySide(name string, s Side) (*policy.File, Place, error) {
 			in = Place{FS: revision{rev, path.Dir(filepath.ToSlash(name))}}
 		}
 	}
-	return readPolicy(in, name, file)
+	return in.read(name, file)
 }
 
 // revisionOf finds the revision in which a path has an object: what is checked out; the one
@@ -77,7 +78,7 @@ func git(args ...string) ([]byte, error) {
 	if err := c.Start(); err != nil {
 		return nil, fmt.Errorf("cannot run git: %w", err)
 	}
-	text, err := io.ReadAll(io.LimitReader(out, maxPolicyBytes+1))
+	text, err := io.ReadAll(io.LimitReader(out, policyfile.MaxBytes+1))
 	_, _ = io.Copy(io.Discard, out)
 	if e := c.Wait(); err == nil {
 		err = e

@@ -19,10 +19,10 @@ import (
 
 // What an answering end remembers is bounded.
 const (
-	mostSessions = 4096 // of probes, of calls, and of floods each
+	maxSessions  = 4096 // of probes, of calls, and of floods each
 	sessionLasts = time.Minute
-	mostProbe    = 1500
-	mostFloods   = 64 // connections, of all peers together
+	maxProbe     = 1500
+	maxFloods    = 64 // connections, of all peers together
 	reportEvery  = 100 * time.Millisecond
 )
 
@@ -64,7 +64,7 @@ type floodSession struct {
 	since       uint64 // bytes, since the last report
 }
 
-// sessions remembers at most mostSessions peers, each until it is silent for sessionLasts.
+// sessions remembers at most maxSessions peers, each until it is silent for sessionLasts.
 type sessions[K comparable, V any] struct {
 	of map[K]*V
 	at map[K]time.Time
@@ -77,14 +77,14 @@ func (s *sessions[K, V]) get(k K, now time.Time) *V {
 	}
 	v := s.of[k]
 	if v == nil {
-		if len(s.of) >= mostSessions {
+		if len(s.of) >= maxSessions {
 			for k, last := range s.at {
 				if now.Sub(last) > sessionLasts {
 					delete(s.of, k)
 					delete(s.at, k)
 				}
 			}
-			if len(s.of) >= mostSessions {
+			if len(s.of) >= maxSessions {
 				return nil
 			}
 		}
@@ -199,7 +199,7 @@ func (a *answerer) asked(d *datagrams, b []byte, at *arrival) {
 		return
 	}
 	p, err := stamp.ParseProbe(b, a.config.Key)
-	if err != nil || len(b) > mostProbe {
+	if err != nil || len(b) > maxProbe {
 		return
 	}
 	a.lock.Lock()
@@ -255,7 +255,7 @@ func (a *answerer) flooded(d *datagrams, f *handshake.Flood, length int, at *arr
 // voice sends a packet of a call back, with the times that it came and left.
 func (a *answerer) voice(d *datagrams, b []byte, at *arrival) {
 	h, payload, err := rtp.Parse(b)
-	if err != nil || len(b) > mostProbe {
+	if err != nil || len(b) > maxProbe {
 		return
 	}
 	v, err := handshake.ParseVoice(payload, false)
@@ -330,7 +330,7 @@ func (a *answerer) accept(ctx context.Context, l net.Listener) {
 			continue
 		}
 		a.lock.Lock()
-		room := a.open < mostFloods
+		room := a.open < maxFloods
 		if room {
 			a.open++
 		}

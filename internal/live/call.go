@@ -95,7 +95,7 @@ type FloodReport struct {
 	Steps     []FloodStep `json:"steps"`
 	Sent      uint64      `json:"sent_packets,omitempty"`
 	Arrived   uint64      `json:"arrived_packets,omitempty"` // by the far end's last report
-	MostBps   int64       `json:"most_arrived_bps"`          // of a step
+	MaxBps    int64       `json:"most_arrived_bps"`          // of a step
 	// FullUntilBps is the rate up to which all arrived, where there is one.
 	FullUntilBps *int64 `json:"all_arrives_until_bps,omitempty"`
 	// Slow counts the steps in which this machine sent less than nine tenths of what it was to.

@@ -397,7 +397,7 @@ func (f *flooding) result(call *calls) *FloodReport {
 			k.SentBps = k.ArrivedBps
 		}
 		if to < lasted || i == 0 { // with the last came what had waited
-			out.MostBps = max(out.MostBps, k.ArrivedBps)
+			out.MaxBps = max(out.MaxBps, k.ArrivedBps)
 		}
 		if call != nil {
 			if mos, ok := call.lowest(shift+from, shift+to); ok {

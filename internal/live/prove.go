@@ -21,13 +21,13 @@ type Staged struct {
 	TooLate float64                `json:"too_late"` // the part of that later than a millisecond
 	// For how long the machine held the program up, in all and at most at a time: the clock stopped
 	// meanwhile.
-	HeldUpMs     float64  `json:"held_up_ms"`
-	HeldUpMostMs float64  `json:"held_up_most_ms"`
-	Homes        int      `json:"namespaces"` // of hosts
-	Sockets      int      `json:"sockets"`    // of UDP and TCP
-	Frames       uint64   `json:"frames"`     // that came to the network
-	Overrun      uint64   `json:"overrun"`    // frames that came faster than they were read
-	NotReal      []string `json:"not_as_the_file_says"`
+	HeldUpMs    float64  `json:"held_up_ms"`
+	MaxHeldUpMs float64  `json:"held_up_most_ms"`
+	Homes       int      `json:"namespaces"` // of hosts
+	Sockets     int      `json:"sockets"`    // of UDP and TCP
+	Frames      uint64   `json:"frames"`     // that came to the network
+	Overrun     uint64   `json:"overrun"`    // frames that came faster than they were read
+	NotReal     []string `json:"not_as_the_file_says"`
 }
 
 // HeldUpPart returns for which part of its run the machine held the program up.

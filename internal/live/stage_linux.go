@@ -41,8 +41,8 @@ func Stage(ctx context.Context, c StageConfig) (*Staged, error) {
 	return d.staged, d.err
 }
 
-// mostHomes bounds the namespaces that are made.
-const mostHomes = 250
+// maxHomes bounds the namespaces that are made.
+const maxHomes = 250
 
 // tokenMark begins what a packet carries so that it is known again: the last bytes of a payload,
 // or the hardware address of the sender of a frame.
@@ -223,7 +223,7 @@ func (s *stage) run(ctx context.Context) (*Staged, error) {
 	if err != nil {
 		return nil, err
 	}
-	out := &Staged{Late: s.late.Summary(), HeldUpMs: milliseconds(s.heldUp), HeldUpMostMs: milliseconds(s.longest), Homes: len(s.order), Sockets: s.sockets, Frames: s.frames}
+	out := &Staged{Late: s.late.Summary(), HeldUpMs: milliseconds(s.heldUp), MaxHeldUpMs: milliseconds(s.longest), Homes: len(s.order), Sockets: s.sockets, Frames: s.frames}
 	if n := s.late.Count(); n > 0 {
 		out.TooLate = float64(s.tooLate) / float64(n)
 	}
@@ -243,8 +243,8 @@ func milliseconds(d time.Duration) float64 { return float64(d.Microseconds()) / 
 // After the end of its traffic, how long the network may go on sending what waits, and how long
 // hosts have for what they were given.
 const (
-	mostStagedDraining = 10 * time.Second
-	hostsTake          = 200 * time.Millisecond
+	maxStagedDraining = 10 * time.Second
+	hostsTake         = 200 * time.Millisecond
 )
 
 // loop plays the rehearsal, and returns when it ended. It never sleeps: a processor that idles
@@ -297,7 +297,7 @@ func (s *stage) loop(ctx context.Context) (time.Duration, error) {
 		}
 		if now >= lasts {
 			switch {
-			case more && now < lasts+mostStagedDraining:
+			case more && now < lasts+maxStagedDraining:
 				drained = 0
 			case drained == 0:
 				drained = now
@@ -364,8 +364,8 @@ func (s *stage) homeAt(iface *policy.Interface) (*household, error) {
 	if h := s.homes[iface]; h != nil {
 		return h, nil
 	}
-	if len(s.order) == mostHomes {
-		return nil, fmt.Errorf("the traffic is between more than %d interfaces with hosts: prove a part of it", mostHomes)
+	if len(s.order) == maxHomes {
+		return nil, fmt.Errorf("the traffic is between more than %d interfaces with hosts: prove a part of it", maxHomes)
 	}
 	ns, err := newNamespace()
 	if err != nil {

@@ -133,7 +133,7 @@ func (t Text) Flood(r *live.FloodReport, broken float64) {
 		} else {
 			row = append(row, humanize.Rate(arrived/n))
 		}
-		row = append(row, bar(float64(arrived/n), float64(r.MostBps)))
+		row = append(row, bar(float64(arrived/n), float64(r.MaxBps)))
 		if r.Call != nil {
 			row = append(row, t.mos(&lowest, broken))
 		}
@@ -184,9 +184,9 @@ func (t Text) flooded(r *live.FloodReport) {
 		}
 		t.Line("  TCP gets %s on average, and sends %s again.", humanize.Rate(sum/int64(max(1, len(r.Steps)))), humanize.Ratio(again))
 	case r.FullUntilBps == nil:
-		t.Line("  Not all arrives at any rate: %s of %s packets do, %s at most.", humanize.Count(r.Arrived), humanize.Count(r.Sent), humanize.Rate(r.MostBps))
+		t.Line("  Not all arrives at any rate: %s of %s packets do, %s at most.", humanize.Count(r.Arrived), humanize.Count(r.Sent), humanize.Rate(r.MaxBps))
 	case r.Arrived*100 < r.Sent*98 || *r.FullUntilBps < r.Steps[len(r.Steps)-1].SentBps:
-		t.Line("  All arrives up to %s; after that %s do at most.", humanize.Rate(*r.FullUntilBps), humanize.Rate(r.MostBps))
+		t.Line("  All arrives up to %s; after that %s do at most.", humanize.Rate(*r.FullUntilBps), humanize.Rate(r.MaxBps))
 	default:
 		t.Line("  All arrives.")
 	}

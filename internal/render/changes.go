@@ -44,13 +44,13 @@ func (t Text) Changes(before, after string, r *changes.Result) {
 	}
 }
 
-// mostAlso is how many other places a title names at which the same differs.
-const mostAlso = 8
+// maxAlso is how many other places a title names at which the same differs.
+const maxAlso = 8
 
 func (t Text) changed(i *changes.Interface) {
 	where := i.Node + "/" + i.Interface + " " + i.Direction
-	if n := len(i.Also); n > mostAlso {
-		where += fmt.Sprintf(", %s and %d more", strings.Join(i.Also[:mostAlso], ", "), n-mostAlso)
+	if n := len(i.Also); n > maxAlso {
+		where += fmt.Sprintf(", %s and %d more", strings.Join(i.Also[:maxAlso], ", "), n-maxAlso)
 	} else if n > 0 {
 		where = humanize.List(append([]string{where}, i.Also...))
 	}

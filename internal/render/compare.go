@@ -10,8 +10,8 @@ import (
 	"imbrel.example/imbrel/core/measure"
 )
 
-// mostMoved is how many figures that moved are shown.
-const mostMoved = 24
+// maxMoved is how many figures that moved are shown.
+const maxMoved = 24
 
 // Compared writes what differs between two runs.
 func (t Text) Compared(r *compare.Result, all bool) {
@@ -44,7 +44,7 @@ func (t Text) Compared(r *compare.Result, all bool) {
 		w := t.grid([]column{{"", true}, {"", true}, {"figure", true}, {"was", false}, {"is", false}, {"", true}}, nil)
 		left := 0
 		for i, m := range r.Moved {
-			if i >= mostMoved && !all {
+			if i >= maxMoved && !all {
 				left++
 				continue
 			}

@@ -42,7 +42,7 @@ func (t Text) Gate(r *live.Report, v *View) {
 			t.Line("  %s of several segments could not be sent by %s: turn segmentation offload off at their sender", humanize.Plural(int(p.Giants), "frame"), p.Device)
 		}
 	}
-	t.Line("  the latest frame left %s after it was due", humanize.Milliseconds(float64(g.LateMost)/1000))
+	t.Line("  the latest frame left %s after it was due", humanize.Milliseconds(float64(g.MaxLate)/1000))
 	if g.LateLost > 0 {
 		t.Line("  %s were lost to the shapers, because the machine was busy for longer than can be made up for", humanize.Milliseconds(float64(g.LateLost)/1000))
 	}

@@ -24,8 +24,8 @@ type Proof struct {
 	*live.Staged
 }
 
-// mostProof is how many rows of a table are shown where all agree.
-const mostProof = 24
+// maxProof is how many rows of a table are shown where all agree.
+const maxProof = 24
 
 // Proof writes what was rehearsed beside what was measured.
 func (t Text) Proof(r *Proof, all bool) {
@@ -53,7 +53,7 @@ func (t Text) Proof(r *Proof, all bool) {
 	t.Title("What these figures are worth")
 	k := &r.Tolerances
 	t.paragraph("  ", fmt.Sprintf("Figures agree within %s of a rate, %.4g %% of the packets of a loss, %.4g ms or %s of a delay, and %.4g of a MOS; with TCP in the class within %s, %.4g %%, and %.4g ms or %s. What fewer than %d packets or transfers met may differ by %s: that is one packet's luck.",
-		humanize.Ratio(k.Rate), k.Loss, k.DelayMs, humanize.Ratio(k.Delay), k.MOS, humanize.Ratio(k.Goodput), k.BesideLoss, k.BesideMs, humanize.Ratio(k.Beside), k.Few, humanize.Ratio(k.FewDelay)))
+		humanize.Ratio(k.Rate), k.Loss, k.DelayMs, humanize.Ratio(k.Delay), k.MOS, humanize.Ratio(k.Goodput), k.LossWithTCP, k.DelayWithTCPMs, humanize.Ratio(k.DelayWithTCP), k.Few, humanize.Ratio(k.FewDelay)))
 	t.staging(r.Staged)
 	t.Line("")
 	t.proofVerdict(r)
@@ -80,7 +80,7 @@ func (t Text) proofVerdict(r *Proof) {
 				names = append(names, e.Text)
 			}
 		}
-		figures = words.FiguresDiffer.With(r.Differ, r.Agree+r.Differ, names[:min(mostDiffering, len(names))], max(0, len(names)-mostDiffering))
+		figures = words.FiguresDiffer.With(r.Differ, r.Agree+r.Differ, names[:min(maxDiffering, len(names))], max(0, len(names)-maxDiffering))
 	}
 	said := words.ProofSays.With(figures, holds, len(r.Expectations)).String()
 	switch r.Verdict {
@@ -95,8 +95,8 @@ func (t Text) proofVerdict(r *Proof) {
 	t.paragraph("", said)
 }
 
-// mostDiffering is how many figures the verdict names that differ.
-const mostDiffering = 3
+// maxDiffering is how many figures the verdict names that differ.
+const maxDiffering = 3
 
 // The verdicts of a proof.
 const (
@@ -105,13 +105,13 @@ const (
 	NotJudged = "not judged"
 )
 
-// mostHeldUp is the part of a run for which the machine may hold the program up; beyond, nothing is judged.
-const mostHeldUp = 0.02
+// maxHeldUp is the part of a run for which the machine may hold the program up; beyond, nothing is judged.
+const maxHeldUp = 0.02
 
 // Judge sets the verdict of a proof.
 func (r *Proof) Judge() {
 	switch {
-	case r.Staged.HeldUpPart() > mostHeldUp:
+	case r.Staged.HeldUpPart() > maxHeldUp:
 		r.Verdict = NotJudged
 	case r.Differ > 0 || r.Staged.Result.Verdict == Fail:
 		r.Verdict = Fail
@@ -183,7 +183,7 @@ func (t Text) proofTable(r *Proof, of, title, delay string, all bool) {
 		if rate == nil {
 			continue // of TCP
 		}
-		if shown >= mostProof && !all && len(row.differs) == 0 {
+		if shown >= maxProof && !all && len(row.differs) == 0 {
 			left++
 			continue
 		}
@@ -262,7 +262,7 @@ func (t Text) staging(s *live.Staged) {
 		}
 	}
 	if s.HeldUpMs > 0 {
-		t.paragraph("  ", words.HeldUp.With(time.Duration(1e6*s.HeldUpMs), time.Duration(1e6*s.HeldUpMostMs), time.Duration(s.Result.DurationS*1e9), time.Duration(s.Result.DurationS*1e9)+time.Duration(1e6*s.HeldUpMs)).String())
+		t.paragraph("  ", words.HeldUp.With(time.Duration(1e6*s.HeldUpMs), time.Duration(1e6*s.MaxHeldUpMs), time.Duration(s.Result.DurationS*1e9), time.Duration(s.Result.DurationS*1e9)+time.Duration(1e6*s.HeldUpMs)).String())
 	}
 	for _, n := range []struct {
 		count uint64

@@ -25,8 +25,8 @@ type View struct {
 
 // How much the text shows of what there may be much of, the worst first.
 const (
-	mostRows       = 24
-	mostInterfaces = 8
+	maxRows       = 24
+	maxInterfaces = 8
 )
 
 // Rehearsal writes one result.
@@ -86,7 +86,7 @@ func (v *View) worstFirst(r *measure.Result) (shown []*measure.Row, left int) {
 			shown = append(shown, &r.Traffic[i])
 		}
 	}
-	if v.All || len(shown) <= mostRows {
+	if v.All || len(shown) <= maxRows {
 		return shown, 0
 	}
 	failed := make(map[string]bool)
@@ -120,7 +120,7 @@ func (v *View) worstFirst(r *measure.Result) (shown []*measure.Row, left int) {
 	slices.SortStableFunc(shown, func(a, b *measure.Row) int {
 		return cmp.Or(cmp.Compare(harm(b), harm(a)), cmp.Compare(p99(b), p99(a)))
 	})
-	return shown[:mostRows], len(shown) - mostRows
+	return shown[:maxRows], len(shown) - maxRows
 }
 
 // rate prints a rate, with packets a second where they were asked for.
@@ -155,7 +155,7 @@ func (t Text) traffic(r *measure.Result, v *View) {
 		}
 		cells := table.Row{rowName(row), class, humanize.Count(row.SentPackets), lost(row)}
 		if calls {
-			cells = append(cells, late(&row.Met))
+			cells = append(cells, late(&row.TrafficFigures))
 		}
 		cells = append(cells, v.rate(row.OfferedBps, row.OfferedPps), v.rate(row.RateBps, row.RatePps), times(row.Delay, p50), times(row.Delay, p99), jitter)
 		if calls {
@@ -170,7 +170,7 @@ func (t Text) traffic(r *measure.Result, v *View) {
 	t.Line("")
 }
 
-func late(m *measure.Met) string {
+func late(m *measure.TrafficFigures) string {
 	if m.Late == nil {
 		return "-"
 	}
@@ -276,13 +276,13 @@ func (v *View) chosen(r *measure.Result) (shown, left, idle []*measure.Interface
 			idle = append(idle, f)
 		}
 	}
-	if len(v.At) > 0 || v.All || len(shown) <= mostInterfaces {
+	if len(v.At) > 0 || v.All || len(shown) <= maxInterfaces {
 		return shown, nil, idle
 	}
 	slices.SortStableFunc(shown, func(a, b *measure.Interface) int {
 		return cmp.Or(blamed(b)-blamed(a), cmp.Compare(dropsOf(b, false), dropsOf(a, false)), cmp.Compare(drops(b), drops(a)), cmp.Compare(wait(b), wait(a)))
 	})
-	return shown[:mostInterfaces], shown[mostInterfaces:], idle
+	return shown[:maxInterfaces], shown[maxInterfaces:], idle
 }
 
 func (t Text) interfaces(r *measure.Result, v *View) {
@@ -429,7 +429,7 @@ func (t Text) instances(c *measure.Class) {
 	if c.Instances == nil {
 		return
 	}
-	t.Line("    %s: %s at most at a time; those that were offered most:", c.Class, humanize.Plural(c.Instances.Most, "instance"))
+	t.Line("    %s: %s at most at a time; those that were offered most:", c.Class, humanize.Plural(c.Instances.Max, "instance"))
 	for _, i := range c.Instances.Top {
 		t.Line("      %s: offered %s, sent %s, %s of %s dropped, waited %s on average and %s at most", i.Value, humanize.Rate(i.OfferedBps), humanize.Rate(i.SentBps),
 			humanize.Count(i.Dropped), humanize.Plural(int(i.Offered), "packet"), humanize.Milliseconds(i.MeanMs), humanize.Milliseconds(i.MaxMs))
@@ -476,7 +476,7 @@ func (t Text) links(r *measure.Result, v *View) {
 		l := &r.Links[i]
 		switch {
 		case len(v.At) > 0 && !slices.Contains(v.At, l.From):
-		case v.All || l.Drops > 0 || l.Lost > 0 || l.QueueDelay != nil && len(r.Links) <= mostInterfaces:
+		case v.All || l.Drops > 0 || l.Lost > 0 || l.QueueDelay != nil && len(r.Links) <= maxInterfaces:
 			shown = append(shown, l)
 		default:
 			quiet++
@@ -495,8 +495,8 @@ func (t Text) links(r *measure.Result, v *View) {
 		slices.SortStableFunc(shown, func(a, b *measure.Link) int { return cmp.Compare(b.Drops, a.Drops) })
 	}
 	left := 0
-	if !v.All && len(shown) > mostRows {
-		shown, left = shown[:mostRows], len(shown)-mostRows
+	if !v.All && len(shown) > maxRows {
+		shown, left = shown[:maxRows], len(shown)-maxRows
 	}
 	if len(shown) > 0 {
 		columns := []column{{"from", true}, {"to", true}, {"carries", false}, {"carried", false}, {"drops", false}, {"p99 wait", false}}

@@ -24,7 +24,7 @@ func (t Text) Repeats(s *repeat.Summary) {
 		for _, h := range s.Expectations {
 			row := table.Row{h.Text, fmt.Sprintf("%d of %d", h.Holds, h.Runs), "-", "-"}
 			if v := h.Measured; v != nil {
-				row = table.Row{row[0], row[1], plusMinus(v, h.Unit), between(v.Least, v.Most, h.Unit)}
+				row = table.Row{row[0], row[1], plusMinus(v, h.Unit), between(v.Min, v.Max, h.Unit)}
 			}
 			w.add(row)
 		}

@@ -43,7 +43,7 @@ func p95(m *measure.Milliseconds) float64 { return m.P95 }
 func p99(m *measure.Milliseconds) float64 { return m.P99 }
 
 // completed prints how many transfers were completed of those that were begun.
-func completed(m *measure.TCPMet) string {
+func completed(m *measure.TCPFigures) string {
 	if m.Begun == 0 {
 		return "-"
 	}
@@ -52,7 +52,7 @@ func completed(m *measure.TCPMet) string {
 
 // took prints a statistic of how long transfers took, with `>` where one that did not end makes the true figure
 // higher.
-func took(m *measure.TCPMet, name string, of func(*measure.Milliseconds) float64) string {
+func took(m *measure.TCPFigures, name string, of func(*measure.Milliseconds) float64) string {
 	if slices.Contains(m.Above, name) {
 		return "> " + times(m.Completion, of)
 	}
@@ -60,7 +60,7 @@ func took(m *measure.TCPMet, name string, of func(*measure.Milliseconds) float64
 }
 
 // flows prints how many flows there were, and how many of them never came about.
-func flows(m *measure.TCPMet) string {
+func flows(m *measure.TCPFigures) string {
 	if m.Opened < m.Flows {
 		return fmt.Sprintf("%d of %d open", m.Opened, m.Flows)
 	}
@@ -114,13 +114,13 @@ func (t Text) tcpBeside(without, with *measure.Result, v *View) {
 	w := t.dense(t.grid(columns, above))
 	for _, row := range rows {
 		cells := table.Row{humanize.Short(row.Name, 28)}
-		var other *measure.TCPMet
+		var other *measure.TCPFigures
 		for _, r := range ofTCP(without, &View{}) {
 			if r.Name == row.Name {
 				other = r.TCP
 			}
 		}
-		for _, m := range []*measure.TCPMet{other, row.TCP} {
+		for _, m := range []*measure.TCPFigures{other, row.TCP} {
 			part := table.Row{"│", "-", "-", "-"}
 			spent := "-"
 			if m != nil {

@@ -150,14 +150,14 @@ func (t Text) verdict(r *measure.Result) {
 	}
 }
 
-// mostNotJudged is how many subjects the line under the verdict names. The warnings name all of them.
-const mostNotJudged = 3
+// maxNotJudged is how many subjects the line under the verdict names. The warnings name all of them.
+const maxNotJudged = 3
 
 // notJudged names the damage that no expectation covers: "Nothing was expected of loss or MOS of voice (29.8 % lost,
 // MOS 1.19)."
 func notJudged(all []measure.NotJudged) string {
 	var words []string
-	for i := range all[:min(mostNotJudged, len(all))] {
+	for i := range all[:min(maxNotJudged, len(all))] {
 		n := &all[i]
 		var met []string
 		if n.Loss > 0 {
@@ -213,18 +213,18 @@ func (t Text) Both(without, with *measure.Result, v *View) {
 	t.paragraph("", whoPays(with.WhoPays).String())
 }
 
-// mostPaying is how many the line of who pays names.
-const mostPaying = 3
+// maxPaying is how many the line of who pays names.
+const maxPaying = 3
 
 func whoPays(all []measure.Payment) words.Fact {
 	if len(all) == 0 {
 		return words.NobodyPays.With()
 	}
 	var list []words.Fact
-	for _, p := range all[:min(mostPaying, len(all))] {
+	for _, p := range all[:min(maxPaying, len(all))] {
 		list = append(list, p.Text)
 	}
-	return words.WhoPays.With(list, max(0, len(all)-mostPaying))
+	return words.WhoPays.With(list, max(0, len(all)-maxPaying))
 }
 
 const withoutPolicies, withPolicies = "without the policies", "with the policies"
@@ -263,7 +263,7 @@ func (t Text) sideBySide(without, with *measure.Result, v *View) {
 			name += " (" + r.Class + ")"
 		}
 		row := table.Row{humanize.Short(name, 28)}
-		for i, m := range []*measure.Met{findMet(without, r), &r.Met} {
+		for i, m := range []*measure.TrafficFigures{findMet(without, r), &r.TrafficFigures} {
 			cells := met(m, v, late[i])
 			if r.OverTCP {
 				cells[0] = "-"
@@ -288,30 +288,30 @@ func (t Text) classesBeside(without, with *measure.Result, v *View) {
 		if !v.shows(c.Class) {
 			continue
 		}
-		var other *measure.Met
+		var other *measure.TrafficFigures
 		for j := range without.Classes {
 			if without.Classes[j].Class == c.Class {
-				other = &without.Classes[j].Met
+				other = &without.Classes[j].TrafficFigures
 			}
 		}
 		row := append(table.Row{humanize.Short(c.Class, 28), "│"}, met(other, v, late[0])...)
-		w.add(append(append(row, "│"), met(&c.Met, v, late[1])...))
+		w.add(append(append(row, "│"), met(&c.TrafficFigures, v, late[1])...))
 	}
 	t.put(w)
 	t.Line("")
 }
 
 // find returns what the same packets met in another run.
-func findMet(in *measure.Result, like *measure.Row) *measure.Met {
+func findMet(in *measure.Result, like *measure.Row) *measure.TrafficFigures {
 	for i := range in.Traffic {
 		if r := &in.Traffic[i]; r.Name == like.Name && r.Direction == like.Direction && r.Class == like.Class {
-			return &r.Met
+			return &r.TrafficFigures
 		}
 	}
 	return nil
 }
 
-func met(m *measure.Met, v *View, withLate bool) table.Row {
+func met(m *measure.TrafficFigures, v *View, withLate bool) table.Row {
 	row := table.Row{"-", "-", "-", "-", "-"}
 	if m != nil {
 		row = table.Row{humanize.Ratio(m.Loss), late(m), v.rate(m.RateBps, m.RatePps), times(m.Delay, p99), mos(m.MOS)}
@@ -364,7 +364,7 @@ func (t Text) whereItQueued(without, with *measure.Result) {
 		if p.drops == [2]uint64{} && max(p.wait[0], p.wait[1]) < 2 {
 			continue
 		}
-		if rows++; rows <= mostRows {
+		if rows++; rows <= maxRows {
 			w.add(table.Row{name, "│", humanize.Count(p.drops[0]), humanize.Milliseconds(p.wait[0]), "│", humanize.Count(p.drops[1]), humanize.Milliseconds(p.wait[1])})
 		}
 	}
@@ -373,8 +373,8 @@ func (t Text) whereItQueued(without, with *measure.Result) {
 	}
 	t.Title("Where packets waited or were dropped")
 	t.put(w)
-	if rows > mostRows {
-		t.Line("  and at %s", humanize.Plural(rows-mostRows, "more place"))
+	if rows > maxRows {
+		t.Line("  and at %s", humanize.Plural(rows-maxRows, "more place"))
 	}
 	t.Line("")
 }

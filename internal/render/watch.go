@@ -123,7 +123,7 @@ func (t Text) Watch(w *Watch, frozen bool) {
 			for _, i := range n.Top[:min(3, len(n.Top))] {
 				words = append(words, i.Value+" "+humanize.Rate(i.SentBps))
 			}
-			t.Line("  %s: %s; the largest are %s", f.Classes[j].Class, humanize.Plural(n.Most, "instance"), humanize.List(words))
+			t.Line("  %s: %s; the largest are %s", f.Classes[j].Class, humanize.Plural(n.Max, "instance"), humanize.List(words))
 		}
 	}
 	t.Line("")

@@ -1,4 +1,4 @@
-package files
+package policyfile
 
 import (
 	"errors"
@@ -19,7 +19,7 @@ func TestOneMistakeOneMessage(t *testing.T) {
 		with, least = with[:1], 500
 	}
 	for _, name := range []string{"ternrock.yaml", "every-key.yaml", "cookbook/branches.yaml", "cookbook/households.yaml", "cookbook/departments.yaml", "coast-mpls.yaml"} {
-		_, in, err := ReadPolicyIn(examples.FS, name)
+		_, in, err := ReadFS(examples.FS, name)
 		if err != nil {
 			t.Fatal(err)
 		}

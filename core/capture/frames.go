@@ -1,4 +1,4 @@
-package files
+package capture
 
 import (
 	"bufio"
@@ -48,7 +48,7 @@ type record struct {
 
 const (
 	captureBuffer = 1 << 20   // the largest block that is looked at
-	mostCaptured  = 256 << 10 // bytes of a frame: what capture programs allow at most
+	maxCaptured   = 256 << 10 // bytes of a frame: what capture programs allow at most
 	ngSection     = 0x0a0d0d0a
 	ngMagic       = 0x1a2b3c4d
 )
@@ -76,7 +76,7 @@ func newFrameReader(name string, r *bufio.Reader) (*frameReader, error) {
 	case f.unit == 0:
 		return nil, fmt.Errorf("%s is no pcap or pcapng capture: it begins with %x", name, head[:4])
 	case err != nil:
-		return nil, fmt.Errorf("%s: %w", name, errCutShort)
+		return nil, fmt.Errorf("%s: %w", name, ErrCutShort)
 	}
 	f.links = []captureInterface{{link: layers.LinkType(f.order.Uint32(head[20:]) & 0xffff)}}
 	f.used = 24
@@ -97,7 +97,7 @@ func (f *frameReader) skip(why string) {
 	}
 }
 
-// next returns the next record; io.EOF at the end, errCutShort within a record.
+// next returns the next record; io.EOF at the end, ErrCutShort within a record.
 func (f *frameReader) next() (record, error) {
 	for {
 		_, _ = f.r.Discard(f.used) // it was there to look at
@@ -113,7 +113,7 @@ func (f *frameReader) next() (record, error) {
 	}
 }
 
-// ahead returns the next n bytes; io.EOF when there is none, errCutShort when there are
+// ahead returns the next n bytes; io.EOF when there is none, ErrCutShort when there are
 // fewer.
 func (f *frameReader) ahead(n int) ([]byte, error) {
 	b, err := f.r.Peek(n)
@@ -123,7 +123,7 @@ func (f *frameReader) ahead(n int) ([]byte, error) {
 	case errors.Is(err, io.EOF) && len(b) == 0:
 		return nil, io.EOF
 	case errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF):
-		return nil, errCutShort
+		return nil, ErrCutShort
 	}
 	return nil, err
 }
@@ -146,7 +146,7 @@ func (f *frameReader) pcap() (rec record, ok bool, err error) {
 	}
 	length := int(f.order.Uint32(h[8:]))
 	if h, err = f.ahead(16 + length); err != nil {
-		return rec, false, errCutShort
+		return rec, false, ErrCutShort
 	}
 	f.used, f.last = 16+length, int64(f.order.Uint32(h))
 	at := time.Duration(f.last)*time.Second + time.Duration(f.order.Uint32(h[4:]))*f.unit
@@ -156,7 +156,7 @@ func (f *frameReader) pcap() (rec record, ok bool, err error) {
 // plausible reports whether a pcap's record header can be one.
 func (f *frameReader) plausible(h []byte) bool {
 	captured, wire := f.order.Uint32(h[8:]), f.order.Uint32(h[12:])
-	return captured <= mostCaptured && wire <= 1<<24 && captured <= wire+4 && time.Duration(f.order.Uint32(h[4:]))*f.unit < time.Second
+	return captured <= maxCaptured && wire <= 1<<24 && captured <= wire+4 && time.Duration(f.order.Uint32(h[4:]))*f.unit < time.Second
 }
 
 // overfull reports whether all that is wrong with a record's header is a fraction of a
@@ -215,7 +215,7 @@ func (f *frameReader) block() (rec record, ok bool, err error) {
 		f.skip("blocks larger than 1 MiB")
 		_, err := f.r.Discard(int(total))
 		if err != nil {
-			return rec, false, errCutShort
+			return rec, false, ErrCutShort
 		}
 		return rec, false, nil
 	}

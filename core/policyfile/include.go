@@ -1,4 +1,4 @@
-package files
+package policyfile
 
 import (
 	"errors"
@@ -21,7 +21,7 @@ const (
 
 // An includer reads a policy file and, in its place, the files it includes.
 type includer struct {
-	in    Place
+	in    *Source
 	chain []string // of the files being read, the outermost first
 	count int
 	bytes int
@@ -43,14 +43,14 @@ func (c *includer) note(err error) error {
 // read reads one document and everything it includes. dir is the folder of the
 // file, relative to the outermost file's.
 func (c *includer) read(name, dir string, r io.Reader) (language.Value, error) {
-	text, err := io.ReadAll(io.LimitReader(r, int64(maxPolicyBytes-c.bytes)+1))
+	text, err := io.ReadAll(io.LimitReader(r, int64(MaxBytes-c.bytes)+1))
 	if err != nil {
 		return language.Value{}, fmt.Errorf("cannot read %s: %w", name, err)
 	}
 	if over, edited := c.in.over[name]; edited {
 		text = over
 	}
-	if c.bytes += len(text); c.bytes > maxPolicyBytes {
+	if c.bytes += len(text); c.bytes > MaxBytes {
 		return language.Value{}, fmt.Errorf("%s is larger than 4 MiB, with what it includes; no policy is", name)
 	}
 	c.in.texts[name] = text
@@ -92,10 +92,7 @@ func (c *includer) include(item language.Value, dir string) (language.Value, err
 	if !filepath.IsAbs(name) {
 		name = path.Join(dir, name)
 	}
-	shown := name
-	if c.in.FS == nil && !filepath.IsAbs(name) && c.in.In != "." {
-		shown = filepath.Join(c.in.In, name)
-	}
+	shown := c.in.from.Shown(name)
 	if slices.Contains(c.chain, shown) {
 		return fail("take one of them out of the circle", "%s includes itself: %s", shown, strings.Join(append(c.chain, shown), " → "))
 	}
@@ -105,9 +102,9 @@ func (c *includer) include(item language.Value, dir string) (language.Value, err
 	if c.count++; c.count > maxIncludes {
 		return fail("join some of them", "more than %d files are included", maxIncludes)
 	}
-	file, err := c.in.openIncluded(name)
-	if errors.Is(err, errOutside) {
-		return fail("put it there, or allow its folder with --include-from DIR", "%s is outside the folder of the first file, %s", shown, c.in.In)
+	file, err := c.in.from.Open(name)
+	if outside, ok := errors.AsType[*Outside](err); ok {
+		return fail("put it there, or allow its folder with --include-from DIR", "%s is outside the folder of the first file, %s", shown, outside.Folder)
 	}
 	if err != nil {
 		return fail("names are relative to the file that names them", "cannot include: %s", err)

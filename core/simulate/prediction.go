@@ -11,11 +11,11 @@ import (
 	"imbrel.example/imbrel/core/tunnel"
 )
 
-// A fate is what the policies on the rest of a packet's way would make of it if nothing
+// A prediction is what the policies on the rest of a packet's way would make of it if nothing
 // dropped it: the sets it would count for, the first class, and the entry at each data
 // path. A run without policies counts by it; in one with policies a packet has it from
 // where it was dropped. It is shared by packets and never changed.
-type fate struct {
+type prediction struct {
 	in    measure.Set
 	first int32  // the class that takes it first, or the rest
 	ahead []step // by stage
@@ -28,7 +28,7 @@ type step struct {
 	marks uint32
 }
 
-const unasked = -1
+const notAttached = -1
 
 // marks returns the marks of a packet in all layers: all that a policy on its way can have
 // changed.
@@ -49,24 +49,24 @@ func marks(p *packet.Packet) uint32 {
 }
 
 // known returns the entry that takes a packet at a path, where that follows from what was
-// foreseen: it has come there as foreseen, and what is in force there never changes.
+// predicted: it arrives there as predicted, and what is in force there never changes.
 func (r *run) known(p *path, f *flight, d policy.Direction) (slot int32, ok bool) {
 	if !p.ruled || p.sometimes {
 		return 0, false
 	}
-	k := &f.fate.ahead[f.stage(d)]
-	return k.slot, k.slot != unasked && k.marks == marks(&f.Packet)
+	k := &f.prediction.ahead[f.stage(d)]
+	return k.slot, k.slot != notAttached && k.marks == marks(&f.Packet)
 }
 
 // A stage is a data path on a route: 2n is the n-th node's incoming one, 2n+1 its
 // outgoing one.
 func (f *flight) stage(d policy.Direction) int { return 2*f.at + int(d) }
 
-// foreseen returns the number of the entry that the attached policy would have for a
+// predictedEntry returns the number of the entry that the attached policy would have for a
 // packet at the path it comes to; for one that a policy on its way would have blocked,
 // the last.
-func (r *run) foreseen(f *flight, d policy.Direction) int {
-	if n := f.fate.ahead[f.stage(d)].slot; n != unasked {
+func (r *run) predictedEntry(f *flight, d policy.Direction) int {
+	if n := f.prediction.ahead[f.stage(d)].slot; n != notAttached {
 		return int(n)
 	}
 	return len(f.hop().path(d).members) - 1
@@ -80,18 +80,17 @@ func (h *hop) path(d policy.Direction) *path {
 	return &h.out.out
 }
 
-// foresee gives a packet that leaves its source the fate that the policies on its way
-// have for it. Packets of a source are alike, but for those of a capture, for their lengths
+// predict gives a packet that leaves its source the prediction for its whole route. Packets of a source are alike, but for those of a capture, for their lengths
 // and for what is recognised of them.
-func (r *run) foresee(f *flight) {
+func (r *run) predict(f *flight) {
 	s := f.source
 	epoch := r.epochNow()
-	if s.flow != nil && s.fate != nil && s.epoch == epoch && s.length == f.Length && slices.Equal(s.apps, f.Apps) {
-		f.fate = s.fate
+	if s.flow != nil && s.prediction != nil && s.epoch == epoch && s.length == f.Length && slices.Equal(s.apps, f.Apps) {
+		f.prediction = s.prediction
 		return
 	}
-	f.fate = r.fateFrom(f, 0, epoch)
-	s.fate, s.epoch, s.apps, s.length = f.fate, epoch, f.Apps, f.Length
+	f.prediction = r.predictFrom(f, 0, epoch)
+	s.prediction, s.epoch, s.apps, s.length = f.prediction, epoch, f.Apps, f.Length
 }
 
 // An epoch is a time in which what is in force does not change.
@@ -108,35 +107,35 @@ func (r *run) epochNow() epoch {
 	return e
 }
 
-// mostFates bounds how many fates are remembered.
-const mostFates = 1 << 16
+// maxFates bounds how many predictions are kept.
+const maxFates = 1 << 16
 
-// fateFrom returns the fate of a packet from a stage of its route on. The packet is
+// predictFrom returns the prediction for a packet from a stage of its route on. The packet is
 // left as it is.
-func (r *run) fateFrom(f *flight, stage int, now epoch) *fate {
+func (r *run) predictFrom(f *flight, stage int, now epoch) *prediction {
 	r.key = appendKey(r.key[:0], f, stage, now)
-	if known := r.fates[string(r.key)]; known != nil {
+	if known := r.predictions[string(r.key)]; known != nil {
 		return known
 	}
 	key := string(r.key)
-	g := &r.imagined
+	g := &r.traveller
 	room := append(g.room[:0], f.Bytes...)
 	*g = *f
 	g.room, g.Bytes, g.Next = room, room, nil
 	g.inside = f.inside.Clone()
-	result := r.imagine(g, stage)
-	if len(r.fates) >= mostFates {
-		clear(r.fates)
+	result := r.walkRoute(g, stage)
+	if len(r.predictions) >= maxFates {
+		clear(r.predictions)
 	}
-	r.fates[key] = result
+	r.predictions[key] = result
 	return result
 }
 
-// imagine takes a packet along the rest of its route.
-func (r *run) imagine(g *flight, stage int) *fate {
-	out := &fate{first: int32(r.rest), ahead: make([]step, 2*len(g.route))}
+// walkRoute takes a packet along the rest of its route.
+func (r *run) walkRoute(g *flight, stage int) *prediction {
+	out := &prediction{first: int32(r.rest), ahead: make([]step, 2*len(g.route))}
 	for i := range out.ahead {
-		out.ahead[i].slot = unasked
+		out.ahead[i].slot = notAttached
 	}
 	for ; stage < len(out.ahead); stage++ {
 		g.at = stage / 2
@@ -152,14 +151,14 @@ func (r *run) imagine(g *flight, stage int) *fate {
 		if p := h.path(d); p.attached != nil {
 			k := &out.ahead[stage]
 			k.marks = marks(&g.Packet)
-			n := p.foresight.Take(r.now, &g.Packet)
+			n := p.predictor.Take(r.now, &g.Packet)
 			k.slot = n
 			m := r.member(p, n)
 			out.in = r.sets.Union(out.in, m.in)
 			if out.first == int32(r.rest) {
 				out.first = m.class
 			}
-			if p.foresight.Mark(r.now, p.attached.Entries[n], &g.Packet) {
+			if p.predictor.Mark(r.now, p.attached.Entries[n], &g.Packet) {
 				break
 			}
 		}
@@ -198,14 +197,14 @@ func (r *run) beyond(f *flight, stage int) {
 	if stage >= 2*len(f.route) {
 		return
 	}
-	ahead := r.fateFrom(f, stage, r.epochNow())
+	ahead := r.predictFrom(f, stage, r.epochNow())
 	f.in = r.sets.Union(f.in, ahead.in)
 	if f.first == int32(r.rest) {
 		f.first = ahead.first
 	}
 }
 
-// appendKey appends everything that a packet's fate depends on: what conditions may ask for, and what is on it for the
+// appendKey appends everything that a packet's prediction depends on: what conditions may ask for, and what is on it for the
 // nodes on its way.
 func appendKey(b []byte, f *flight, stage int, now epoch) []byte {
 	b = binary.LittleEndian.AppendUint32(b, uint32(f.route[0].number))

@@ -1,4 +1,4 @@
-package files
+package capture
 
 import (
 	"bufio"
@@ -90,9 +90,9 @@ func swapped(b []byte) []byte {
 }
 
 // readAll reads a file and returns its frames, lengths and times.
-func readAll(t *testing.T, data []byte) (all []string, c *capture) {
+func readAll(t *testing.T, data []byte) (all []string, c *Reader) {
 	t.Helper()
-	c, err := newCapture("test", bufio.NewReader(bytes.NewReader(data)))
+	c, err := NewReader("test", bufio.NewReader(bytes.NewReader(data)))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -151,7 +151,7 @@ func TestFramesAreReadAsWritten(t *testing.T) {
 			junk[i] = byte(r.Uint32() | 0x80)
 		}
 		copy(data[at:], junk)
-		c, err := newCapture("test", bufio.NewReader(bytes.NewReader(data)))
+		c, err := NewReader("test", bufio.NewReader(bytes.NewReader(data)))
 		if err != nil {
 			t.Fatal(err)
 		}

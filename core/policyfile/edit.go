@@ -1,10 +1,8 @@
-package files
+package policyfile
 
 import (
 	"bytes"
 	"fmt"
-	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 	"unicode/utf8"
@@ -22,9 +20,9 @@ type Edit struct {
 // Edited returns the policy file read again with edits of it and of what it includes: the
 // value at each place replaced, and nothing else. An edit of a place at which no single
 // value is written, or that another edit of the same place contradicts, is an error.
-func (p Place) Edited(edits []Edit) (*policy.File, Place, error) {
+func (s *Source) Edited(edits []Edit) (*policy.File, *Source, error) {
 	texts := make(map[string][]byte)
-	for name, text := range p.texts {
+	for name, text := range s.texts {
 		texts[name] = text
 	}
 	edits = slices.Clone(edits)
@@ -34,23 +32,22 @@ func (p Place) Edited(edits []Edit) (*policy.File, Place, error) {
 	for i, e := range edits {
 		if i > 0 && edits[i-1].At == e.At {
 			if edits[i-1].New != e.New {
-				return nil, p, fmt.Errorf("%s: two edits of one value", e.At)
+				return nil, s, fmt.Errorf("%s: two edits of one value", e.At)
 			}
 			continue
 		}
-		changed, err := p.replaced(texts[e.At.File], e)
+		changed, err := s.replaced(texts[e.At.File], e)
 		if err != nil {
-			return nil, p, err
+			return nil, s, err
 		}
 		texts[e.At.File] = changed
 	}
-	again := Place{FS: p.FS, In: p.In, Also: p.Also, over: texts, name: p.name}
-	return readPolicy(again, p.name, bytes.NewReader(texts[p.name]))
+	return read(&Source{name: s.name, from: s.from, over: texts}, bytes.NewReader(texts[s.name]))
 }
 
 // replaced returns a text with the value at a place replaced.
-func (p Place) replaced(text []byte, e Edit) ([]byte, error) {
-	_, from, to, err := p.span(text, e.At)
+func (s *Source) replaced(text []byte, e Edit) ([]byte, error) {
+	_, from, to, err := s.span(text, e.At)
 	if err != nil {
 		return nil, err
 	}
@@ -58,9 +55,9 @@ func (p Place) replaced(text []byte, e Edit) ([]byte, error) {
 }
 
 // span returns the value at a place, and from where to where it is written in the text.
-func (p Place) span(text []byte, at policy.Place) (v *language.Value, from, to int, err error) {
+func (s *Source) span(text []byte, at policy.Place) (v *language.Value, from, to int, err error) {
 	no := fmt.Errorf("%s: there is no single value here", at)
-	if v = scalarAt(p.doc, at); v == nil {
+	if v = scalarAt(s.doc, at); v == nil {
 		return nil, 0, 0, no
 	}
 	for range at.Line - 1 {
@@ -87,12 +84,12 @@ func (p Place) span(text []byte, at policy.Place) (v *language.Value, from, to i
 }
 
 // End returns the column after the value that is written at a place; 0: no single value is.
-func (p Place) End(at policy.Place) int {
-	text, known := p.texts[at.File]
+func (s *Source) End(at policy.Place) int {
+	text, known := s.texts[at.File]
 	if !known {
 		return 0
 	}
-	_, from, to, err := p.span(text, at)
+	_, from, to, err := s.span(text, at)
 	if err != nil {
 		return 0
 	}
@@ -122,52 +119,13 @@ type Changed struct {
 }
 
 // Changed returns the files whose text differs between two readings, by their names.
-func (p Place) Changed(before Place) []Changed {
+func (s *Source) Changed(before *Source) []Changed {
 	var out []Changed
-	for name, text := range p.texts {
+	for name, text := range s.texts {
 		if old, was := before.texts[name]; was && !bytes.Equal(old, text) {
 			out = append(out, Changed{name, old, text})
 		}
 	}
 	slices.SortFunc(out, func(a, b Changed) int { return strings.Compare(a.Name, b.Name) })
 	return out
-}
-
-// Write replaces the file on disk, as a whole or not at all: the new text gets the name when
-// it is written.
-func (c *Changed) Write() error {
-	now, err := os.ReadFile(c.Name)
-	if err == nil && !bytes.Equal(now, c.Old) {
-		err = fmt.Errorf("it has changed meanwhile")
-	}
-	if err != nil {
-		return fmt.Errorf("cannot mend %s: %w", c.Name, inWords(c.Name, err))
-	}
-	target, err := filepath.EvalSymlinks(c.Name)
-	if err != nil {
-		return fmt.Errorf("cannot mend %s: %w", c.Name, err)
-	}
-	info, err := os.Stat(target)
-	if err != nil {
-		return fmt.Errorf("cannot mend %s: %w", c.Name, err)
-	}
-	f, err := os.CreateTemp(filepath.Dir(target), ".imbrel-*")
-	if err != nil {
-		return fmt.Errorf("cannot mend %s: %w", c.Name, err)
-	}
-	defer os.Remove(f.Name()) // when it did not get the name
-	_, err = f.Write(c.New)
-	if e := f.Chmod(info.Mode().Perm()); err == nil {
-		err = e
-	}
-	if e := f.Close(); err == nil {
-		err = e
-	}
-	if err == nil {
-		err = os.Rename(f.Name(), target)
-	}
-	if err != nil {
-		return fmt.Errorf("cannot mend %s: %w", c.Name, err)
-	}
-	return nil
 }

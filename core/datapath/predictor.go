@@ -5,17 +5,15 @@ import (
 	"time"
 
 	"imbrel.example/imbrel/core/classify"
-	"imbrel.example/imbrel/core/meter"
 	"imbrel.example/imbrel/core/packet"
 	"imbrel.example/imbrel/core/plan"
-	"imbrel.example/imbrel/core/policy"
 	"imbrel.example/imbrel/core/unit"
 )
 
-// A Foresight says what a policy would do with a packet that does not come to it: one
+// A Predictor says what a policy would do with a packet that does not come to it: one
 // that was dropped before, or one of a run without policies. It takes the packet as the
 // first match wins, with what is in force at the time, and every meter as green.
-type Foresight struct {
+type Predictor struct {
 	classifier *classify.Classifier
 	entries    []*plan.Entry // those with a `when`
 	held       []bool        // of each, as the classifier has it
@@ -23,10 +21,10 @@ type Foresight struct {
 	load       *Path
 }
 
-// NewForesight returns the foresight of a plan. The path that load is knows whether the
+// NewPredictor returns the predictor of a plan. The path that load is knows whether the
 // conditions on the load of the interface hold; without one they never do.
-func NewForesight(p *plan.Plan, startAt time.Time, load *Path) *Foresight {
-	f := &Foresight{classifier: classify.New(p), startAt: startAt, load: load}
+func NewPredictor(p *plan.Plan, startAt time.Time, load *Path) *Predictor {
+	f := &Predictor{classifier: classify.New(p), startAt: startAt, load: load}
 	for _, e := range p.Entries {
 		if e.When != nil {
 			f.entries = append(f.entries, e)
@@ -38,9 +36,9 @@ func NewForesight(p *plan.Plan, startAt time.Time, load *Path) *Foresight {
 }
 
 // Take returns the entry that would take the packet.
-func (f *Foresight) Take(now time.Duration, pkt *packet.Packet) int32 {
+func (f *Predictor) Take(now time.Duration, pkt *packet.Packet) int32 {
 	for i, e := range f.entries {
-		if holds := f.holds(now, e.When); holds != f.held[i] {
+		if holds := f.active(now, e.When); holds != f.held[i] {
 			f.held[i] = holds
 			f.classifier.InForce(f.entries[i:i+1], func(*plan.Entry) bool { return holds })
 		}
@@ -48,8 +46,8 @@ func (f *Foresight) Take(now time.Duration, pkt *packet.Packet) int32 {
 	return f.classifier.Number(pkt)
 }
 
-// holds reports whether a `when` holds; none always does.
-func (f *Foresight) holds(now time.Duration, w *plan.When) bool {
+// active reports whether a condition is true; none always is.
+func (f *Predictor) active(now time.Duration, w *plan.When) bool {
 	switch {
 	case w == nil:
 		return true
@@ -66,51 +64,30 @@ func (p *Path) holds(w *plan.When) bool {
 
 // Slowest returns the least upper limit of an entry and those around it that is in force, or the rate
 // where that is less.
-func (f *Foresight) Slowest(now time.Duration, e *plan.Entry, rate unit.Rate) unit.Rate {
+func (f *Predictor) Slowest(now time.Duration, e *plan.Entry, rate unit.Rate) unit.Rate {
 	for ; e != nil; e = e.Parent {
-		if m := e.AtMost; m != nil && f.holds(now, m.When) {
+		if m := e.AtMost; m != nil && f.active(now, m.When) {
 			rate = min(rate, m.Rate)
 		}
 	}
 	return rate
 }
 
-// Mark marks a packet as an entry and those around it would, the outermost first, and
-// reports whether one of them blocks it.
-func (f *Foresight) Mark(now time.Duration, e *plan.Entry, pkt *packet.Packet) (blocked bool) {
-	if e.Parent != nil && f.Mark(now, e.Parent, pkt) {
-		return true
-	}
-	if e.Block || e.BlockWhen != nil && f.holds(now, e.BlockWhen) {
-		return true
-	}
-	marks := [2]*policy.Mark{e.Spec.Mark}
-	if e.Meter != nil && f.holds(now, e.Meter.When) {
-		marks[1] = e.Meter.Actions[meter.Green].Mark
-	}
-	for _, m := range marks {
-		if m != nil {
-			Mark(m, pkt)
+// Mark marks a packet as an entry and those around it would, and reports whether one of them blocks it.
+func (f *Predictor) Mark(now time.Duration, e *plan.Entry, pkt *packet.Packet) (blocked bool) {
+	for _, o := range e.Chain() {
+		t := TreatmentOf(o, func(w *plan.When) bool { return f.active(now, w) })
+		if t.withoutLimits(pkt) {
+			return true
 		}
 	}
 	return false
 }
 
-// Pardon marks a packet that Enqueue has just policed as if it had been green there and
+// WithoutLimits marks a packet that Enqueue has just policed as if it had been green there and
 // in what is within, and reports whether something blocks it.
-func (p *Path) Pardon(pkt *packet.Packet) (blocked bool) {
-	for _, a := range p.elements[pkt.Slot].acts[p.stopped:] {
-		if a.block {
-			return true
-		}
-		if a.mark != nil {
-			Mark(a.mark, pkt)
-		}
-		if m := a.actions[meter.Green].Mark; a.metering && m != nil {
-			Mark(m, pkt)
-		}
-	}
-	return false
+func (p *Path) WithoutLimits(pkt *packet.Packet) (blocked bool) {
+	return slices.ContainsFunc(p.elements[pkt.Slot].acts[p.stopped:], func(a *element) bool { return a.withoutLimits(pkt) })
 }
 
 // Observe tells a path that forwards nothing what another one sends in its place, so

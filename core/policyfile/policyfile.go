@@ -1,0 +1,189 @@
+// Package policyfile reads policy files: YAML text with what it includes, from any reader and any file system.
+package policyfile
+
+import (
+	"bytes"
+	"embed"
+	"errors"
+	"io"
+	"io/fs"
+	"regexp"
+	"strings"
+	"time"
+	_ "time/tzdata" // the same time zones on every machine
+	"unicode/utf8"
+
+	"imbrel.example/imbrel/core/language"
+	"imbrel.example/imbrel/core/policy"
+)
+
+// MaxBytes bounds a policy file with what it includes. With the YAML library's own bound on nesting it bounds the memory
+// that reading takes.
+const MaxBytes = 4 << 20
+
+// Includes says where the files are that a policy file includes.
+type Includes interface {
+	// Open opens a file by its name from the folder of the first file. An *Outside error says that it may not be read.
+	Open(name string) (fs.File, error)
+	// Shown returns the name of a file as people are told it.
+	Shown(name string) string
+}
+
+// An Outside says that a file is outside the folder of the first file.
+type Outside struct{ Folder string }
+
+func (o *Outside) Error() string { return "it is outside the folder of the first file, " + o.Folder }
+
+// InFS are the files of a file system; names are from its root.
+func InFS(fsys fs.FS) Includes { return inFS{fsys} }
+
+type inFS struct{ fs.FS }
+
+func (inFS) Shown(name string) string { return name }
+
+// A Source is the text of a policy file with what it includes: values can be looked up, and the file can be read again
+// with other values. The zero Source has no text.
+type Source struct {
+	name  string // of the file that was read first
+	from  Includes
+	texts map[string][]byte // of the files read, by name
+	doc   *language.Value   // what was read, with what it includes
+	over  map[string][]byte // texts to take in place of those of the files, by name
+}
+
+// ReadFS reads and validates a policy file of a file system, and what it includes from there. What is wrong with it is a
+// policy.Problems.
+func ReadFS(fsys fs.FS, name string) (*policy.File, *Source, error) {
+	file, err := fsys.Open(name)
+	if err != nil {
+		return nil, &Source{}, err
+	}
+	defer file.Close()
+	return Read(name, file, InFS(fsys))
+}
+
+// Read reads and validates a policy file, and what it includes; from may be nil when it includes nothing. The name is for places in messages. What is wrong with the
+// file is a policy.Problems; the Source is there then, too.
+func Read(name string, r io.Reader, from Includes) (*policy.File, *Source, error) {
+	if from == nil {
+		from = InFS(embed.FS{})
+	}
+	return read(&Source{name: name, from: from}, r)
+}
+
+func read(s *Source, r io.Reader) (*policy.File, *Source, error) {
+	s.texts = make(map[string][]byte)
+	inc := includer{in: s}
+	doc, err := inc.read(s.name, "", r)
+	switch {
+	case err != nil:
+	case len(inc.problems) > 0: // and what is wrong with the files that can be read
+		if doc.Kind != language.Null {
+			inc.problems = append(inc.problems, language.ReadParts(doc)...)
+		}
+		inc.problems.Sort(inc.names...)
+		err = inc.problems
+	default:
+		s.doc = &doc
+		var f *policy.File
+		if f, err = language.Read(doc, time.LoadLocation); err == nil {
+			return f, s, nil
+		}
+	}
+	return nil, s, s.WithLines(err)
+}
+
+// Number returns the text at a path of the policy file that was read, "" where nothing
+// is written, and the place where it is, or would be.
+func (s *Source) Number(path string) (string, policy.Place) {
+	v, ok := s.doc.Lookup(path)
+	if ok {
+		if v.Kind == language.Scalar {
+			return v.Text, v.At
+		}
+		return "", v.At
+	}
+	for !ok {
+		cut := strings.LastIndexByte(path, '.')
+		if cut < 0 {
+			return "", s.doc.At
+		}
+		path = path[:cut]
+		v, ok = s.doc.Lookup(path)
+	}
+	return "", v.At
+}
+
+// With returns the policy file with another text at a path.
+func (s *Source) With(path, text string) (*policy.File, error) {
+	doc, err := s.doc.With(path, text)
+	if err != nil {
+		return nil, err
+	}
+	f, err := language.Read(doc, time.LoadLocation)
+	return f, s.WithLines(err)
+}
+
+// Expecting returns the policy file with one more expectation of a rehearsal, and the place
+// from which it can be changed further.
+func (s *Source) Expecting(rehearsal, text string) (*policy.File, *Source, error) {
+	doc, err := s.doc.Append("rehearsals."+rehearsal+".expect", text)
+	if err != nil {
+		return nil, s, err
+	}
+	again := *s
+	again.doc = &doc
+	f, err := language.Read(doc, time.LoadLocation)
+	return f, &again, again.WithLines(err)
+}
+
+// WithLines puts the lines of the policy files themselves into an error about
+// them.
+func (s *Source) WithLines(err error) error {
+	var problems policy.Problems
+	if !errors.As(err, &problems) {
+		return err
+	}
+	for i, q := range problems {
+		problems[i].Line = lineOf(string(s.texts[q.Place.File]), q.Place.Line)
+	}
+	return err
+}
+
+var acceptance = regexp.MustCompile(`#\s*imbrel:\s*accept\s+([a-z0-9-]+)\s+because\s+\S`)
+
+// Accepted reports whether the line at a place says that a finding is accepted there, and
+// why: `# imbrel: accept NAME because REASON`.
+func (s *Source) Accepted(at policy.Place, name string) bool {
+	m := acceptance.FindStringSubmatch(lineOf(string(s.texts[at.File]), at.Line))
+	return m != nil && m[1] == name
+}
+
+// lineOf returns a line of a text, by what YAML takes for a line break (YAML 1.1 §5.4); ""
+// when there is none.
+func lineOf(text string, number int) string {
+	for ; number > 0; number-- {
+		end := strings.IndexAny(text, "\n\r\u0085\u2028\u2029")
+		line, rest := text, ""
+		if end >= 0 {
+			_, width := utf8.DecodeRuneInString(text[end:])
+			if strings.HasPrefix(text[end:], "\r\n") {
+				width = 2
+			}
+			line, rest = text[:end], text[end+width:]
+		}
+		if number == 1 {
+			return line
+		}
+		if text = rest; end < 0 {
+			break
+		}
+	}
+	return ""
+}
+
+// Parse reads and validates the text of a policy file that includes nothing.
+func Parse(name string, text []byte) (*policy.File, error) {
+	f, _, err := Read(name, bytes.NewReader(text), nil)
+	return f, err
+}
