@@ -10,6 +10,7 @@ import (
 	"slices"
 
 	"imbrel.example/imbrel/core/measure"
+	"imbrel.example/imbrel/core/policy"
 	"imbrel.example/imbrel/core/repeat"
 )
 
@@ -248,11 +249,11 @@ func (r *Result) met(of, name string, a, b []*measure.TrafficFigures) {
 		return &v
 	}
 	others := moved(mean(a, offered), mean(b, offered))
-	for _, m := range repeat.Metrics() {
-		if m.Name == "rate" && others { // what arrives follows what was sent
+	for _, m := range measure.TrafficMetrics() {
+		if m.Metric.Metric == policy.Throughput && others { // what arrives follows what was sent
 			m.Better = 0
 		}
-		r.move(Move{Of: of, Name: name, Metric: m.Name, Unit: m.Unit}, &m, values(a, m.Of), values(b, m.Of))
+		r.move(Move{Of: of, Name: name, Metric: m.Name, Unit: m.Metric.Unit}, &m, values(a, m.Of), values(b, m.Of))
 	}
 }
 
@@ -275,7 +276,7 @@ func mean(runs []*measure.TrafficFigures, of func(*measure.TrafficFigures) *floa
 func moved(a, b float64) bool { return math.Abs(b-a) > max(1000, 0.02*max(a, b)) }
 
 // move keeps a figure if it moved.
-func (r *Result) move(v Move, m *repeat.Metric, a, b []float64) {
+func (r *Result) move(v Move, m *measure.TrafficMetric, a, b []float64) {
 	old, oldVariance := repeat.Moments(a)
 	now, newVariance := repeat.Moments(b)
 	if len(a) > 0 {
@@ -322,7 +323,7 @@ func (r *Result) drops(before, after []*measure.Result) {
 	if before[0].DurationS != after[0].DurationS {
 		return
 	}
-	m := repeat.Metric{Name: "drops", Unit: "packets", Step: 10, Part: 0.05, Better: -1}
+	m := measure.TrafficMetric{Name: "drops", Metric: policy.Drops.Row(), Step: 10, Part: 0.05, Better: -1}
 	var names []string
 	known := make(map[string]bool)
 	count := func(runs []*measure.Result) map[string][]float64 {
@@ -360,6 +361,6 @@ func (r *Result) drops(before, after []*measure.Result) {
 		if y == nil {
 			y = make([]float64, len(after))
 		}
-		r.move(Move{Of: "interface", Name: name, Metric: m.Name, Unit: m.Unit}, &m, x, y)
+		r.move(Move{Of: "interface", Name: name, Metric: m.Name, Unit: m.Metric.Unit}, &m, x, y)
 	}
 }

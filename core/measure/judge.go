@@ -67,18 +67,6 @@ func (m *Measures) Judge(r *Result) {
 	m.warn(r)
 }
 
-// metricUnits gives the unit of an outcome and what its base units are divided
-// by.
-var metricUnits = map[policy.Metric]struct {
-	unit string
-	per  float64
-}{
-	policy.Delay: {"ms", 1e6}, policy.Jitter: {"ms", 1e6}, policy.Loss: {"%", 0.01}, policy.Late: {"%", 0.01},
-	policy.Drops: {"packets", 1}, policy.Throughput: {"bit/s", 1}, policy.MOS: {"mos", 1}, policy.QueueSize: {"bytes", 1},
-	policy.Marking: {"%", 0.01}, policy.Arrival: {"%", 0.01},
-	policy.Goodput: {"bit/s", 1}, policy.Retransmissions: {"%", 0.01}, policy.RoundTrip: {"ms", 1e6}, policy.Completion: {"ms", 1e6},
-}
-
 // A finding is what an expectation is measured to be.
 type finding struct {
 	value  float64
@@ -96,11 +84,12 @@ func (f *finding) holds(e *policy.Expectation) bool {
 }
 
 func (m *Measures) outcome(r *Result, e *policy.Expectation) Outcome {
-	u := metricUnits[e.Metric]
-	o := Outcome{Text: e.Text, Unit: u.unit, e: e}
+	row := e.Metric.Row()
+	per := row.Per
+	o := Outcome{Text: e.Text, Unit: row.Unit, e: e}
 	f := m.measure(r, e, e.Subject)
 	if e.Versus != "" && f.absent == "" {
-		o.Unit, u.per = "ratio", 1
+		o.Unit, per = "ratio", 1
 		below := m.measure(r, e, e.Versus)
 		switch {
 		case below.absent != "":
@@ -118,9 +107,9 @@ func (m *Measures) outcome(r *Result, e *policy.Expectation) Outcome {
 		o.Why = m.whyAbsent(e, &f)
 		return o
 	}
-	o.Limit = round(e.Limit*f.whole/u.per, 6)
+	o.Limit = round(e.Limit*f.whole/per, 6)
 	o.Holds = f.holds(e)
-	shown := round(f.value/u.per, 6)
+	shown := round(f.value/per, 6)
 	o.Measured, o.Above = &shown, f.above
 	if !o.Holds {
 		o.Why = m.why(r, e, &f)
@@ -193,7 +182,7 @@ func (m *Measures) endToEnd(e *policy.Expectation, subject string, c *Collector)
 	}
 	if worst.absent == "-" {
 		worst.absent = "there is no call in `" + subject + "`"
-		if isOfTCP(e.Metric) {
+		if e.Metric.Row().OfTCP {
 			worst.absent = "there is no TCP flow at work in `" + subject + "`; replayed captures and streams have none"
 		}
 	}
@@ -220,32 +209,38 @@ func worse(e *policy.Expectation, a, b *finding) bool {
 func (m *Measures) ofOneWay(e *policy.Expectation, way []*Tally, c *Collector) finding {
 	s := add(way)
 	f := finding{of: way, whole: 1}
-	if isOfTCP(e.Metric) {
+	if e.Metric.Row().OfTCP {
 		return c.ofFlows(e, way, f)
 	}
 	if s.received == 0 && (e.Metric == policy.Delay || e.Metric == policy.Jitter || e.Metric == policy.Arrival) {
 		f.absent = "none of its packets arrived"
 		return f
 	}
-	switch e.Metric {
-	case policy.Delay:
-		f.value = s.delay.Statistic(e.Statistic)
-	case policy.Jitter:
-		f.value = s.worstJitter
-		if e.Statistic != "" {
+	packetMeasures[e.Metric](e, way, &s, &f)
+	return f
+}
+
+// packetMeasures measure each metric that is not of TCP, of the packets of a traffic in one direction and their sum. An absence of "-" says that
+// the traffic has no such figure.
+var packetMeasures = map[policy.Metric]func(e *policy.Expectation, way []*Tally, s *sum, f *finding){
+	policy.Delay: func(e *policy.Expectation, _ []*Tally, s *sum, f *finding) { f.value = s.delay.Statistic(e.Statistic) },
+	policy.Jitter: func(e *policy.Expectation, _ []*Tally, s *sum, f *finding) {
+		if f.value = s.worstJitter; e.Statistic != "" {
 			f.value = s.jitter.Statistic(e.Statistic)
 		}
-	case policy.Loss:
-		f.value = float64(s.sent-s.received) / float64(s.sent)
-	case policy.Late:
+	},
+	policy.Loss: func(_ *policy.Expectation, _ []*Tally, s *sum, f *finding) { f.value = s.loss() },
+	policy.Late: func(_ *policy.Expectation, _ []*Tally, s *sum, f *finding) {
 		if f.value = part(s.late, s.received); !s.calls {
 			f.absent = "-"
 		}
-	case policy.MOS:
+	},
+	policy.MOS: func(_ *policy.Expectation, _ []*Tally, s *sum, f *finding) {
 		if f.value = s.mos; s.mos == 0 {
 			f.absent = "-"
 		}
-	case policy.Arrival:
+	},
+	policy.Arrival: func(e *policy.Expectation, way []*Tally, s *sum, f *finding) {
 		right := int64(0)
 		for _, t := range way {
 			for _, a := range t.arrived {
@@ -255,8 +250,7 @@ func (m *Measures) ofOneWay(e *policy.Expectation, way []*Tally, c *Collector) f
 			}
 		}
 		f.value = part(right, s.received)
-	}
-	return f
+	},
 }
 
 // classesAt returns the classes of an interface that are a subject, none twice: not

@@ -103,12 +103,9 @@ func (m *Measures) not(r *Result, name string, at policy.Place, n NotJudged, fac
 // Words lists the metrics as a sentence has them: "loss, late packets or MOS".
 func (n *NotJudged) Words() string {
 	list := slices.Clone(n.Metrics)
-	for i, w := range list {
-		switch w {
-		case string(policy.MOS):
-			list[i] = "MOS"
-		case string(policy.Late):
-			list[i] = "late packets"
+	for i, name := range list {
+		if row := policy.Metric(name).Row(); row != nil {
+			list[i] = row.Words
 		}
 	}
 	return policy.OrList(list)

@@ -184,15 +184,6 @@ func (c *Collector) acknowledges(t *Tally) bool {
 	return c.ofTCP(t) == nil && c.overTCP(t)
 }
 
-// isOfTCP reports whether a metric is one of TCP flows.
-func isOfTCP(m policy.Metric) bool {
-	switch m {
-	case policy.Goodput, policy.Retransmissions, policy.RoundTrip, policy.Completion:
-		return true
-	}
-	return false
-}
-
 // ofFlows measures the TCP flows of one traffic, whose data goes the way of the tallies.
 func (c *Collector) ofFlows(e *policy.Expectation, way []*Tally, f finding) finding {
 	k := c.ofTCP(way[0])
@@ -200,24 +191,26 @@ func (c *Collector) ofFlows(e *policy.Expectation, way []*Tally, f finding) find
 		f.absent = "-"
 		return f
 	}
-	switch e.Metric {
-	case policy.Goodput:
-		f.value, _ = k.goodput(c.until)
-	case policy.Retransmissions:
-		f.value = part(k.resent, k.segments)
-	case policy.RoundTrip:
+	flowMeasures[e.Metric](e, k, c, &f)
+	return f
+}
+
+// flowMeasures measure each metric of TCP, of the flows of one traffic.
+var flowMeasures = map[policy.Metric]func(e *policy.Expectation, k *Flows, c *Collector, f *finding){
+	policy.Goodput:         func(_ *policy.Expectation, k *Flows, c *Collector, f *finding) { f.value, _ = k.goodput(c.until) },
+	policy.Retransmissions: func(_ *policy.Expectation, k *Flows, _ *Collector, f *finding) { f.value = part(k.resent, k.segments) },
+	policy.RoundTrip: func(e *policy.Expectation, k *Flows, _ *Collector, f *finding) {
 		if k.trips.Count() == 0 {
 			f.absent = "no round trip was measured: no segment was acknowledged"
 		}
 		f.value = k.trips.Statistic(e.Statistic)
-	case policy.Completion:
-		switch {
-		case k.begun == 0:
+	},
+	policy.Completion: func(e *policy.Expectation, k *Flows, _ *Collector, f *finding) {
+		if k.begun == 0 {
 			f.absent = "its flows have no end: give them `bytes`"
 		}
 		f.value, f.above = k.completed(e.Statistic)
-	}
-	return f
+	},
 }
 
 // whyTCP says why TCP flows were too slow: what they lost, or where their packets waited

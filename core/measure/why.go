@@ -100,7 +100,7 @@ func (m *Measures) why(r *Result, e *policy.Expectation, f *finding) *Why {
 		m.whyThere(w, r, e)
 	case e.Metric == policy.Arrival:
 		m.whyMark(w, e, f)
-	case isOfTCP(e.Metric):
+	case e.Metric.Row().OfTCP:
 		m.whyTCP(w, r, e, f)
 	case e.Metric == policy.MOS || e.Metric == policy.Late || e.Metric == policy.Delay || e.Metric == policy.Jitter:
 		m.whySlow(w, r, e, f)

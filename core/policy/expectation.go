@@ -4,35 +4,11 @@ import (
 	"fmt"
 	"math"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
 	"imbrel.example/imbrel/core/codepoint"
 	"imbrel.example/imbrel/core/unit"
-)
-
-// A Metric is what an expectation is about.
-type Metric string
-
-// The metrics, each in the unit that an expectation's Limit is in.
-const (
-	Delay      Metric = "delay"  // nanoseconds, one-way; at an interface, in its queue
-	Jitter     Metric = "jitter" // nanoseconds, RFC 3550 §6.4.1
-	Loss       Metric = "loss"   // a ratio, 0 to 1
-	Late       Metric = "late"   // a ratio, 0 to 1, of the packets that arrive
-	Drops      Metric = "drops"  // packets
-	Throughput Metric = "rate"   // bit/s of IP bytes delivered; at an interface, as it counts
-	MOS        Metric = "mos"    // 1 to 5
-	QueueSize  Metric = "queue"  // bytes, as the interface counts
-	Marking    Metric = "mark"   // a DSCP that all packets have as they leave an interface
-	Arrival    Metric = "arrive" // a DSCP that all packets have as they arrive
-
-	// Of TCP flows.
-	Goodput         Metric = "goodput"         // bit/s that applications get
-	Retransmissions Metric = "retransmissions" // a ratio, 0 to 1, of the segments that are sent
-	RoundTrip       Metric = "rtt"             // nanoseconds, as senders measure it
-	Completion      Metric = "completion"      // nanoseconds, of a transfer, an exchange or a page
 )
 
 // An Expectation is one line such as "voice delay p99 <= 25ms": a class or a
@@ -55,9 +31,6 @@ type Expectation struct {
 	DSCP      codepoint.DSCP // of Marking and Arrival
 }
 
-// MetricWords returns the words of the metrics.
-func MetricWords() []string { return slices.Clone(metrics) }
-
 // IsOf reports whether an entry's name is the class that an expectation names: its own at
 // any level, or with those around it; `rest` is that of the top level.
 func IsOf(entry, subject string) bool {
@@ -77,7 +50,6 @@ func (e *Expectation) Windowed() bool { return e.To > 0 }
 
 var (
 	statistics = []string{"mean", "p50", "p95", "p99", "max"}
-	metrics    = []string{"delay", "jitter", "loss", "late", "drops", "rate", "mos", "queue", "mark", "arrive", "goodput", "retransmissions", "rtt", "completion"}
 	operators  = []string{"<=", ">=", "<", ">", "="}
 )
 
@@ -121,8 +93,8 @@ func ParseExpectation(s string) (Expectation, error) {
 	if m == "arrives" {
 		m = "arrive"
 	}
-	if !slices.Contains(metrics, m) {
-		return e, fmt.Errorf("%.40q is not a metric; %sit is one of %s", m, DidYouMean(m, metrics), OrList(metrics))
+	if Metric(m).Row() == nil {
+		return e, fmt.Errorf("%.40q is not a metric; %sit is one of %s", m, DidYouMean(m, MetricWords()), OrList(MetricWords()))
 	}
 	e.Metric = Metric(m)
 	if err := e.clauses(&w); err != nil {
@@ -193,20 +165,20 @@ func (e *Expectation) bound(w *words) error {
 	if len(*w) > 0 && slices.Contains(statistics, (*w)[0]) {
 		e.Statistic = w.next()
 	}
-	needs := e.Metric == Delay || e.Metric == RoundTrip || e.Metric == Completion
-	switch hasStatistic := needs || e.Metric == Jitter; {
-	case e.Metric == QueueSize && (e.Statistic == "" || e.Statistic == "max"):
-		e.Statistic = "max"
-	case e.Statistic == "" && needs:
-		return fmt.Errorf("%s needs one of %s after it", map[Metric]string{Delay: "a delay", RoundTrip: "a round trip", Completion: "a completion"}[e.Metric], OrList(statistics))
-	case e.Statistic != "" && !hasStatistic:
+	row := e.Metric.Row()
+	switch {
+	case e.Statistic == "" && row.Statistic == "?":
+		return fmt.Errorf("a %s needs one of %s after it", row.Words, OrList(statistics))
+	case e.Statistic != "" && row.Statistic != "?" && row.Statistic != "-" && e.Statistic != row.Statistic:
 		return fmt.Errorf("%s has no %s: it is one number", e.Metric, e.Statistic)
+	case row.Statistic == "max":
+		e.Statistic = row.Statistic
 	}
 	e.Operator = w.next()
 	if !slices.Contains(operators, e.Operator) {
 		return fmt.Errorf("%.40q is not a comparison; it is one of %s, with a space on both sides", e.Operator, OrList(operators))
 	}
-	if e.Metric == Marking {
+	if row.Kind == Marks {
 		if e.Operator != "=" {
 			return fmt.Errorf("a mark is compared with =, as in %s mark = ef", e.Subject)
 		}
@@ -222,7 +194,7 @@ func (e *Expectation) bound(w *words) error {
 		return err
 	}
 	var err error
-	e.Limit, err = parseLimit(e.Metric, value)
+	e.Limit, err = limits[row.Kind](value)
 	return err
 }
 
@@ -239,12 +211,13 @@ func (e *Expectation) arrival(w *words) error {
 
 // ratio reads what follows the metric of a comparison of two.
 func (e *Expectation) ratio(w *words) error {
-	if !slices.Contains([]Metric{Throughput, Drops, Loss, Delay, Goodput}, e.Metric) {
-		return fmt.Errorf("there is no ratio of %s: there is one of rate, goodput, drops, loss or delay", e.Metric)
+	row := e.Metric.Row()
+	if !row.Ratio {
+		return fmt.Errorf("there is no ratio of %s: there is one of %s", e.Metric, OrList(metricsThat(func(r *MetricRow) bool { return r.Ratio })))
 	}
-	if e.Metric == Delay {
+	if row.Statistic == "?" {
 		if e.Statistic = w.next(); !slices.Contains(statistics, e.Statistic) {
-			return fmt.Errorf("a delay needs one of %s after it", OrList(statistics))
+			return fmt.Errorf("a %s needs one of %s after it", row.Words, OrList(statistics))
 		}
 	}
 	if !w.follows("ratio") {
@@ -262,65 +235,18 @@ func (e *Expectation) ratio(w *words) error {
 
 // fits reports an expectation whose parts do not go together.
 func (e *Expectation) fits() error {
-	endToEnd := slices.Contains([]Metric{Jitter, MOS, Loss, Late, Arrival, Goodput, Retransmissions, RoundTrip, Completion}, e.Metric)
-	atInterface := e.Metric == QueueSize || e.Metric == Marking || e.OfPromise
+	row := e.Metric.Row()
 	switch {
-	case e.WhereName != "" && endToEnd:
-		return fmt.Errorf("%s is measured end to end, so it has no `at`; at an interface there are delay (in the queue), drops, rate, queue and mark", e.Metric)
+	case e.WhereName != "" && !row.AtInterface:
+		return fmt.Errorf("%s is measured end to end, so it has no `at`; at an interface there are %s; a delay there is that in the queue", e.Metric, OrList(metricsThat(func(r *MetricRow) bool { return r.AtInterface })))
 	case e.WhereName == "" && e.OfPromise:
 		return fmt.Errorf("a promise is made at an interface: add `at NODE/INTERFACE out`")
 	case e.WhereName == "" && e.Metric == Marking:
 		return fmt.Errorf("a mark is that of packets as they leave an interface: add `at NODE/INTERFACE out`; at the end of the way, write `%s arrive as %s`", e.Subject, e.DSCP.Name())
-	case e.WhereName == "" && atInterface:
+	case e.WhereName == "" && !row.EndToEnd:
 		return fmt.Errorf("a %s is that of an interface: add `at NODE/INTERFACE out`", e.Metric)
 	}
 	return nil
-}
-
-// parseLimit reads the value an expectation compares with, in the metric's
-// unit.
-func parseLimit(m Metric, s string) (float64, error) {
-	switch m {
-	case Delay, Jitter, RoundTrip, Completion:
-		d, err := unit.ParseDuration(s)
-		return float64(d), err
-	case Throughput, Goodput:
-		if nothing(s, "bit/s", "kbit/s", "Mbit/s", "Gbit/s") {
-			return 0, nil
-		}
-		r, err := unit.ParseRate(s)
-		return float64(r), err
-	case Loss, Late, Retransmissions:
-		if s == "0" {
-			return 0, nil
-		}
-		p, err := unit.ParsePercent(s)
-		return float64(p) / float64(unit.Whole), err
-	case Drops:
-		n, err := strconv.ParseUint(s, 10, 48)
-		if err != nil {
-			return 0, fmt.Errorf("%.40q is not a number of packets", s)
-		}
-		return float64(n), nil
-	case QueueSize:
-		if nothing(s, "B", "kB", "MB", "KiB", "MiB") {
-			return 0, nil
-		}
-		b, err := unit.ParseSize(s)
-		return float64(b), err
-	}
-	v, err := unit.ParseDecimal(s)
-	if err != nil || !(v >= 1 && v <= 5) {
-		return 0, fmt.Errorf("%.40q is not a MOS: it is a number from 1 to 5", s)
-	}
-	return v, nil
-}
-
-// nothing reports whether a text is zero, which no unit of the file reaches: alone, or
-// with one of the units.
-func nothing(s string, units ...string) bool {
-	unit := strings.TrimLeft(s, "0")
-	return unit != s && (unit == "" || slices.Contains(units, unit))
 }
 
 // Holds compares a measured value, in the metric's unit, with the limit.

@@ -125,34 +125,35 @@ func (t *Tolerances) tolerance(metric policy.Metric, beside bool, rehearsed, pac
 	if packets > 0 {
 		lone = 200 / packets
 	}
-	switch metric {
-	case policy.MOS:
+	row := metric.Row()
+	switch row.Kind {
+	case policy.Scores:
 		return t.MOS
-	case policy.Loss, policy.Late, policy.Retransmissions, policy.Marking, policy.Arrival:
+	case policy.Parts, policy.Marks:
 		if beside {
 			return max(t.LossWithTCP, lone, part(t.DelayWithTCP))
 		}
 		return max(t.Loss, lone)
-	case policy.Throughput:
-		if beside {
+	case policy.Rates:
+		switch {
+		case row.OfTCP && packets > 0 && packets < float64(t.Few):
+			return part(t.FewDelay)
+		case row.OfTCP:
+			return part(t.Goodput)
+		case beside:
 			return max(part(t.Goodput), 5000)
 		}
 		return max(part(t.Rate), 2000) // bit/s: a packet or two in a few seconds
-	case policy.Goodput:
-		if packets > 0 && packets < float64(t.Few) {
-			return part(t.FewDelay)
-		}
-		return part(t.Goodput)
-	case policy.Delay, policy.Jitter, policy.RoundTrip, policy.Completion:
-		least, most := t.DelayMs, t.Delay
-		if beside || metric == policy.RoundTrip || metric == policy.Completion {
-			least, most = t.DelayWithTCPMs, t.DelayWithTCP
+	case policy.Times:
+		lowest, share := t.DelayMs, t.Delay
+		if beside || row.OfTCP {
+			lowest, share = t.DelayWithTCPMs, t.DelayWithTCP
 		}
 		if packets > 0 && packets < float64(t.Few) {
-			most = t.FewDelay
+			share = t.FewDelay
 		}
-		return max(least, part(most))
-	case policy.Drops:
+		return max(lowest, part(share))
+	case policy.Counts:
 		return max(5, part(t.DelayWithTCP))
 	}
 	return max(3000, part(t.Delay)) // bytes of a queue
@@ -236,7 +237,7 @@ func packetsOf(r *measure.Result, e *policy.Expectation) float64 {
 const minPackets = 100
 
 func (p *Proof) add(f Figure, metric policy.Metric, beside bool, packets float64) {
-	f.Metric = string(metric)
+	f.Metric, f.Unit = string(metric), metric.Row().Unit
 	if f.Rehearsed == nil && f.Measured == nil {
 		return
 	}
@@ -255,8 +256,8 @@ func (p *Proof) traffic(rehearsed, measured *measure.Result, tcp carriers) {
 			m = &way{}
 		}
 		f := Figure{Of: "traffic", Name: k.name, Where: k.direction}
-		add := func(metric policy.Metric, unit string, of func(*way) *float64, beside bool) {
-			f.Unit, f.Rehearsed, f.Measured = unit, of(r), of(m)
+		add := func(metric policy.Metric, of func(*way) *float64, beside bool) {
+			f.Rehearsed, f.Measured = of(r), of(m)
 			packets := r.sent
 			if metric == policy.Completion || metric == policy.Goodput {
 				packets = r.tcp.Completed // 0 of flows that have no end
@@ -267,19 +268,19 @@ func (p *Proof) traffic(rehearsed, measured *measure.Result, tcp carriers) {
 			if r.tcp == nil {
 				continue // only acknowledgements
 			}
-			add(policy.Goodput, "bit/s", func(w *way) *float64 {
+			add(policy.Goodput, func(w *way) *float64 {
 				if w.tcp == nil {
 					return nil
 				}
 				return number(float64(w.tcp.GoodputBps))
 			}, true)
-			add(policy.Retransmissions, "%", func(w *way) *float64 {
+			add(policy.Retransmissions, func(w *way) *float64 {
 				if w.tcp == nil {
 					return nil
 				}
 				return number(100 * w.tcp.Retransmissions)
 			}, true)
-			add(policy.Completion, "ms", func(w *way) *float64 {
+			add(policy.Completion, func(w *way) *float64 {
 				if w.tcp == nil || w.tcp.Completion == nil || w.tcp.Completed < minPackets/2 {
 					return nil
 				}
@@ -288,20 +289,20 @@ func (p *Proof) traffic(rehearsed, measured *measure.Result, tcp carriers) {
 			continue
 		}
 		beside := tcp.has(r.class)
-		add(policy.Throughput, "bit/s", func(w *way) *float64 { return number(float64(w.rate)) }, beside)
-		add(policy.Loss, "%", func(w *way) *float64 {
+		add(policy.Throughput, func(w *way) *float64 { return number(float64(w.rate)) }, beside)
+		add(policy.Loss, func(w *way) *float64 {
 			if w.sent == 0 {
 				return nil
 			}
 			return number(100 * float64(w.sent-w.received) / float64(w.sent))
 		}, beside)
-		add(policy.Delay, "ms", func(w *way) *float64 {
+		add(policy.Delay, func(w *way) *float64 {
 			if w.received < minPackets {
 				return nil
 			}
 			return w.delay
 		}, beside)
-		add(policy.MOS, "mos", func(w *way) *float64 { return w.mos }, beside)
+		add(policy.MOS, func(w *way) *float64 { return w.mos }, beside)
 	}
 }
 
@@ -382,18 +383,18 @@ func (p *Proof) classes(rehearsed, measured *measure.Result, tcp carriers) {
 
 func (p *Proof) class(at *measure.Interface, r, m *measure.Class, beside bool) {
 	f := Figure{Of: "class", Name: r.Class, Where: at.Node + "/" + at.Interface + " " + at.Direction}
-	add := func(metric policy.Metric, unit string, of func(*measure.Class) *float64) {
-		f.Unit, f.Rehearsed, f.Measured = unit, of(r), of(m)
+	add := func(metric policy.Metric, of func(*measure.Class) *float64) {
+		f.Rehearsed, f.Measured = of(r), of(m)
 		p.add(f, metric, beside, float64(r.OfferedPackets))
 	}
-	add(policy.Throughput, "bit/s", func(c *measure.Class) *float64 { return number(float64(c.SentBps)) })
-	add(policy.Loss, "%", func(c *measure.Class) *float64 {
+	add(policy.Throughput, func(c *measure.Class) *float64 { return number(float64(c.SentBps)) })
+	add(policy.Loss, func(c *measure.Class) *float64 {
 		if c.OfferedPackets == 0 {
 			return nil
 		}
 		return number(100 * float64(c.Drops.Total()) / float64(c.OfferedPackets))
 	})
-	add(policy.Delay, "ms", func(c *measure.Class) *float64 {
+	add(policy.Delay, func(c *measure.Class) *float64 {
 		if c.QueueDelay == nil || c.SentPackets < minPackets {
 			return nil
 		}

@@ -189,7 +189,7 @@ func Of(runs []*measure.Result) *Summary {
 		s.Expectations = append(s.Expectations, h)
 	}
 	figures := func(f Figure, met []*measure.TrafficFigures) {
-		for _, m := range Metrics() {
+		for _, m := range measure.TrafficMetrics() {
 			var values []float64
 			for _, one := range met {
 				if v := m.Of(one); v != nil {
@@ -197,7 +197,7 @@ func Of(runs []*measure.Result) *Summary {
 				}
 			}
 			if len(values) > 0 {
-				f.Metric, f.Unit, f.Interval = m.Name, m.Unit, IntervalOf(values)
+				f.Metric, f.Unit, f.Interval = m.Name, m.Metric.Unit, IntervalOf(values)
 				s.Figures = append(s.Figures, f)
 			}
 		}

@@ -227,7 +227,7 @@ func (t Text) differs(row *proofRow) painted {
 // proofTCP writes the figures of TCP: the model's, and the kernel's.
 func (t Text) proofTCP(r *Proof) {
 	w := t.grid([]column{{"traffic", true}, {"", true}, {"rehearsed", false}, {"kernel's", false}, {"ratio", false}, {"rehearsed", false}, {"kernel's", false}, {"rehearsed", false}, {"kernel's", false}, {"", true}},
-		[]string{"", "", "goodput", "goodput", "goodput", "sent again", "sent again", "completion p50", "completion p50", ""})
+		[]string{"", "", "goodput", "goodput", "goodput", "retransmissions", "retransmissions", "completion p50", "completion p50", ""})
 	shown := 0
 	for _, row := range proofRows(r, "traffic") {
 		goodput := row.of[string(policy.Goodput)]

@@ -39,7 +39,7 @@ func (t Text) Repeats(s *repeat.Summary) {
 // table of their own.
 func (t Text) figures(s *repeat.Summary) {
 	t.figuresOf(s, "", "rate", "loss", "late", "delay p99", "MOS")
-	t.figuresOf(s, "goodput", "goodput", "sent again", "round trip p99", "completion p95")
+	t.figuresOf(s, "goodput", "goodput", "retransmissions", "round trip p99", "completion p95")
 }
 
 // figuresOf writes some metrics of the traffic that has one of them, or of all.

@@ -75,11 +75,13 @@ func (t Text) tcp(r *measure.Result, v *View) {
 	}
 	t.Title("What TCP carried (goodput is what the applications got)")
 	timed := slices.ContainsFunc(rows, func(r *measure.Row) bool { return r.TCP.Begun > 0 })
-	columns := []column{{"traffic", true}, {"flows", false}, {"goodput", false}, {"slowest flow", false}, {"sent again", false}, {"timeouts", false}, {"p50 round trip", false}, {"p99", false}}
+	columns := []column{{"traffic", true}, {"flows", false}, {"goodput", false}, {"slowest flow", false}, {"retransmissions", false}, {"timeouts", false}, {"p50", false}, {"p99", false}}
+	above := []string{"", "", "", "", "", "", "round trip", "round trip"}
 	if timed {
-		columns = append(columns, column{"completed", false}, column{"p50 time", false}, column{"p95", false})
+		columns = append(columns, column{"ended", false}, column{"p50", false}, column{"p95", false})
+		above = append(above, "completion", "completion", "completion")
 	}
-	w := t.dense(t.grid(columns, nil))
+	w := t.dense(t.grid(columns, above))
 	for _, row := range rows {
 		m := row.TCP
 		cells := table.Row{row.Name, flows(m), humanize.Rate(m.GoodputBps), humanize.Rate(m.LowestBps), humanize.Ratio(m.Retransmissions), humanize.Count(m.Timeouts), times(m.RTT, p50), times(m.RTT, p99)}
@@ -103,9 +105,9 @@ func (t Text) tcpBeside(without, with *measure.Result, v *View) {
 	timed := slices.ContainsFunc(rows, func(r *measure.Row) bool { return r.TCP.Begun > 0 })
 	for i, title := range []string{withoutPolicies, withPolicies} {
 		columns, above = append(columns, column{"│", true}), append(above, "│"+strings.Repeat(" ", i))
-		names := []string{"goodput", "sent again", "p99 trip"}
+		names := []string{"goodput", "retransmissions", "round trip p99"}
 		if timed {
-			names = append(names, "p95 time")
+			names = append(names, "completion p95")
 		}
 		for _, name := range names {
 			columns, above = append(columns, column{name, false}), append(above, title)
