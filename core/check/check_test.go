@@ -1,0 +1,161 @@
+package check_test
+
+import (
+	"slices"
+	"strings"
+	"testing"
+
+	"imbrel.example/imbrel/core/check"
+	"imbrel.example/imbrel/core/policyfile"
+)
+
+// checkable is a sound file; each finding is raised by one change of it.
+const checkable = `imbrel: 1
+groups: {phones: [10.1.1.0/24, 10.2.1.0/24]}
+apps: {sensor: {server-name: ["*.sensor.example"]}}
+times: {work: {from: "08:00", to: "17:00", zone: Europe/Oslo}}
+maps: {down: {af41: af42}}
+classes:
+  - {name: voice, match: [{dscp: ef, from: phones}]}
+  - {name: bulk, match: [{app: sensor}, {to-port: 8000}]}
+policies:
+  - name: up
+    shape: 9Mbit/s
+    treat:
+      - {class: voice, mark: ef, priority: 1, police: {rate: 600kbit/s, burst: 4kB}}
+      - {class: bulk, mark: {map: down}, at-least: 20%, at-most: {rate: 90%, when: work}}
+      - {class: rest, at-least: 20%}
+  - name: edge
+    treat: [{class: voice, mark: ef}, {class: rest, mark: df}]
+attach:
+  - {policy: up, at: west/wan, direction: out}
+  - {policy: up, at: east/wan, direction: out}
+  - {policy: edge, at: west/lan, direction: in}
+network:
+  nodes:
+    - {name: west, interfaces: [{name: lan, rate: 1Gbit/s, subnets: [10.1.0.0/16]}, {name: wan, rate: 100Mbit/s}]}
+    - {name: east, interfaces: [{name: wan, rate: 100Mbit/s}, {name: lan, rate: 1Gbit/s, subnets: [10.2.0.0/16]}]}
+  links: [{ends: [{at: west/wan, sends: 10Mbit/s}, {at: east/wan, sends: 10Mbit/s}], delay: 5ms}]
+rehearsals:
+  - name: run
+    lasts: 2s
+    starts-at: 2026-03-02T08:30
+    traffic:
+      - {name: calls, calls: 6, codec: g711, between: [10.1.1.1, 10.2.1.1], dscp: ef}
+      - {name: flood, rate: 12Mbit/s, packet: 1400B, from: 10.2.0.9, to: 10.1.0.9, to-port: 8000}
+    expect: [voice loss = 0, bulk delay p99 <= 150ms]
+`
+
+// Each finding has a change that raises it, with the consequence in numbers, and one like it
+// that does not.
+func TestFindings(t *testing.T) {
+	t.Parallel()
+	const east = "  - {policy: up, at: east/wan, direction: out}\n"
+	cases := map[string]struct{ old, raises, near, says string }{
+		"address-nowhere":        {"{to-port: 8000}", "{to-port: 8000}, {from: 10.9.0.0/16}", "{to-port: 8000}, {from: 10.2.9.0/24}", "`bulk` asks for `from` 10.9.0.0/16, which is in no subnet of the network"},
+		"answers-in-rest":        {"    expect:", "      - {name: cards, requests: 2, answer: 9kB, think: 100ms, from: 10.1.0.7, to: 10.2.0.7, to-port: 8000}\n    expect:", "      - {name: cards, requests: 2, answer: 9kB, think: 100ms, from: 10.1.0.7, to: 10.2.0.7, to-port: 8001}\n    expect:", "`cards` is in `bulk`, and `cards back`, which carries the data, is in no class but the rest: where east/wan is full"},
+		"bound-below-call":       {"rate: 600kbit/s", "rate: 60kbit/s", "rate: 600kbit/s", "a call of G.711 takes 95.2 kbit/s there: 37.0 % of every call is lost"},
+		"bound-below-calls":      {"rate: 600kbit/s", "rate: 500kbit/s", "rate: 571.2kbit/s", "the 6 calls of `run` take 571 kbit/s, and `voice` may have 500 kbit/s: when all talk, 12.5 % of their packets are lost; which calls lose them changes slowly, and one can lose half for half a minute; 5 calls fit"},
+		"burst-below-interval":   {"burst: 4kB", "burst: 1000B", "burst: 1428B", "up to 2 of 6 packets of an interval are lost"},
+		"burst-below-packet":     {"burst: 4kB", "burst: 237B", "burst: 238B", "every one of them is dropped"},
+		"contradiction":          {"{to-port: 8000}", "{to-port: 8000, protocol: icmp}", "{to-port: 8000, protocol: udp}", "no packet has both: it never holds"},
+		"each-one-server":        {"at-least: 20%, at-most: {rate: 90%, when: work}}", "each: source, at-most: 2Mbit/s} # second", "each: destination, at-most: 2Mbit/s} # second", "`bulk` has a limit for each source, and all its packets in `run` come from 10.2.0.9: the 2 hosts at the other end share one limit"},
+		"framing-forgotten":      {"{at: west/wan, sends: 10Mbit/s}", "{at: west/wan, sends: 10Mbit/s, framing: aal5-bridged-llc}", "{at: west/wan, sends: 10Mbit/s, framing: ethernet-vlan}", "9.00 Mbit/s of call packets take 10.02 Mbit/s on a link of 10.0 Mbit/s"},
+		"mark-unserved":          {"treat: [{class: voice, mark: ef}", "treat: [{class: voice, mark: af31} # second\n", "treat: [{class: voice, mark: ef} # second\n", "`calls` is marked af31 at west/lan in, and here it is in the rest, which keeps the mark and does not serve it"},
+		"pressure-flaps":         {"{rate: 90%, when: work}", "{rate: 1Mbit/s, when: {starts: {load: 85%, for: 1s}, ends: {load: 60%, for: 2s}}}", "{rate: 1Mbit/s, when: {starts: {load: 85%, for: 1s}, ends: {load: 10%, for: 2s}}}", "and 1.57 Mbit/s with it, which ends below 5.40 Mbit/s: it comes and goes about every 3s"},
+		"promise-inside-policer": {"at-least: 20%, at-most: {rate: 90%, when: work}}", "at-least: 20%, police: {rate: 2Mbit/s, burst: 20kB}, treat: [{class: fast, at-least: 10%}, {class: rest}]}", "at-least: 20%, at-most: 2Mbit/s, treat: [{class: fast, at-least: 10%}, {class: rest}]}", "the policer of `bulk` drops before its entries count: `bulk/fast` can count on nothing"},
+		"queue-too-shallow":      {"at-least: 20%, at-most", "at-least: 20%, queue: {limit: 1600B}, at-most", "at-least: 20%, queue: {limit: 8kB}, at-most", "a TCP flow of `copy` keeps about 91"},
+		"shape-above-far-end":    {"direction: in}\n", "direction: in}\n  - {policy: up2, at: east/wan, direction: in} # shape: 8Mbit/s\n", "direction: in}\n  - {policy: up2, at: east/wan, direction: in} # shape: 9.5Mbit/s\n", "the shape of 9.00 Mbit/s is above the 8.00 Mbit/s that `up2` lets in at east/wan"},
+		"shared-or-each":         {"- {class: bulk,", "- {class: guest, at-most: 1Mbit/s} # second\n      - {class: bulk,", "- {class: guest, each: destination, at-most: 1Mbit/s} # second\n      - {class: bulk,", "the 2 hosts in `guest` share one limit of 1.00 Mbit/s: when all are busy each has 500 kbit/s"},
+		"time-unrehearsed":       {"    expect:", "    expect: [bulk rate >= 1Mbit/s]\n  - name: again\n    lasts: 1s\n    starts-at: 2026-03-02T09:30\n    traffic: [{name: x, rate: 1Mbit/s, packet: 1400B, from: 10.2.0.9, to: 10.1.0.9, to-port: 8000}]\n    expect:", "    expect: [bulk rate >= 1Mbit/s]\n  - name: again\n    lasts: 1s\n    starts-at: 2026-03-02T22:30\n    traffic: [{name: x, rate: 1Mbit/s, packet: 1400B, from: 10.2.0.9, to: 10.1.0.9, to-port: 8000}]\n    expect:", "all of the rehearsals are within the time `work`, 08:00 to 17:00 in Europe/Oslo"},
+		"times-overlap":          {"      - {class: bulk,", "      - {class: bulk, at-most: 1Mbit/s, when: work}\n      - {class: bulk, at-most: 2Mbit/s, when: late} # late: 16:00\n      - {class: bulk,", "      - {class: bulk, at-most: 1Mbit/s, when: work}\n      - {class: bulk, at-most: 2Mbit/s, when: late} # late: 17:00\n      - {class: bulk,", "for 420 minutes of a week, first from Mon 16:00 CET on, the entry in line 14 has all its packets"},
+		"unit-slip":              {"{rate: 90%, when: work}", "{rate: 900Mbit/s, when: work}", "{rate: 9Mbit/s, when: work}", "`bulk` is bounded by 900Mbit/s, and the interface sends 100 Mbit/s"},
+		"expectation-bound":      {"bulk delay p99 <= 150ms]", "bulk delay p99 <= 150ms, bulk rate at east/wan out >= 9.5Mbit/s]", "bulk delay p99 <= 150ms, bulk rate at east/wan out >= 8Mbit/s]", "`bulk` may have 9.00 Mbit/s, and \"bulk rate at east/wan out >= 9.5Mbit/s\" is expected: that cannot hold"},
+		"expectation-mark":       {"bulk delay p99 <= 150ms]", "bulk delay p99 <= 150ms, voice arrive as af41]", "bulk delay p99 <= 150ms, voice arrive as ef]", "arrive as ef: \"voice arrive as af41\" cannot hold"},
+		"expectation-estimated":  {"bulk delay p99 <= 150ms]", "bulk delay p99 <= 150ms, flood rate <= 6Mbit/s]", "bulk delay p99 <= 150ms, flood rate >= 6Mbit/s]", "by a fluid estimate, `flood` gets 7.89 Mbit/s, and \"flood rate <= 6Mbit/s\" is expected"},
+		"expectation-untested":   {"{to-port: 8000}]}", "{to-port: 8001}]}", "{to-port: 8000-8001}]}", "no traffic of `run` is in `bulk`: there is nothing to judge"},
+		"in-never-queues":        {"direction: in}", "direction: in}\n  - {policy: up2, at: east/lan, direction: in}", "direction: in}\n  - {policy: edge, at: east/lan, direction: in}", "nothing ever waits in `up2`"},
+		"never-matches":          {"      - {class: voice, mark: ef, priority: 1, police: {rate: 600kbit/s, burst: 4kB}}\n      - {class: bulk,", "      - {class: voice, mark: ef, priority: 1, police: {rate: 600kbit/s, burst: 4kB}}\n      - {class: fast, at-least: 1%}\n      - {class: bulk,", "      - {class: fast, at-least: 1%}\n      - {class: voice, mark: ef, priority: 1, police: {rate: 600kbit/s, burst: 4kB}}\n      - {class: bulk,", "`fast` never takes a packet: `voice` (line 14) before it takes all its packets: the 205 kbit/s promised to it are kept for nobody; a packet from 10.1.1.9, dscp ef, goes to `voice`"},
+		"nothing-for-rest":       {"at-least: 20%, at-most: {rate: 90%, when: work}}\n      - {class: rest, at-least: 20%}", "at-least: 93%}\n      - {class: rest}", "at-least: 93%}\n      - {class: rest, at-least: 0%}", "`rest` is promised 30.0 kbit/s of 9.00 Mbit/s"},
+		"one-end":                {east, "", "  - {policy: up, at: east/wan, direction: out} # as it was\n", "what east/wan sends waits in the carrier's queue of 10.0 Mbit/s"},
+		"open-trust":             {"{dscp: ef, from: phones}", "{dscp: ef}", "{dscp: ef, from: 10.0.0.0/8}", "`voice` trusts the marking of every host"},
+		"partly-shadowed":        {"- {name: bulk, match: [{app: sensor}, {to-port: 8000}]}", "- {name: bulk, match: [{app: sensor}, {to-port: 8000}, {dscp: [ef, af11], from: 10.1.1.0/25}]}", "- {name: bulk, match: [{app: sensor}, {to-port: 8000}, {dscp: [ef, af11], from: 10.1.0.0/16}]}", "`dscp ef` of `bulk` never comes to its entry at line 14: `voice` (line 13) before it takes all of its packets: a packet from 10.1.1.1, dscp ef, goes to `voice`"},
+		"policy-unattached":      {"attach:\n", "  - {name: old, treat: [{class: voice, mark: ef}]}\nattach:\n", "  - {name: old, treat: [{class: bulk, inside: older}, {class: rest}]}\n  - {name: older, treat: [{class: voice}]}\nattach:\n  - {policy: old, at: east/lan, direction: in}\n", "the policy `old` is attached nowhere"},
+		"queue-too-deep":         {"at-least: 20%, at-most", "at-least: 20%, queue: {limit: 200ms}, at-most", "at-least: 20%, queue: {limit: 100ms}, at-most", "a full queue of `bulk` holds a packet for 200 ms"},
+		"server-name-alone":      {`["*.sensor.example"]`, `[sensor.example]`, `[sensor.example, "*.sensor.example"]`, "www.sensor.example is not of the application"},
+		"shape-above-link":       {"shape: 9Mbit/s", "shape: 11Mbit/s", "shape: 10Mbit/s", "the shape of 11Mbit/s is above the 10Mbit/s that the link carries"},
+		"shape-above-port":       {"shape: 9Mbit/s", "shape: 900Mbit/s", "shape: 95Mbit/s", "the shape of 900 Mbit/s is above the 100 Mbit/s that the interface sends"},
+		"shape-at-link":          {"shape: 9Mbit/s", "shape: 10Mbit/s", "shape: 9.8Mbit/s", "the shape of 10.0 Mbit/s is all that the link carries, or nearly: when the link carries 200 kbit/s less, nothing that is promised is kept"},
+		"shape-far-below":        {"shape: 9Mbit/s", "shape: 3Mbit/s", "shape: 3.4Mbit/s", "70.0 % of the link is never used"},
+		"slow-link":              {"links: [{ends: [{at: west/wan, sends: 10Mbit/s}, {at: east/wan, sends: 10Mbit/s}]", "links: [{ends: [{at: west/wan, sends: 1.2Mbit/s}, {at: east/wan, sends: 10Mbit/s}]", "links: [{ends: [{at: west/wan, sends: 1.3Mbit/s}, {at: east/wan, sends: 10Mbit/s}]", "a full packet takes 10.3 ms"},
+		"tag-nowhere":            {"{to-port: 8000}", "{to-port: 8000}, {pcp: 5}", "{to-port: 8000}, {dscp: 5}", "`bulk` asks for a tag, and frames have none"},
+		"time-without-zone":      {", zone: Europe/Oslo", "", ", zone: UTC", "the time `work` has no zone"},
+		"traffic-unclassified":   {"[10.1.1.1, 10.2.1.1], dscp: ef", "[10.1.9.1, 10.2.1.1], dscp: ef", "[10.1.1.2, 10.2.1.1], dscp: ef", "the calls of `calls` are in no class but the rest"},
+		"unbounded-priority":     {"police: {rate: 600kbit/s, burst: 4kB}", "queue: {limit: 20ms}", "at-most: 600kbit/s", "it can take all of 9.00 Mbit/s"},
+		"unused":                 {"  - {name: bulk,", "  - {name: idle, match: [{dscp: cs1}]}\n  - {name: bulk,", "  - {name: bulk,", "the class `idle` is used nowhere"},
+		"voice-without-priority": {"mark: ef, priority: 1", "mark: ef", "mark: ef, priority: 2", "the calls of `calls` are in `voice`, which has no priority: where the link is full, a call's packet waits for those of the others, each 1.37 ms long"},
+		"voice-as-control":       {"mark: ef, priority: 1", "mark: cs6, priority: 1", "mark: cs5, priority: 1", "leave as cs6, which is network control"},
+	}
+	for _, r := range check.Rules() {
+		c, ok := cases[r.Name]
+		if !ok {
+			t.Errorf("nothing raises %s", r.Name)
+			continue
+		}
+		named := func(text string) (said string, names []string) {
+			file, source, err := policyfile.Read("file", strings.NewReader(text), nil)
+			if err != nil {
+				t.Fatalf("%s: %v\n%s", r.Name, err, text)
+			}
+			for _, f := range check.File(file, source.Accepted) {
+				names = append(names, f.Name)
+				if f.At.Line == 0 || f.Text() == "" || f.Fact.Consequence() == "" || f.Fact.Fix() == "" {
+					t.Errorf("%s: something is missing: %+v", r.Name, f)
+				}
+				said += f.Text() + ": " + f.Fact.Consequence() + ": " + f.Fact.Fix() + "\n"
+			}
+			return said, names
+		}
+		if strings.Count(checkable, c.old) != 1 {
+			t.Fatalf("%s: %q is not once in the file", r.Name, c.old)
+		}
+		with := func(s string) string {
+			text := strings.Replace(checkable, c.old, s, 1)
+			if strings.Contains(s, "fast") {
+				text = strings.Replace(text, "  - {name: bulk,", "  - {name: fast, match: [{dscp: ef, from: 10.1.1.9}]}\n  - {name: bulk,", 1)
+			}
+			if strings.Contains(s, "up2") {
+				_, shape, _ := strings.Cut(s, "# ")
+				shape, _, _ = strings.Cut(shape, "\n")
+				text = strings.Replace(text, "attach:\n", "  - {name: up2, "+shape+", treat: [{class: voice, priority: 1, at-most: 10%}, {class: rest, at-least: 10%}]}\nattach:\n", 1)
+				text = strings.Replace(text, "{name: up2, , ", "{name: up2, ", 1)
+			}
+			if strings.Contains(s, "# second") || strings.Contains(s, "queue: {limit: 1600B}") || strings.Contains(s, "queue: {limit: 8kB}") {
+				text = strings.Replace(text, "    expect:", "      - {name: copy, rate: 12Mbit/s, packet: 1400B, from: 10.2.0.9, to: 10.1.0.8, to-port: 8000, protocol: tcp}\n      - {name: back, rate: 12Mbit/s, packet: 1400B, from: 10.1.0.9, to: 10.2.0.8}\n    expect:", 1)
+				text = strings.Replace(text, "  - {name: bulk,", "  - {name: guest, match: [{to: 10.1.0.0/24}]}\n  - {name: bulk,", 1)
+			}
+			if _, from, late := strings.Cut(s, "# late: "); late {
+				text = strings.Replace(text, "Europe/Oslo}}", "Europe/Oslo}, late: {from: \""+from[:5]+"\", to: \"20:00\", zone: Europe/Oslo}}", 1)
+			}
+			return text
+		}
+		said, names := named(with(c.raises))
+		if !slices.Contains(names, r.Name) {
+			t.Errorf("%s is not raised by %q, but %v", r.Name, c.raises, names)
+			continue
+		}
+		if !strings.Contains(said, c.says) {
+			t.Errorf("%s does not say %q:\n%s", r.Name, c.says, said)
+		}
+		if _, names := named(with(c.near)); slices.Contains(names, r.Name) {
+			t.Errorf("%s is raised by %q", r.Name, c.near)
+		}
+	}
+	file, source, err := policyfile.Read("file", strings.NewReader(checkable), nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if all := check.File(file, source.Accepted); len(all) > 0 {
+		t.Errorf("the sound file: %+v", all)
+	}
+}
