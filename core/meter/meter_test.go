@@ -185,3 +185,32 @@ func TestTenMillionPackets(t *testing.T) {
 		}
 	}
 }
+
+// A packet fits a meter when the bucket that decides about red can hold it; a new meter's buckets are full.
+func TestFits(t *testing.T) {
+	for name, c := range map[string]struct {
+		meter Meter
+		holds int
+	}{
+		"one bucket":      {New(1_000_000, 1000, false), 1000},
+		"one rate":        {NewSingleRate(1_000_000, 1000, 3000, false), 3000},
+		"one rate, small": {NewSingleRate(1_000_000, 3000, 1000, false), 3000},
+		"two rates":       {NewTwoRate(2_000_000, 2000, 1_000_000, 5000, false), 2000},
+		"excess":          {NewTwoRateExcess(1_000_000, 1000, 500_000, 4000, false), 4000},
+	} {
+		m := c.meter
+		if !m.Fits(c.holds) || m.Fits(c.holds+1) {
+			t.Errorf("%s: a packet of %d bytes fits: %t; of one more: %t", name, c.holds, m.Fits(c.holds), m.Fits(c.holds+1))
+		}
+		if got := m.Measure(0, c.holds, Green); got == Red {
+			t.Errorf("%s: the first packet is %s", name, got)
+		}
+		m = c.meter
+		if got := m.Measure(time.Hour, c.holds+1, Green); got != Red {
+			t.Errorf("%s: a packet that never fits is %s", name, got)
+		}
+	}
+	if s := Color(9).String(); s == "" || s == Red.String() {
+		t.Errorf("a colour that there is not is %q", s)
+	}
+}

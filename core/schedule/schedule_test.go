@@ -300,3 +300,83 @@ func ExampleTree() {
 	fmt.Println("leaf", leaf, "then not before", again)
 	// Output: leaf 2 then not before 1ms
 }
+
+// An entry of small packets that leaves after each and comes back at once is never ahead of its weight by more than two of them, and
+// gets no more than its part in the end: what it had is not forgotten.
+func TestComingBackGainsNothing(t *testing.T) {
+	tree := New(Entry{Children: []Entry{{Weight: 1}, {Weight: 1}}}, maxPacket)
+	tree.Ready(0, 1, 100)
+	tree.Ready(0, 2, 1500)
+	sent := [3]int{}
+	for sent[2] < 1_500_000 {
+		leaf, _ := tree.Next(0)
+		if leaf == 1 {
+			if sent[1] += 100; sent[1] > sent[2]+200 {
+				t.Fatalf("%d bytes, when the other has %d", sent[1], sent[2])
+			}
+			tree.Sent(0, 1, 100, 0)
+			tree.Ready(0, 1, 100)
+			continue
+		}
+		sent[2] += 1500
+		tree.Sent(0, 2, 1500, 1500)
+	}
+	if sent[1] < sent[2]/2 {
+		t.Errorf("%d and %d bytes at equal weights", sent[1], sent[2])
+	}
+}
+
+// What a credit lets an entry send at once goes at its peak rate, and two packets at most go faster.
+func TestPeakBoundsACredit(t *testing.T) {
+	for _, c := range []struct {
+		peak  unit.Rate
+		bytes int
+	}{{2 * unit.MbitPerSecond, 25_000 + 3*maxPacket}, {0, 112_500 + 3*maxPacket}} {
+		tree := New(Entry{Children: []Entry{{Ceiling: unit.MbitPerSecond, Credit: 100_000, Peak: c.peak, Weight: 1}}}, maxPacket)
+		now, sent := 10*time.Second, 0
+		tree.Ready(now, 1, 1000)
+		for now < 10*time.Second+100*time.Millisecond {
+			leaf, again := tree.Next(now)
+			if leaf < 0 {
+				now = again
+				continue
+			}
+			sent += 1000
+			tree.Sent(now, leaf, 1000, 1000)
+		}
+		if sent > c.bytes || sent < c.bytes-6*maxPacket {
+			t.Errorf("peak %v: %d bytes in 100 ms, want about %d", c.peak, sent, c.bytes)
+		}
+	}
+}
+
+// A guarantee that a priority kept from being served is made up for by a few packets and no more.
+func TestAStarvedGuaranteeTakesLittle(t *testing.T) {
+	tree := New(Entry{Children: []Entry{{Priority: 1}, {Guarantee: unit.MbitPerSecond, Weight: 1}, {Weight: 1000}}}, 1000)
+	takes := unit.Rate(10 * unit.MbitPerSecond).Time(1000)
+	now := time.Duration(0)
+	for leaf := 1; leaf <= 3; leaf++ {
+		tree.Ready(0, leaf, 1000)
+	}
+	serve := func(n, priority int) (guaranteed int) {
+		for i := range n {
+			leaf, _ := tree.Next(now)
+			next := 1000
+			if leaf == 1 && i >= priority {
+				next = 0
+			}
+			tree.Sent(now, leaf, 1000, next)
+			if leaf == 2 {
+				guaranteed++
+			}
+			now += takes
+		}
+		return guaranteed
+	}
+	if got := serve(5000, 4999); got != 0 {
+		t.Fatalf("%d packets passed a priority", got)
+	}
+	if got := serve(100, 0); got < 10 || got > 10+6 {
+		t.Errorf("%d of 100 packets after the priority ended, want 10 and at most 6 to make up for the past", got)
+	}
+}

@@ -520,3 +520,62 @@ func TestZeroConfig(t *testing.T) {
 		t.Errorf("%d of 100000 bytes arrive", b.Received())
 	}
 }
+
+// A segment that is lost where nothing is ever reordered is sent again as soon as three after it have arrived, not a quarter of a
+// round trip later (RFC 8985 §6.2).
+func TestLossIsSeenAtOnce(t *testing.T) {
+	w := newWire(t, 4)
+	w.rate, w.delay = 50e6/8, 50*time.Millisecond
+	w.buffer = 1 << 20
+	var lost uint64
+	var when []time.Duration
+	n := 0
+	w.lossy = func(now time.Duration, s *Segment) bool {
+		if s.Data == 0 {
+			return false
+		}
+		if n++; n == 5 { // of the first window of ten
+			lost = s.Seq
+		}
+		if n >= 5 && s.Seq == lost {
+			when = append(when, now)
+		}
+		return n == 5
+	}
+	w.connect(Config{}, 0).Write(40 * 1460)
+	w.run(5 * time.Second)
+	if len(when) != 2 || w.ends[1].Received() != 40*1460 {
+		t.Fatalf("sent at %v, %d bytes arrived", when, w.ends[1].Received())
+	}
+	if took := when[1] - when[0]; took < 100*time.Millisecond || took > 106*time.Millisecond {
+		t.Errorf("sent again after %v on a round trip of 100 ms", took)
+	}
+}
+
+// The first sixteen segments after a pause are acknowledged each by itself, then every other one.
+func TestQuickAcknowledgements(t *testing.T) {
+	w := newWire(t, 4)
+	w.rate, w.delay = 50e6/8, 10*time.Millisecond
+	w.buffer = 1 << 20
+	data, acks := 0, 0
+	w.lossy = func(now time.Duration, s *Segment) bool {
+		switch {
+		case s.Data > 0:
+			data++
+		case s.Flags&(SYN|FIN) == 0 && data > 0:
+			acks++
+		}
+		return false
+	}
+	w.connect(Config{}, 0).Write(16 * 1460)
+	w.run(time.Second)
+	if data != 16 || acks != 16 {
+		t.Errorf("%d acknowledgements of %d segments", acks, data)
+	}
+	w.ends[0].Write(80 * 1460)
+	w.pump(0)
+	w.run(1500 * time.Millisecond)
+	if more := acks - 16; data != 96 || more < 40 || more > 16+34 {
+		t.Errorf("%d acknowledgements of %d segments after the first sixteen", more, data-16)
+	}
+}
