@@ -4,8 +4,6 @@ import (
 	"imbrel.example/imbrel/core/words"
 )
 
-import ()
-
 func boundBelowCall() Rule {
 	return Rule{"bound-below-call", Error, `The bound of a class that calls fall on is less than one call takes, so every call is damaged. A digit is missing, or
 kbit/s and Mbit/s were mixed up, or the framing was forgotten: small packets take half as much again on the wire.

@@ -4,8 +4,6 @@ import (
 	"imbrel.example/imbrel/core/words"
 )
 
-import ()
-
 // raise mends the bound of an entry that calls alone fall on.
 func (s *survey) raise(d *demand) {
 	e := d.entry.Spec

@@ -117,10 +117,10 @@ type Rule struct {
 // Rules returns all rules, by their names.
 func Rules() []Rule {
 	all := []Rule{
-		addressNowhere(), answersInRest(), boundBelowCall(), boundBelowCalls(), burstBelowInterval(), burstBelowPacket(), contradiction(), eachOneServer(), expectationBound(), expectationMark(), expectationEstimated(), expectationUntested(), framingForgotten(), inNeverQueues(), markUnserved(), neverMatches(), noRest(), oneEnd(),
-		openTrust(), partlyShadowed(), policyUnattached(), pressureFlaps(), promiseInsidePolicer(), queueTooDeep(), queueTooShallow(), serverNameAlone(), shapeAboveFarEnd(), shapeAboveLink(), shapeAbovePort(), shapeAtLink(), shapeFarBelow(),
-		sharedOrEach(), slowLink(), tagNowhere(), timeUnrehearsed(), timesOverlap(),
-		timeWithoutZone(), trafficUnclassified(), unboundedPriority(), unitSlip(), unused(), voiceAsControl(), voiceWithoutPriority(),
+		addressNowhere(), answersInRest(), boundBelowCall(), boundBelowCalls(), burstBelowInterval(), burstBelowPacket(), contradiction(), eachOneServer(), expectationBound(), expectationMark(), expectationEstimated(), expectationUntested(), framingForgotten(), inNeverQueues(), markNowhere(), markTrustedLater(), markUnserved(), neverMatches(), noRest(), oneEnd(),
+		openTrust(), partlyShadowed(), policerFarBelow(), policyUnattached(), pressureFlaps(), priorityAboveLink(), promiseInsidePolicer(), queueTooDeep(), queueTooShallow(), serverNameAlone(), serverNameUnseen(), shapeAboveFarEnd(), shapeAboveLink(), shapeAbovePort(), shapeAtLink(), shapeFarBelow(),
+		sharedOrEach(), slowLink(), slowerFurtherOn(), tagNowhere(), timeUnrehearsed(), timesOverlap(),
+		timeWithoutZone(), trafficUnclassified(), unboundedPriority(), unitSlip(), unused(), voiceAsControl(), voiceWithoutPriority(), weightsReversed(),
 	}
 	slices.SortFunc(all, func(a, b Rule) int { return cmp.Compare(a.Name, b.Name) })
 	return all

@@ -17,7 +17,7 @@ whoever marks his downloads so is in the class. Say who may send it (` + "`" + `
 					continue
 				}
 				for _, e := range p.Entries {
-					if e.Class == nil || e.Block || e.Priority == 0 && e.Spec.Mark == nil && e.Meter == nil {
+					if e.Class == nil || e.Block || e.Bounded || e.Priority == 0 && e.Spec.Mark == nil && e.Meter == nil { // a bound is deliberate
 						continue
 					}
 					for i := range e.Class.Match {

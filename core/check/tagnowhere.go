@@ -26,7 +26,7 @@ func tagNowhere() Rule {
 							if !missing(p, layer, labels) || s.holdsElsewhere(e.Class, layer, labels) {
 								continue
 							}
-							s.say(m.At, p.Where(), words.TagNowhere.With(e.Class.Name, layer, map[policy.Layer]words.Fact{policy.TagLayer: words.LayerTag.With(), policy.LabelLayer: words.LayerLabel.With()}[layer]))
+							s.say(m.At, p.Where(), words.TagNowhere.With(e.Class.Name, layer, layerFix(layer)))
 						}
 					}
 				}
@@ -48,6 +48,14 @@ func (s *survey) holdsElsewhere(c *policy.Class, layer policy.Layer, labels bool
 		}
 	}
 	return false
+}
+
+// layerFix says how frames get a layer.
+func layerFix(l policy.Layer) words.Fact {
+	if l == policy.TagLayer {
+		return words.LayerTag.With()
+	}
+	return words.LayerLabel.With()
 }
 
 // missing reports whether no frame at a plan's interface has a layer; labels says that some node of the network pushes them.

@@ -4,8 +4,6 @@ import (
 	"imbrel.example/imbrel/core/words"
 )
 
-import ()
-
 func timeUnrehearsed() Rule {
 	return Rule{"time-unrehearsed", Note, `Rehearsals say when they take place, and none of them while a named time holds that an attached policy uses; or all of them while it
 does. What is in force only then, or only otherwise, is never judged. Perhaps an hour, a day or the zone is wrong.`,

@@ -110,6 +110,27 @@ var (
 	ShapeAtLink = finding("the shape of {shape} is all that the link carries, or nearly",
 		"when the link carries {loss} less, nothing that is promised is kept",
 		"shape a few per cent below: `shape: 95%` follows the link")
+	MarkNowhere = finding("`{entry}` marks in a {layer}, and frames leave without one",
+		"nothing carries the mark",
+		"add a {layer} (`framing` of the interface for a tag, a tunnel of kind `mpls` for a label), or remove the mark")
+	MarkTrustedLater = finding("`{class}` has priority by its marking alone, and hosts at {path} can mark their packets so",
+		"a download that is marked like a call shares the bound of the calls",
+		"mark packets where they come in, or add `from` to the class")
+	PolicerFarBelow = finding("`{rehearsal}` offers {offered} to `{entry}`, and its policer passes {rate}",
+		"it drops {lost}, although {expected} is expected",
+		"mark the excess down with `red: {{map: NAME}` in place of `red: drop`, or raise the rate")
+	PriorityAboveLink = finding("the entries with priority may have {sum}, and there is {whole}",
+		"their bounds bound nothing: they can take every promise of the others",
+		"bound them by what their traffic takes; `imbrel budget` says it for calls")
+	ServerNameUnseen = finding("`{class}` is recognised by server names alone, and no rehearsal replays a capture",
+		"rehearsed traffic shows no server name, so the class is empty in every rehearsal",
+		"replay a capture, or give the application ports or addresses as well")
+	SlowerFurtherOn = finding("`{policy}` shares out {whole}, and then `{traffic}` crosses {path}, which carries {carries} and has no policy",
+		"packets wait there in one queue for all classes, and no promise of `{policy}` holds",
+		"attach a policy there, or shape to {carries}")
+	WeightsReversed = finding("`{low}` has a smaller weight than `{high}`, {low-weight} and {high-weight}, and is expected to get more",
+		"{more} and {less}: when both are busy, `{high}` gets more",
+		"swap the weights, or the expectations")
 	ShapeFarBelow = finding("the shape of {shape} leaves most of the {carries} that the link carries",
 		"{unused} of the link is never used, while packets are dropped",
 		"is {meant} meant? `shape: 95%` follows the link")

@@ -1,0 +1,30 @@
+package check
+
+import (
+	"imbrel.example/imbrel/core/plan"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/words"
+)
+
+func slowerFurtherOn() Rule {
+	return Rule{"slower-further-on", Warning, `A policy shares out a link, and a rehearsal's packets then cross a slower one without a policy, which they fill. The queue builds there, in one
+queue for all classes: no promise of the policy holds. Attach a policy at the slower link, or shape to its rate.`,
+		func(s *survey) {
+			for i := range s.routes {
+				w := s.routes[i]
+				var p *plan.Plan // the last that shares out what there is
+				for j := range w.answer.Hops {
+					h := &w.answer.Hops[j]
+					iface := s.interfaces[h.Node+"/"+h.Interface]
+					switch {
+					case h.Direction != policy.Out.String() || iface == nil || iface.Link == nil:
+					case h.Plan != nil && queues(h.Plan):
+						p = h.Plan
+					case h.Plan == nil && p != nil && iface.Carries(policy.Out) < p.Whole && s.loads[load{w.rehearsal, iface.Path()}] > iface.Carries(policy.Out):
+						s.say(p.Policy.At, p.Where(), words.SlowerFurtherOn.With(p.Policy.Name, p.Whole, w.name(), iface.Path()+" out", iface.Carries(policy.Out)))
+						p = nil
+					}
+				}
+			}
+		}}
+}
