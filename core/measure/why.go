@@ -34,8 +34,9 @@ type Why struct {
 	PromisedBps *int64   `json:"promised_bps,omitempty"`
 	Against     []string `json:"against"`
 	Change      *Change  `json:"change,omitempty"`
-	// NoChange says that a change of one number was looked for, and that there is none.
-	NoChange bool `json:"no_change,omitempty"`
+	// NoChange says that a change of one number was looked for, and that there is none; Tried says how far.
+	NoChange bool    `json:"no_change,omitempty"`
+	Tried    []Tried `json:"tried,omitempty"`
 
 	plan  *plan.Plan
 	entry *plan.Entry
@@ -52,13 +53,23 @@ type Blame struct {
 	Against []string `json:"against,omitempty"`
 }
 
-// A Change of one number of the file makes an expectation hold.
+// Tried is a number of the file that was changed as far as a value, and made nothing hold.
+type Tried struct {
+	Path string `json:"path"`
+	From string `json:"from"`
+	To   string `json:"to"`
+}
+
+// A Change of one number of the file makes an expectation hold, and the others that failed for the same cause.
 type Change struct {
 	File string `json:"file"`
 	Line int    `json:"line"`
 	Path string `json:"path"` // policies.up.treat.voice.police.rate
 	From string `json:"from"`
 	To   string `json:"to"`
+	// Least is the value from which on it holds: To goes beyond by a tenth of the change where that holds too. It is "" where To is what
+	// check --fix writes.
+	Least string `json:"least,omitempty"`
 	// Breaks lists the expectations that held and then fail.
 	Breaks []string `json:"breaks,omitempty"`
 }

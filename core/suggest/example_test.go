@@ -61,7 +61,7 @@ func ExampleFinder_Change() {
 			return rehearse(changed)
 		},
 	}
-	c := finder.Change(result, 0)
+	c, _ := finder.Change(result, 0)
 	fmt.Println(c.Path, "from", c.From, "to", c.To)
-	// Output: policies.wan.treat.voice.police.rate from 150kbit/s to 285kbit/s
+	// Output: policies.wan.treat.voice.police.rate from 150kbit/s to 299kbit/s
 }

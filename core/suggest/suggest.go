@@ -3,6 +3,7 @@
 package suggest
 
 import (
+	"cmp"
 	"fmt"
 	"math"
 	"slices"
@@ -22,6 +23,11 @@ type Finder struct {
 	// Try rehearses the file with another text at a path. An error says that the file
 	// cannot be so.
 	Try func(path, text string) (*measure.Result, error)
+	// Sound, when not nil, reports whether the file with another text at a path is as sound as it was: a change that makes a
+	// check find something is none.
+	Sound func(path, text string) bool
+	// Fix, when not nil, returns what a check would write at a place, "" where it would write nothing. It is tried first.
+	Fix func(at policy.Place) string
 }
 
 // A number is one that may be changed.
@@ -34,26 +40,87 @@ type number struct {
 	hint  int64 // a rate that the reason names; 0: none
 }
 
-// Change returns the least change of one number that makes an expectation of a result
-// hold, by its index, to a tenth of the change; nil when none of those tried does. One
-// that makes another expectation fail is taken only when there is no other, and says so.
-func (f *Finder) Change(r *measure.Result, index int) *measure.Change {
-	why := r.Expectations[index].Why
+// Changes gives each failed expectation of a result its change: one for all that failed for the same cause where there is one,
+// otherwise one for each. until says that the time is over, and may be nil.
+func (f *Finder) Changes(r *measure.Result, until func() bool) {
+	type cause struct {
+		plan  *plan.Plan
+		entry *plan.Entry
+		what  string
+	}
+	of := func(w *measure.Why) cause {
+		p, e := w.Culprit()
+		return cause{p, e, cmp.Or(w.Cause, w.Reason)}
+	}
+	groups := make(map[cause][]int)
+	for i := range r.Expectations {
+		if w := r.Expectations[i].Why; !r.Expectations[i].Holds && w != nil {
+			groups[of(w)] = append(groups[of(w)], i)
+		}
+	}
+	for i := range r.Expectations {
+		w := r.Expectations[i].Why
+		if r.Expectations[i].Holds || w == nil || w.Change != nil {
+			continue
+		}
+		if all := groups[of(w)]; len(all) > 1 && all[0] == i {
+			if c, _ := f.Change(r, all...); c != nil && len(c.Breaks) == 0 {
+				for _, j := range all {
+					r.Expectations[j].Why.Change = c
+				}
+				continue
+			}
+		}
+		w.Change, w.Tried = f.Change(r, i)
+		if w.NoChange = w.Change == nil && (until == nil || !until()); !w.NoChange {
+			w.Tried = nil
+		}
+	}
+}
+
+// Change returns the least change of one number that makes expectations of a result
+// hold, by their indices, to a tenth of the change, and goes beyond by a tenth of it; nil when none of those tried does, and then how far
+// each was tried. One that makes another expectation fail is taken only when there is no other, and says so. The numbers are those of
+// the first expectation's reason.
+func (f *Finder) Change(r *measure.Result, indices ...int) (*measure.Change, []measure.Tried) {
+	why := r.Expectations[indices[0]].Why
 	if why == nil {
-		return nil
+		return nil, nil
 	}
 	var second *measure.Change
-	for _, n := range f.numbers(why, r.Expectations[index].Expectation()) {
-		c := f.least(r, index, &n)
+	tried := []measure.Tried{}
+	for _, n := range f.numbers(why, r.Expectations[indices[0]].Expectation()) {
+		c, last := f.fixed(r, indices, &n), int64(0)
+		if c == nil {
+			c, last = f.least(r, indices, &n)
+		}
 		switch {
 		case c == nil:
+			text, _ := f.Number(n.path)
+			tried = append(tried, measure.Tried{Path: n.path, From: text, To: n.print(last)})
 		case len(c.Breaks) == 0:
-			return c
+			return c, nil
 		case second == nil:
 			second = c
 		}
 	}
-	return second
+	return second, tried
+}
+
+// fixed returns the change that a check would make of a number, when it makes the expectations hold and no other fail.
+func (f *Finder) fixed(r *measure.Result, indices []int, n *number) *measure.Change {
+	text, at := f.Number(n.path)
+	if f.Fix == nil || text == "" {
+		return nil
+	}
+	to := f.Fix(at)
+	if to == "" || to == text {
+		return nil
+	}
+	if t := f.tryText(r, indices, n.path, to); !t.holds || len(t.breaks) > 0 {
+		return nil
+	}
+	return &measure.Change{File: at.File, Line: at.Line, Path: n.path, From: text, To: to}
 }
 
 // numbers returns the numbers worth changing, the best first.
@@ -195,17 +262,22 @@ type trial struct {
 	failed bool     // the file cannot be so
 }
 
-func (f *Finder) try(r *measure.Result, index int, n *number, v int64) trial {
-	got, err := f.Try(n.path, n.print(v))
+func (f *Finder) try(r *measure.Result, indices []int, n *number, v int64) trial {
+	return f.tryText(r, indices, n.path, n.print(v))
+}
+
+func (f *Finder) tryText(r *measure.Result, indices []int, path, text string) trial {
+	got, err := f.Try(path, text)
 	if err != nil {
 		return trial{failed: true}
 	}
-	t := trial{holds: got.Expectations[index].Holds}
+	t := trial{holds: !slices.ContainsFunc(indices, func(i int) bool { return !got.Expectations[i].Holds })}
 	for i := range got.Expectations {
 		if r.Expectations[i].Holds && !got.Expectations[i].Holds {
 			t.breaks = append(t.breaks, r.Expectations[i].Text)
 		}
 	}
+	t.holds = t.holds && (f.Sound == nil || f.Sound(path, text))
 	return t
 }
 
@@ -215,8 +287,8 @@ const maxTimes = 64
 // factors are by how much a number is changed until the expectation holds; then by 8 times as much, up to the number's limit.
 var factors = []float64{1.02, 1.1, 1.25, 1.6, 2.5, 5, 12, 64, 512, 4096, 1 << 15, 1 << 18}
 
-// least bisects for the least change of a number.
-func (f *Finder) least(r *measure.Result, index int, n *number) *measure.Change {
+// least bisects for the least change of a number. Without one it returns how far it looked.
+func (f *Finder) least(r *measure.Result, indices []int, n *number) (*measure.Change, int64) {
 	clamp := func(v int64) int64 {
 		if n.up {
 			return min(v, n.limit)
@@ -242,11 +314,11 @@ func (f *Finder) least(r *measure.Result, index int, n *number) *measure.Change 
 		if v = clamp(n.round(v)); v == fails {
 			continue
 		}
-		last = f.try(r, index, n, v)
+		last = f.try(r, indices, n, v)
 		if last.failed {
 			// Too much for the file: half the way is the last that is tried.
 			if v = n.round((fails + v) / 2); v != fails {
-				if last = f.try(r, index, n, v); last.holds {
+				if last = f.try(r, indices, n, v); last.holds {
 					holds, found = v, true
 				}
 			}
@@ -261,7 +333,7 @@ func (f *Finder) least(r *measure.Result, index int, n *number) *measure.Change 
 		}
 	}
 	if !found {
-		return nil
+		return nil, fails
 	}
 	breaks := last.breaks
 	for range 24 {
@@ -273,7 +345,7 @@ func (f *Finder) least(r *measure.Result, index int, n *number) *measure.Change 
 		if v == fails || v == holds {
 			break
 		}
-		if t := f.try(r, index, n, v); t.holds {
+		if t := f.try(r, indices, n, v); t.holds {
 			holds, breaks = v, t.breaks
 		} else {
 			fails = v
@@ -289,16 +361,22 @@ func (f *Finder) least(r *measure.Result, index int, n *number) *measure.Change 
 		if v == holds {
 			break
 		}
-		t := f.try(r, index, n, v)
+		t := f.try(r, indices, n, v)
 		if !t.holds {
 			break
 		}
 		holds, breaks = v, t.breaks
 	}
-	c := &measure.Change{Path: n.path, To: n.print(holds), Breaks: breaks}
+	c := &measure.Change{Path: n.path, To: n.print(holds), Least: n.print(holds), Breaks: breaks}
+	// A margin: what just holds in one rehearsal may not in the next.
+	if v := clamp(n.round(holds + (holds-n.from)/10)); v != holds {
+		if t := f.try(r, indices, n, v); t.holds && len(t.breaks) <= len(breaks) {
+			c.To, c.Breaks = n.print(v), t.breaks
+		}
+	}
 	text, at := f.Number(n.path)
 	c.From, c.File, c.Line = text, at.File, at.Line
-	return c
+	return c, holds
 }
 
 // round rounds a number to digits that say it: steps of a power of ten, at most a

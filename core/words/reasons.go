@@ -1,5 +1,18 @@
 package words
 
+// What would make an expectation hold.
+var (
+	ChangeNumber    = row("change {path} from {from!} to {to!}")
+	WriteNumber     = row("write {to!} at {path}, where nothing is written yet")
+	HoldsFromOn     = row("it holds from {value!} on (rehearsed)")
+	HoldsJust       = row("it holds (rehearsed), and with a tenth less of the change it fails")
+	AsFixDoes       = row("it holds (rehearsed), and `imbrel check --fix` writes it")
+	ThenFails       = row("but then this fails: {expectations,}")
+	SameChangeMends = row("the change above makes it hold, too")
+	NoNumberMends   = row("no single number in the file makes it hold[[; tried: {numbers,}]]")
+	TriedUpTo       = row("{path} from {from!} to {to!}")
+)
+
 // Why an expectation failed.
 var (
 	RatioIs      = row("the {metric} of `{subject}` is {times} times that of `{other}`")

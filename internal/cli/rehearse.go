@@ -385,12 +385,22 @@ func (a *app) suggest(r *rehearsalRun, plan *policy.Rehearsal, res *measure.Resu
 		tried[key] = res
 		return res, err
 	}}
-	for i := range res.Expectations {
-		if o := &res.Expectations[i]; !o.Holds && o.Why != nil {
-			o.Why.Change = finder.Change(res, i)
-			o.Why.NoChange = o.Why.Change == nil && !r.stop()
-		}
+	before := check.File(r.file, r.in.Accepted)
+	finder.Sound = func(path, text string) bool {
+		f, err := r.in.With(path, text)
+		return err == nil && !slices.ContainsFunc(check.File(f, r.in.Accepted), func(g check.Finding) bool {
+			return !slices.ContainsFunc(before, func(o check.Finding) bool { return o.Name == g.Name && o.At.File == g.At.File && o.At.Line == g.At.Line })
+		})
 	}
+	finder.Fix = func(at policy.Place) string {
+		for i := range before {
+			if e := before[i].Edit; e != nil && (policy.Place{File: e.File, Line: e.Line, Column: e.Column}) == at {
+				return e.New
+			}
+		}
+		return ""
+	}
+	finder.Changes(res, r.stop)
 	return nil
 }
 

@@ -4,6 +4,8 @@ import (
 	"flag"
 	"fmt"
 	"math/rand/v2"
+	"os"
+	"path/filepath"
 	"strconv"
 	"strings"
 	"testing"
@@ -148,7 +150,7 @@ func TestSuggestedChanges(t *testing.T) {
 		}
 		cases++
 		finder := suggest.Finder{Number: in.Number, Try: func(path, number string) (*measure.Result, error) { return holdsWith(t, in, path, number) }}
-		c := finder.Change(res, 0)
+		c, _ := finder.Change(res, 0)
 		if c == nil {
 			none++
 			t.Logf("no single number makes %s hold: %s", res.Expectations[0].Text, res.Expectations[0].Why.Text)
@@ -158,9 +160,9 @@ func TestSuggestedChanges(t *testing.T) {
 		if with, err := holdsWith(t, in, c.Path, c.To); err != nil || !with.Expectations[0].Holds {
 			t.Errorf("%s: with %s = %s in place of %s it does not hold (%v)\n%s", res.Expectations[0].Text, c.Path, c.To, c.From, err, text)
 		}
-		less := lessBy(t, c.From, c.To)
+		less := lessBy(t, c.From, c.Least)
 		if with, err := holdsWith(t, in, c.Path, less); err == nil && with.Expectations[0].Holds {
-			t.Errorf("%s: %s = %s in place of %s is more than it takes: %s is enough\n%s", res.Expectations[0].Text, c.Path, c.To, c.From, less, text)
+			t.Errorf("%s: %s = %s in place of %s is more than it takes: %s is enough\n%s", res.Expectations[0].Text, c.Path, c.Least, c.From, less, text)
 		}
 		if line := strings.Split(text, "\n")[c.Line-1]; !strings.Contains(line, c.From) {
 			t.Errorf("%s is said to be in line %d: %s", c.From, c.Line, line)
@@ -170,4 +172,33 @@ func TestSuggestedChanges(t *testing.T) {
 		t.Errorf("no change for %d of %d; numbers of %d kinds", none, cases, len(kinds))
 	}
 	t.Logf("%d failing rehearsals, %d without a change; the numbers: %v", cases, none, kinds)
+}
+
+// Expectations that fail for one cause get one change: what check --fix writes, where it would, and nothing of which a check would say
+// more than before. Where there is none, the numbers that were tried are named.
+func TestOneChangeForOneCause(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	imbrel(t, dir, "", nil, "demo", "--write", "tern")
+	text := strings.Replace(example(t, "ternrock.yaml"), "shape: 11.4Mbit/s", "shape: 14Mbit/s", 1)
+	put(t, dir, "tern/slip.yaml", text)
+	r := imbrel(t, dir, "", nil, "rehearse", "tern/slip.yaml", "fog", "--suggest")
+	if strings.Count(r.out, "change policies.ternrock-radio.shape from 14Mbit/s to 95%") != 1 || strings.Count(r.out, "the change above makes it hold, too") < 3 {
+		t.Errorf("%s%s", r.out, r.err)
+	}
+	imbrel(t, dir, "", nil, "check", "tern/slip.yaml", "--fix")
+	fixed, err := os.ReadFile(filepath.Join(dir, "tern/slip.yaml"))
+	if err != nil || !strings.Contains(string(fixed), "shape: 95%") {
+		t.Errorf("--fix writes otherwise: %v", err)
+	}
+	one := parsed[measure.Result](t, imbrel(t, dir, "", nil, "rehearse", broken+"/suggest-finds-nothing.yaml", "--suggest", "-o", "json").out)
+	for _, o := range one.Expectations[:2] {
+		if o.Why == nil || o.Why.Change == nil || o.Why.Change.To != "1.1424Mbit/s" {
+			t.Errorf("%s: %+v", o.Text, o.Why)
+		}
+	}
+	none := imbrel(t, dir, "", nil, "rehearse", broken+"/reason-starved.yaml", "--suggest")
+	if flat := strings.Join(strings.Fields(none.out), " "); !strings.Contains(flat, "no single number in the file makes it hold; tried: policies.wan.treat.af41.at-least from 30% to 37.5%") {
+		t.Errorf("%s", none.out)
+	}
 }

@@ -91,32 +91,57 @@ func (t Text) expectations(r *measure.Result) {
 		o := &r.Expectations[i]
 		w.add(table.Row{o.Text, measured(o), t.holds(o), o.Of})
 	}
-	t.putWith(w, func(row int) { t.why(&r.Expectations[row]) })
+	t.putWith(w, func(row int) { t.why(r, row) })
 	t.Line("")
 }
 
 // why writes where and why an expectation failed, and what would make it hold.
-func (t Text) why(o *measure.Outcome) {
+func (t Text) why(r *measure.Result, i int) {
+	o := &r.Expectations[i]
 	if o.Why == nil {
 		return
 	}
 	t.paragraph("      ", o.Why.Text.String())
-	if o.Why.NoChange {
-		t.Line("      no change of one number alone makes it hold")
+	c := o.Why.Change
+	if c != nil && slices.ContainsFunc(r.Expectations[:i], func(p measure.Outcome) bool { return p.Why != nil && p.Why.Change == c }) {
+		t.paragraph("      ", words.SameChangeMends.With().String())
+		return
 	}
-	if c := o.Why.Change; c != nil {
-		text := fmt.Sprintf("with %s in place of %s it holds: %s", c.To, c.From, c.Path)
-		if c.From == "" {
-			text = fmt.Sprintf("with %s it holds: %s, which is not written yet", c.To, c.Path)
+	t.change(o.Why)
+}
+
+// change writes what would make an expectation hold.
+func (t Text) change(w *measure.Why) {
+	if w.NoChange {
+		tried := make([]words.Fact, len(w.Tried))
+		for i, n := range w.Tried {
+			tried[i] = words.TriedUpTo.With(n.Path, n.From, n.To)
 		}
-		if c.File != o.Why.File || c.Line != o.Why.Line {
-			text += fmt.Sprintf(" (%s:%d)", c.File, c.Line)
-		}
-		if len(c.Breaks) > 0 {
-			text += "; but then this fails: " + strings.Join(c.Breaks, ", ")
-		}
-		t.paragraph("      ", text)
+		t.paragraph("      ", words.NoNumberMends.With(tried).String())
 	}
+	c := w.Change
+	if c == nil {
+		return
+	}
+	text := words.ChangeNumber.With(c.Path, c.From, c.To).String()
+	if c.From == "" {
+		text = words.WriteNumber.With(c.Path, c.To).String()
+	}
+	if c.File != w.File || c.Line != w.Line {
+		text += fmt.Sprintf(" (%s:%d)", c.File, c.Line)
+	}
+	switch {
+	case c.Least == "":
+		text += ": " + words.AsFixDoes.With().String()
+	case c.Least != c.To:
+		text += ": " + words.HoldsFromOn.With(c.Least).String()
+	default:
+		text += ": " + words.HoldsJust.With().String()
+	}
+	if len(c.Breaks) > 0 {
+		text += ", " + words.ThenFails.With(c.Breaks).String()
+	}
+	t.paragraph("      ", text)
 }
 
 func failures(r *measure.Result) int {
@@ -394,7 +419,7 @@ func (t Text) bothExpectations(without, with *measure.Result) {
 		a, b := &without.Expectations[row], &with.Expectations[row]
 		switch {
 		case !b.Holds:
-			t.why(b)
+			t.why(with, row)
 		case !a.Holds && a.Why != nil && !said: // the policies mend it: once is enough
 			said = true
 			t.paragraph("      without: ", a.Why.Text.String())
