@@ -191,13 +191,13 @@ func TestOneChangeForOneCause(t *testing.T) {
 	if err != nil || !strings.Contains(string(fixed), "shape: 95%") {
 		t.Errorf("--fix writes otherwise: %v", err)
 	}
-	one := parsed[measure.Result](t, imbrel(t, dir, "", nil, "rehearse", broken+"/suggest-finds-nothing.yaml", "--suggest", "-o", "json").out)
+	one := parsed[measure.Result](t, imbrel(t, ".", "", nil, "rehearse", broken+"/suggest-finds-nothing.yaml", "--suggest", "-o", "json").out)
 	for _, o := range one.Expectations[:2] {
 		if o.Why == nil || o.Why.Change == nil || o.Why.Change.To != "1.1424Mbit/s" {
 			t.Errorf("%s: %+v", o.Text, o.Why)
 		}
 	}
-	none := imbrel(t, dir, "", nil, "rehearse", broken+"/reason-starved.yaml", "--suggest")
+	none := imbrel(t, ".", "", nil, "rehearse", broken+"/reason-starved.yaml", "--suggest")
 	if flat := strings.Join(strings.Fields(none.out), " "); !strings.Contains(flat, "no single number in the file makes it hold; tried: policies.wan.treat.af41.at-least from 30% to 37.5%") {
 		t.Errorf("%s", none.out)
 	}
