@@ -139,7 +139,7 @@ func TestGateDoesAsRehearsed(t *testing.T) {
 				t.Fatalf("%s: frame %d leaves at %v with %x; in the rehearsal it is sent at %v with %x", drop, i, s.at, s.frame[:60], l.at, l.frame[:60])
 			}
 		}
-		res := g.Result(6*time.Second, &f.Rehearsals[0])
+		res := g.Result(6*time.Second, &f.Rehearsals[0], nil)
 		for _, r := range rehearsed.Interfaces {
 			for _, o := range res.Interfaces {
 				if o.Interface != r.Interface || o.Direction != r.Direction || o.Node != r.Node {
@@ -155,6 +155,15 @@ func TestGateDoesAsRehearsed(t *testing.T) {
 		}
 		if len(res.Expectations) != 3 || !res.Expectations[0].Holds || res.Expectations[2].Holds || res.Verdict != "fail" {
 			t.Errorf("%s: the expectations of the gate's interfaces: %+v", drop, res.Expectations)
+		}
+		lost := func(i *policy.Interface, d policy.Direction) uint64 {
+			if i.Name == "wan" && d == policy.Out {
+				return 7
+			}
+			return 0
+		}
+		if o := g.Result(6*time.Second, &f.Rehearsals[0], lost).Expectations[0]; o.Holds || *o.Measured != *res.Expectations[0].Measured+7 {
+			t.Errorf("%s: frames that the machine lost are no drops: %+v", drop, o)
 		}
 		if g.Waiting() != 0 || g.PassedBy != 0 || g.Taken != uint64(len(came)) {
 			t.Errorf("%s: %d wait, counts %+v", drop, g.Waiting(), g.Counts)
@@ -214,7 +223,7 @@ func TestReload(t *testing.T) {
 		for next := g.Run(2*time.Millisecond, send); next != gate.Never; {
 			next = g.Run(next, send)
 		}
-		res := g.Result(time.Second, nil)
+		res := g.Result(time.Second, nil, nil)
 		var rest *measure.Class
 		for i := range res.Interfaces {
 			for j := range res.Interfaces[i].Classes {
@@ -334,7 +343,7 @@ func TestAFloodTakesNoRoom(t *testing.T) {
 	for next := g.Run(200*time.Millisecond, send); next != gate.Never; {
 		next = g.Run(next, send)
 	}
-	for _, i := range g.Result(time.Minute, nil).Interfaces {
+	for _, i := range g.Result(time.Minute, nil, nil).Interfaces {
 		if i.Direction != "out" {
 			continue
 		}
@@ -381,7 +390,7 @@ func FuzzFrames(f *testing.F) {
 			next = g.Run(next, send)
 		}
 		dropped := uint64(0)
-		for _, i := range g.Result(at, nil).Interfaces {
+		for _, i := range g.Result(at, nil, nil).Interfaces {
 			for j, c := range i.Classes {
 				if i.Direction == "out" && j == 0 || c.Class != "rest/films" && c.Class != "rest/rest" {
 					dropped += c.Drops.Total()

@@ -45,8 +45,9 @@ func (s *side) discarded(f *frame) {
 }
 
 // Result returns what each side with a policy has done since its counters began, in the form
-// of a rehearsal's, and what of the expectations about these interfaces held.
-func (g *Gate) Result(now time.Duration, rehearsal *policy.Rehearsal) *measure.Result {
+// of a rehearsal's, and what of the expectations about these interfaces held. lost returns how many frames were lost at an
+// interface outside of the gate, and may be nil: nobody knows of which class they were, so they count as drops of each.
+func (g *Gate) Result(now time.Duration, rehearsal *policy.Rehearsal, lost func(*policy.Interface, policy.Direction) uint64) *measure.Result {
 	r := &measure.Result{Imbrel: 1, Title: g.file.Title, Policy: true, Verdict: "none", Warnings: []measure.Warning{}, Expectations: []measure.Outcome{}, Interfaces: []measure.Interface{},
 		Links: []measure.Link{}, Traffic: []measure.Row{}, Classes: []measure.ClassResult{}}
 	h := policy.Rehearsal{Lasts: now, Name: "gate"}
@@ -63,7 +64,11 @@ func (g *Gate) Result(now time.Duration, rehearsal *policy.Rehearsal) *measure.R
 	for _, p := range g.ports {
 		for _, s := range []*side{p.in, p.out} {
 			if s.path != nil {
-				r.Interfaces = append(r.Interfaces, s.result(now))
+				i := s.result(now)
+				if lost != nil {
+					i.LostOutside = lost(p.iface, s.direction)
+				}
+				r.Interfaces = append(r.Interfaces, i)
 				r.DurationS = max(r.DurationS, (now - s.since).Seconds())
 			}
 		}

@@ -345,7 +345,7 @@ func (m *Measures) atInterface(r *Result, e *policy.Expectation, subject string,
 	case !found:
 		return none
 	case e.Metric == policy.Drops:
-		out.value = float64(all.Drops)
+		out.value = float64(uint64(all.Drops) + f.LostOutside)
 	case e.Metric == policy.QueueSize:
 		out.value = float64(all.MaxQueue)
 	case e.Metric == policy.Throughput:

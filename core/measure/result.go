@@ -98,13 +98,15 @@ func (l *Link) At(p Place) { l.place = p }
 
 // An Interface is what one interface did in one direction.
 type Interface struct {
-	Node      string  `json:"node"`
-	Interface string  `json:"interface"`
-	Direction string  `json:"direction"`
-	PolicyAt  string  `json:"policy_name,omitempty"`
-	RateBps   int64   `json:"rate_bps"`
-	SentBps   int64   `json:"sent_bps"`
-	Classes   []Class `json:"classes"`
+	Node      string `json:"node"`
+	Interface string `json:"interface"`
+	Direction string `json:"direction"`
+	PolicyAt  string `json:"policy_name,omitempty"`
+	// LostOutside is how many frames of a gate the machine lost at the interface: nobody knows of which class.
+	LostOutside uint64  `json:"lost_outside,omitempty"`
+	RateBps     int64   `json:"rate_bps"`
+	SentBps     int64   `json:"sent_bps"`
+	Classes     []Class `json:"classes"`
 
 	place Place
 }

@@ -13,6 +13,9 @@ var (
 	TriedUpTo       = row("{path} from {from!} to {to!}")
 )
 
+// LostOutside is said of a gate's interface.
+var LostOutside = row("The machine lost {frames|frame} at {place}: they count as drops of each class, for nobody knows of which they were")
+
 // Why an expectation failed.
 var (
 	RatioIs      = row("the {metric} of `{subject}` is {times} times that of `{other}`")

@@ -295,12 +295,22 @@ func (p *livePort) count() {
 // report says what the gate has done so far.
 func (r *runner) report() *Report {
 	now := Monotonic() - r.began
-	out := &Report{Result: r.gate.Result(now, r.rehearsal()), Gate: r.gate.Counts, Waiting: r.gate.Waiting()}
+	var ports []PortReport
 	for _, p := range r.ports {
 		p.count()
-		out.Ports = append(out.Ports, p.totals)
+		ports = append(ports, p.totals)
 	}
-	return out
+	lost := func(i *policy.Interface, d policy.Direction) uint64 {
+		for n := range ports {
+			if p := &ports[n]; p.Port == i.Name && d == policy.In {
+				return p.Missed + p.Cut
+			} else if p.Port == i.Name {
+				return p.Refused + p.Lost
+			}
+		}
+		return 0
+	}
+	return &Report{Result: r.gate.Result(now, r.rehearsal(), lost), Gate: r.gate.Counts, Waiting: r.gate.Waiting(), Ports: ports}
 }
 
 // rehearsal returns that whose expectations are judged, or nil.

@@ -46,6 +46,11 @@ func (t Text) Gate(r *live.Report, v *View) {
 	if g.LateLost > 0 {
 		t.Line("  %s were lost to the shapers, because the machine was busy for longer than can be made up for", humanize.Milliseconds(float64(g.LateLost)/1000))
 	}
+	for i := range r.Interfaces {
+		if f := &r.Interfaces[i]; f.LostOutside > 0 && len(r.Expectations) > 0 {
+			t.paragraph("  ", words.LostOutside.With(int(f.LostOutside), f.Node+"/"+f.Interface+" "+f.Direction).String())
+		}
+	}
 	t.Line("")
 	t.expectations(r.Result)
 	if n := len(r.Expectations); n+r.Elsewhere > 0 {
