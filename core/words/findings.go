@@ -23,6 +23,9 @@ var (
 	EachOneServer = finding("`{entry}` has a limit for each {each}, and all its packets in `{rehearsal}` {come-from} {host}",
 		"the {hosts} hosts at the other end share one limit",
 		"write `each: {other}`")
+	ExemptOneWay = finding("`{traffic}` is excepted from `{class}`, and `{reverse}` is in it",
+		"the same conversation is in the class on its way back",
+		"write the exception for both directions")
 	LimitBelowExpected = finding("`{entry}` may have {ceiling}, and {expected} is expected",
 		"that cannot hold",
 		"raise its bound, or expect less")
