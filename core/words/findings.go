@@ -52,7 +52,7 @@ var (
 		"give the policy a `shape` below what the link delivers, or attach it outgoing at the far end")
 	MarkUnserved = finding("`{traffic}` is marked {dscp} at {where}, and here it is in the rest, which {effect}",
 		"where the link is full, it waits with all other traffic of the rest",
-		"add an entry for a class with `match: [{{dscp: {dscp}}]`")
+		"add an entry for a class with `match: [{{{asks}}]`")
 	ReachUnknown = finding("whether every entry of `{policy}` is reached was not found out",
 		"there are more than {max-entries} entries, or packets fall into more than {max-pieces} pieces: nothing is claimed of them",
 		"see where a packet goes: imbrel explain FILE")
