@@ -182,3 +182,58 @@ func TestFindings(t *testing.T) {
 		t.Errorf("the sound file: %+v", all)
 	}
 }
+
+// raised returns the findings of a rule in the sound file after changes, as "LINE: TEXT".
+func raised(t *testing.T, rule string, changes ...string) (out []string) {
+	t.Helper()
+	file, source, err := policyfile.Read("file", strings.NewReader(strings.NewReplacer(changes...).Replace(checkable)), nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, f := range check.File(file, source.Accepted) {
+		if f.Name == rule {
+			out = append(out, f.Text())
+		}
+	}
+	return out
+}
+
+// A limit for each source is one for all where there is one source, and a limit for each destination where there is one
+// destination; one host alone shares with nobody.
+func TestEachOneServer(t *testing.T) {
+	const entry = "at-least: 20%, at-most: {rate: 90%, when: work}}"
+	second := func(from, to string) string {
+		return "      - {name: copy, rate: 1Mbit/s, packet: 1400B, from: " + from + ", to: " + to + ", to-port: 8000}\n    expect:"
+	}
+	for _, c := range []struct {
+		each, from, to string
+		raises         bool
+	}{
+		{"source", "10.2.0.9", "10.1.0.8", true}, {"source", "10.2.0.8", "10.1.0.9", false}, {"source", "10.2.0.9", "10.1.0.9", false},
+		{"destination", "10.2.0.8", "10.1.0.9", true}, {"destination", "10.2.0.9", "10.1.0.8", false}, {"flow", "10.2.0.9", "10.1.0.8", false},
+	} {
+		got := raised(t, "each-one-server", entry, "each: "+c.each+", at-most: 2Mbit/s}", "    expect:", second(c.from, c.to))
+		if (len(got) > 0) != c.raises {
+			t.Errorf("each %s, from %s to %s: %q", c.each, c.from, c.to, got)
+		}
+	}
+}
+
+// Each kind of name that is used nowhere is told, by its name.
+func TestUnused(t *testing.T) {
+	for name, change := range map[string][]string{
+		"class `idle`":       {"policies:\n", "  - {name: idle, match: [{to-port: 9}]}\npolicies:\n"},
+		"group `idle`":       {"groups: {", "groups: {idle: [10.1.2.0/24], "},
+		"application `idle`": {"apps: {", "apps: {idle: {tcp: [9]}, "},
+		"time `idle`":        {"times: {", "times: {idle: {from: \"01:00\", to: \"02:00\", zone: UTC}, "},
+		"map `idle`":         {"maps: {", "maps: {idle: {af21: af22}, "},
+		"load `idle`":        {"rehearsals:\n", "loads: {idle: [{name: x, rate: 1Mbit/s, packet: 1400B, from: 10.2.0.9, to: 10.1.0.9}]}\nrehearsals:\n"},
+	} {
+		if got := raised(t, "unused", change...); len(got) != 1 || !strings.Contains(got[0], "the "+name+" is used nowhere") {
+			t.Errorf("%s: %q", name, got)
+		}
+	}
+	if got := raised(t, "unused"); len(got) > 0 {
+		t.Errorf("the sound file: %q", got)
+	}
+}
