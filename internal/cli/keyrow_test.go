@@ -15,7 +15,7 @@ import (
 )
 
 // hopsRow is the row of a key that the language does not have: how many hops a packet may still take.
-const hopsRow = `	KeyHops: {Name: "hops", Doc: "how many more hops the packet may take", Most: 255, Value: "a number of hops", Parse: ParsePorts, Print: printRange,
+const hopsRow = `	KeyHops: {Name: "hops", Doc: "how many more hops the packet may take", Max: 255, Value: "a number of hops", Parse: ParsePorts, Print: printRange,
 		Of: func(p *packet.Packet) (uint32, uint32, bool) {
 			if !visible(p) || !p.Flow.From.Is4() {
 				return 0, 0, false
