@@ -389,7 +389,9 @@ func (a *app) suggest(r *rehearsalRun, plan *policy.Rehearsal, res *measure.Resu
 	finder.Sound = func(path, text string) bool {
 		f, err := r.in.With(path, text)
 		return err == nil && !slices.ContainsFunc(check.File(f, r.in.Accepted), func(g check.Finding) bool {
-			return !slices.ContainsFunc(before, func(o check.Finding) bool { return o.Name == g.Name && o.At.File == g.At.File && o.At.Line == g.At.Line })
+			return !slices.ContainsFunc(before, func(o check.Finding) bool {
+				return o.Name == g.Name && o.At.File == g.At.File && o.At.Line == g.At.Line
+			})
 		})
 	}
 	finder.Fix = func(at policy.Place) string {
