@@ -22,7 +22,7 @@ func (a *app) budget(text render.Text) *cobra.Command {
 	var interval, bitRate, fits, link, erlangs, blocking string
 	c := &cobra.Command{
 		Use:   "budget",
-		Short: "What calls take on a link, how many fit, what they leave",
+		Short: "Calculate what calls take on a link, and how many fit",
 		Long: `Budget reckons calls × codec × packet interval × framing: what one call and all of them
 take in one direction as payload, as IP and on the wire; how many calls fit a rate;
 what they leave of a link, and the entry of a policy that has room for them.`,

@@ -70,7 +70,7 @@ func (a *app) call(text render.Text) *cobra.Command {
 	var lasts string
 	c := &cobra.Command{
 		Use:   "call ADDRESS",
-		Short: "Call a far end, and say what the calls are worth",
+		Short: "Call a far end and measure the calls: loss, delay, MOS",
 		Long: `Call makes real calls to the far end, where ` + "`imbrel answer`" + ` sends each packet back:
 RTP at the codec's rate, with reports of RTCP (RFC 3550), from ports that are looked for
 from 16384 on. It says of each call and way what was lost and late, the jitter and the
@@ -149,7 +149,7 @@ func (a *app) flood(text render.Text) *cobra.Command {
 	var flows, calls int
 	c := &cobra.Command{
 		Use:   "flood ADDRESS --rate RATE",
-		Short: "Flood a far end, and say what arrives, and where a call breaks",
+		Short: "Flood a far end and find the rate at which packets are lost and a call breaks",
 		Long: `Flood sends datagrams to the far end, where ` + "`imbrel answer`" + ` counts them, at a rate or
 at one that rises: 1..40Mbit/s. With --tcp it is connections of the kernel's TCP, as
 fast as they can be. With --while-calling it calls the far end meanwhile, and says at

@@ -32,7 +32,7 @@ func (a *app) changes(text render.Text) *cobra.Command {
 	rehearse, quiet, git := false, false, false
 	c := &cobra.Command{
 		Use:   "changes OLD NEW",
-		Short: "What an edit of a policy changes in meaning",
+		Short: "Show what an edit changes for the traffic",
 		Long: `Changes reads a policy file as it was and as it is, and says what differs in meaning:
 at each interface what each class is promised, bounded by and marked with, and which
 packets go to another class, with an example of each, found exactly; what is attached
@@ -95,7 +95,7 @@ in another way is no change. With --git it takes what git gives an external diff
 		},
 	}
 	c.Flags().StringVar(&capture, "capture", "", "count the flows of a pcap or pcapng `FILE` that change class")
-	c.Flags().BoolVar(&rehearse, "rehearse", false, "run the rehearsals that both have, and compare what they measure")
+	c.Flags().BoolVar(&rehearse, "rehearse", false, "run the rehearsals that both files have and compare the results")
 	c.Flags().BoolVar(&quiet, "quiet", false, "print nothing; exit with 1 when something differs")
 	c.Flags().BoolVar(&git, "git", false, "take the arguments of git's external diff driver: PATH OLD-FILE OLD-HEX OLD-MODE NEW-FILE NEW-HEX NEW-MODE")
 	return c

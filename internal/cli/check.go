@@ -18,7 +18,7 @@ func (a *app) check(text render.Text) *cobra.Command {
 	fix, diff := false, false
 	c := &cobra.Command{
 		Use:   "check FILE…",
-		Short: "What of a policy will not do what its author means",
+		Short: "Find mistakes in a policy file, and fix the certain ones",
 		Long: `Check reads policy files and says what of them will not work, or not as most people
 would mean it: each finding with its place, the reason, what follows from it in numbers,
 and the way out. A comment on its line accepts one, with a reason:

@@ -10,7 +10,7 @@ import (
 func (a *app) codepoint(text render.Text) *cobra.Command {
 	return &cobra.Command{
 		Use:   "codepoint [VALUE…]",
-		Short: "Names, numbers and fields of a marking; all of them when none is given",
+		Short: "Show the names, numbers and fields of a marking, or of all",
 		Long: `Codepoint shows a marking in every spelling: the name, the DSCP in decimal, binary
 and hex, the whole ToS byte, IP precedence, 802.1Q PCP, MPLS TC, 802.11 user
 priority, drop precedence and service class. A bare number that may be a DSCP as

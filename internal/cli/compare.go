@@ -16,7 +16,7 @@ func (a *app) compare(text render.Text) *cobra.Command {
 	all, merge := false, false
 	c := &cobra.Command{
 		Use:   "compare OLD [NEW]",
-		Short: "Two saved results side by side: what turned, and what moved",
+		Short: "Compare two saved results",
 		Long: `Compare reads the results of two rehearsals, saved with -o json, and says which
 expectations turned and which figures moved, what got worse first. One file with the
 two runs of --both is compared with itself: without the policies, and with them. Results of
@@ -66,7 +66,7 @@ not moved. --merge joins the results of shards, as one run would have written th
 		},
 	}
 	c.Flags().BoolVar(&merge, "merge", false, "write the results of shards joined, as JSON")
-	c.Flags().BoolVar(&all, "all", false, "show all that moved, not the first alone")
+	c.Flags().BoolVar(&all, "all", false, "show all figures that changed, not only the first")
 	return c
 }
 

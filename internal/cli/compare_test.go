@@ -74,7 +74,7 @@ func TestCompare(t *testing.T) {
 		status int
 		want   string
 	}{
-		{"a.json a.json", 0, "Nothing moved: 133 figures alike."},
+		{"a.json a.json", 0, "No change in 133 figures."},
 		{"both.json", 0, "the old run without policies failed, the new run with the policies passed"},
 		{"b.json a.json", 0, "holds now"},
 		{"a.json b.json --all", 1, "as before"},

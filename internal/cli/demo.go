@@ -21,7 +21,7 @@ func (a *app) demo(text render.Text) *cobra.Command {
 	var write string
 	c := &cobra.Command{
 		Use:   "demo",
-		Short: "The whole story on an embedded example: a full radio link, without and with a policy",
+		Short: "Rehearse a built-in example: a full radio link, without and with a policy",
 		Long: `Demo rehearses an embedded example: a pilot station whose radio link to the
 harbour is full in fog. The same traffic runs without and with the policy.`,
 		Args: cobra.NoArgs,
@@ -64,7 +64,7 @@ func (a *app) writeDemo(dir string) error {
 		path := filepath.Join(dir, name)
 		f, err := files.NewPart(path)
 		if errors.Is(err, fs.ErrExist) {
-			return fmt.Errorf("%s already exists, and is kept: name another folder", path)
+			return fmt.Errorf("%s already exists; not overwritten. Name another folder", path)
 		}
 		if err == nil {
 			if _, err = f.Write(data); err == nil {

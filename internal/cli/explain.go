@@ -30,7 +30,7 @@ func (a *app) explain(text render.Text) *cobra.Command {
 	var r explainRun
 	c := &cobra.Command{
 		Use:   "explain FILE --from A --to B | explain FILE --capture C | explain --apps [FILE]",
-		Short: "Which class takes a packet, why, and how it is marked when it leaves, hop by hop",
+		Short: "Follow one packet, or each flow of a capture: its class and marks, hop by hop",
 		Long: `Explain follows one packet through the network: at each policy the entries tried and
 the first condition that failed for each, the entry that took it, the marks before
 and after, the meter, the queue and what is promised there, and what a tunnel hides.

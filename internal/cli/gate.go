@@ -31,7 +31,7 @@ func (a *app) gate(text render.Text) *cobra.Command {
 	var r gateRun
 	c := &cobra.Command{
 		Use:   "gate FILE",
-		Short: "Put a node's policies in force between real interfaces of this machine",
+		Short: "Enforce a node's policies between interfaces of this machine",
 		Long: `Gate is a bump in the wire: frames that come to one of the interfaces are classified,
 metered, marked, queued and scheduled by the policies of the node, by the very code
 that is rehearsed, and leave by another. With more than two ports, a frame goes to the
@@ -49,7 +49,7 @@ It runs on Linux and needs the capabilities CAP_NET_RAW and CAP_NET_ADMIN.`,
 		Args: between(1, 1, "a policy file"),
 		RunE: func(c *cobra.Command, args []string) error { return a.runGate(text, &r, args[0]) },
 	}
-	c.Flags().StringVar(&r.node, "node", "", "the `NODE` of the file whose policies are put in force")
+	c.Flags().StringVar(&r.node, "node", "", "the `NODE` of the file whose policies are enforced")
 	c.Flags().StringArrayVar(&r.ports, "port", nil, "an interface of the node and one of this machine, as `INTERFACE=DEVICE`; two or more")
 	c.Flags().StringArrayVar(&r.take, "take", nil, "take a `DEVICE` although this machine uses it by itself")
 	c.Flags().StringVar(&r.lasts, "for", "", "end after a `TIME` such as 30s")
@@ -63,7 +63,7 @@ It runs on Linux and needs the capabilities CAP_NET_RAW and CAP_NET_ADMIN.`,
 func (a *app) gateReload() *cobra.Command {
 	return &cobra.Command{
 		Use:     "reload DEVICE",
-		Short:   "Let the gate at an interface read its file anew",
+		Short:   "Make the gate at an interface read its file again",
 		Example: "  imbrel gate reload eth1",
 		Args:    between(1, 1, "an interface of this machine that a gate has"),
 		RunE: func(_ *cobra.Command, args []string) error {

@@ -30,7 +30,7 @@ func (a *app) answer() *cobra.Command {
 	var media int
 	c := &cobra.Command{
 		Use:   "answer",
-		Short: "The far end: answer another machine's probes, calls and floods",
+		Short: "Be the far end: answer probes, calls and floods",
 		Long: `Answer is the far end of ` + "`imbrel probe`, `imbrel call` and `imbrel flood`" + `. It is a reflector
 of STAMP (RFC 8762), sends the packets of calls back with the times at which they came,
 and counts floods; connections of a flood are taken at the same port. It counts what
@@ -63,7 +63,7 @@ func (a *app) probe(text render.Text) *cobra.Command {
 	var interval, key string
 	c := &cobra.Command{
 		Use:   "probe ADDRESS",
-		Short: "What of each marking arrives at a far end, and comes back",
+		Short: "Show which markings a network keeps, there and back",
 		Long: `Probe sends a few small packets of each codepoint to the far end, where ` + "`imbrel answer`" + `
 or another reflector of STAMP (RFC 8762, with the class of service of RFC 8972) sends
 them back, and says of each with which marking it arrived and came back, what was lost

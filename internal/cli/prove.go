@@ -21,7 +21,7 @@ func (a *app) prove(text render.Text) *cobra.Command {
 	var all bool
 	c := &cobra.Command{
 		Use:   "prove FILE [NAME]",
-		Short: "Stage a rehearsal with real packets, and hold the figures against each other",
+		Short: "Run a rehearsal with real packets and compare the figures",
 		Long: `Prove plays a rehearsal twice: in simulated time, and on this machine with real packets.
 For the second it makes a network namespace for the hosts at each interface with subnets,
 and joins them by the network of the file, its policies, links and delays included, under

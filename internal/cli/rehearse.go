@@ -55,13 +55,13 @@ func (a *app) rehearse(text render.Text) *cobra.Command {
 	var r rehearsalRun
 	c := &cobra.Command{
 		Use:   "rehearse FILE [NAME]",
-		Short: "Send a rehearsal's traffic through the network and judge what was expected",
+		Short: "Rehearse the traffic of a file and judge its expectations",
 		Long: `Rehearse sends the traffic of a rehearsal through the network packet by packet,
-in simulated time, and says what every class and every call met. It warns of what
-makes its verdict worth less, and says of each failed expectation where and why. It
-exits with 1 when an expectation fails. FILE is a policy file, or - for standard
-input; without NAME every rehearsal of the file runs, and what none of them used is
-warned of too.`,
+in simulated time, and measures every class and every call. It warns of what the
+verdict does not cover, and tells where and why each expectation failed. It exits
+with 1 when an expectation fails. FILE is a policy file, or - for standard input.
+Without NAME all rehearsals run, and parts of the file that none of them used are
+reported.`,
 		Example: `  imbrel rehearse ternrock.yaml fog --both
   imbrel rehearse ternrock.yaml fog --suggest --fail-on warning
   imbrel rehearse ternrock.yaml fog --hops --every 1s --class voice,charts
@@ -107,23 +107,23 @@ warned of too.`,
 	c.Flags().BoolVar(&r.without, "without-policy", false, "send the same traffic through plain FIFO queues")
 	c.Flags().BoolVar(&r.both, "both", false, "run without and with the policies, and show the two side by side")
 	numberVar(c.Flags(), &r.seed, "seed", 1, 0, math.MaxUint64, "`NUMBER` from which everything random follows")
-	c.Flags().BoolVar(&r.suggest, "suggest", false, "for each failed expectation, find the least change of one number that makes it hold, by trying")
+	c.Flags().BoolVar(&r.suggest, "suggest", false, "try changes of one number and report the smallest one that makes the failed expectations hold")
 	c.Flags().StringVar(&r.failOn, "fail-on", "failure", "exit with 1 on a `LEVEL`: failure (of an expectation) or warning")
-	c.Flags().BoolVar(&r.hops, "hops", false, "show what each traffic met at each place on its way")
+	c.Flags().BoolVar(&r.hops, "hops", false, "show delay and drops of each traffic at each place on its way")
 	c.Flags().StringVar(&r.every, "every", "", "show rates, queues and drops over time, in steps of a `TIME` such as 500ms")
 	c.Flags().StringSliceVar(&r.view.At, "at", nil, "show only these interfaces, as `NODE/INTERFACE`")
 	c.Flags().StringSliceVar(&r.view.Classes, "class", nil, "show only these `CLASSES`")
-	c.Flags().BoolVar(&r.view.All, "all", false, "show everything, also what is idle or not among the worst")
-	c.Flags().BoolVar(&r.view.Packets, "packets", false, "show packets a second beside bit/s")
-	c.Flags().BoolVar(&r.closed, "closed-loop", false, "make each TCP conversation of a capture a flow of as many bytes, which slows down where packets are lost")
-	c.Flags().BoolVar(&r.keep, "distributions", false, "put into the JSON all that each delay's percentiles are made of, so that several runs can be put together")
+	c.Flags().BoolVar(&r.view.All, "all", false, "show every row, also idle interfaces and those with few drops")
+	c.Flags().BoolVar(&r.view.Packets, "packets", false, "show packets per second next to bit/s")
+	c.Flags().BoolVar(&r.closed, "closed-loop", false, "make each TCP conversation of a capture a flow of as many bytes, which slows down when packets are lost")
+	c.Flags().BoolVar(&r.keep, "distributions", false, "write the delay histograms into the JSON, so that results of several runs can be merged")
 	c.Flags().StringVar(&r.captureOut, "capture-out", "", "write what enters and leaves each interface as pcapng into the folder `DIR`")
 	numberVar(c.Flags(), &r.repeat, "repeat", 0, 1, maxRepeats, "run `N` times with different seeds, on all processors, and say in how many each expectation holds")
-	c.Flags().StringVar(&r.shard, "shard", "", "run only a `PART` of the repeats, such as 3/16, to be joined with compare --merge")
+	c.Flags().StringVar(&r.shard, "shard", "", "run only a `PART` of the repeats, such as 3/16; compare --merge joins the results")
 	c.Flags().StringVar(&r.search.path, "find", "", "find where an expectation just holds as the number at a `PATH` of the file changes, such as policies.up.shape")
-	c.Flags().StringVar(&r.search.from, "from", "", "with --find, the `VALUE` to begin with")
-	c.Flags().StringVar(&r.search.to, "to", "", "with --find, the `VALUE` to end with")
-	c.Flags().StringVar(&r.search.until, "until", "", "with --find, the `EXPECTATION` that shall hold")
+	c.Flags().StringVar(&r.search.from, "from", "", "with --find, the first `VALUE`")
+	c.Flags().StringVar(&r.search.to, "to", "", "with --find, the last `VALUE`")
+	c.Flags().StringVar(&r.search.until, "until", "", "with --find, the `EXPECTATION` to judge")
 	c.MarkFlagsMutuallyExclusive("without-policy", "both")
 	return c
 }

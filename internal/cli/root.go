@@ -109,7 +109,7 @@ Start with:  imbrel demo`,
 	root.SetOut(a.out)
 	root.SetErr(a.err)
 	root.PersistentFlags().StringVarP(&a.output, "output", "o", "text", "`FORM` of the result: text for people, json for programs")
-	root.PersistentFlags().StringArrayVar(&a.includeFrom, "include-from", nil, "policy files in the folder `DIR` may be included too, not only those beside the file itself")
+	root.PersistentFlags().StringArrayVar(&a.includeFrom, "include-from", nil, "allow includes from the folder `DIR`, too, not only from the folder of the file")
 	root.SetFlagErrorFunc(flagError)
 	root.SetHelpCommand(help(root))
 	root.SetVersionTemplate("imbrel {{.Version}}\n")

@@ -11,7 +11,7 @@ import (
 func (a *app) schema() *cobra.Command {
 	return &cobra.Command{
 		Use:   "schema",
-		Short: "The JSON Schema of the policy file, for editors",
+		Short: "Print the JSON Schema of the policy file, for editors",
 		Long: `Schema prints the JSON Schema of the policy language. It comes from the description
 that the reader follows, so an editor that uses it and Imbrel agree. What spans
 several keys (names that must exist, promises that must fit) only Imbrel checks.`,

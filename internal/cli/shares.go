@@ -19,7 +19,7 @@ func (a *app) shares(text render.Text) *cobra.Command {
 	voice := "g711"
 	c := &cobra.Command{
 		Use:   "shares FILE",
-		Short: "What each class gets: alone, when all are busy, and when only some are",
+		Short: "Show what each class gets: alone, all busy, some busy",
 		Long: `Shares computes the ideal allocation of every attached policy: what each class gets
 alone, what it is promised when all are busy, and, with --busy or --offer, what it
 gets when only some want something; how many calls fit, and how long a full queue
@@ -55,8 +55,8 @@ means to wait.`,
 			return nil
 		},
 	}
-	c.Flags().StringSliceVar(&busy, "busy", nil, "only these `CLASSES` want something, as much as they can get: voice, or sales/voice for one within another; rest is the outermost")
-	c.Flags().StringSliceVar(&offer, "offer", nil, "these classes want a rate, as `CLASS=RATE`, and others than --busy nothing")
+	c.Flags().StringSliceVar(&busy, "busy", nil, "only these `CLASSES` send, as much as they can (nested: sales/voice; rest is that of the top level)")
+	c.Flags().StringSliceVar(&offer, "offer", nil, "these classes send at a rate, `CLASS=RATE`; all others send nothing, unless --busy names them")
 	c.Flags().StringVar(&voice, "codec", voice, "count calls of the `CODEC`: "+strings.Join(codec.Names(), ", "))
 	return c
 }

@@ -22,7 +22,7 @@ func (a *app) watchCounters(text render.Text) *cobra.Command {
 	var times uint64
 	c := &cobra.Command{
 		Use:   "watch DEVICE",
-		Short: "The counters of a running gate, live",
+		Short: "Show the counters of a running gate, live",
 		Long: `Watch shows what the gate that has an interface of this machine does, as it does it: for
 each class what is offered and sent now, the last steps as a row of blocks, how that
 compares with its promise, what is dropped and why, and how long packets wait. Tab goes

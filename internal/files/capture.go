@@ -184,7 +184,7 @@ func (d *CaptureDir) create(at *policy.Interface, direction policy.Direction) (*
 	name := filepath.Join(dir, at.Name+"-"+direction.String()+".pcapng")
 	part, err := NewPart(name)
 	if errors.Is(err, os.ErrExist) {
-		return nil, fmt.Errorf("%s already exists, and is kept: name another folder with --capture-out", name)
+		return nil, fmt.Errorf("%s already exists; not overwritten. Name another folder with --capture-out", name)
 	}
 	if err != nil {
 		return nil, fmt.Errorf("cannot write a capture: %w", err)

@@ -7,7 +7,7 @@ import (
 	"errors"
 )
 
-var errLinux = errors.New("real interfaces are used on Linux alone: there are no packet sockets here")
+var errLinux = errors.New("this command needs Linux. demo, check, explain, shares, rehearse, changes, compare, budget, codepoint and schema work here")
 
 // RunGate says that there is no gate on this system.
 func RunGate(context.Context, Config) (*Report, error) { return nil, errLinux }

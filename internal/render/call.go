@@ -37,7 +37,7 @@ func (t Text) Call(r *live.CallReport, broken float64) {
 	t.put(w)
 	t.Line("")
 	if !r.Agree {
-		t.paragraph("  ", "The delay of a way takes the least round trip to be half on each. Round trips, jitter, lost and late need no such thing.")
+		t.paragraph("  ", "One-way delays are estimates: half the shortest round trip is taken for each way. Everything else is measured.")
 	}
 	t.marked(r)
 	if r.Gone {
@@ -79,7 +79,7 @@ func (t Text) marked(r *live.CallReport) {
 		}
 	}
 	if r.SentLate > tooLate {
-		t.paragraph("  ", fmt.Sprintf("This machine sent packets up to %s late: it was held up, and what is late or lost may be its doing.", humanize.Milliseconds(r.SentLate)))
+		t.paragraph("  ", fmt.Sprintf("This machine sent packets up to %s late: it was busy, and late or lost packets may be its own fault.", humanize.Milliseconds(r.SentLate)))
 	}
 	if r.Wrong > 0 {
 		t.Line("  %s came that were no answers.", humanize.Plural(int(r.Wrong), "packet"))
@@ -184,14 +184,14 @@ func (t Text) flooded(r *live.FloodReport) {
 		}
 		t.Line("  TCP gets %s on average, and sends %s again.", humanize.Rate(sum/int64(max(1, len(r.Steps)))), humanize.Ratio(again))
 	case r.FullUntilBps == nil:
-		t.Line("  Not all arrives at any rate: %s of %s packets do, %s at most.", humanize.Count(r.Arrived), humanize.Count(r.Sent), humanize.Rate(r.MaxBps))
+		t.Line("  Some packets were lost at every rate: %s of %s arrived, at most %s.", humanize.Count(r.Arrived), humanize.Count(r.Sent), humanize.Rate(r.MaxBps))
 	case r.Arrived*100 < r.Sent*98 || *r.FullUntilBps < r.Steps[len(r.Steps)-1].SentBps:
-		t.Line("  All arrives up to %s; after that %s do at most.", humanize.Rate(*r.FullUntilBps), humanize.Rate(r.MaxBps))
+		t.Line("  Everything arrived up to %s. Above that, at most %s arrived.", humanize.Rate(*r.FullUntilBps), humanize.Rate(r.MaxBps))
 	default:
 		t.Line("  All arrives.")
 	}
 	if r.Slow > 0 {
-		t.paragraph("  ", fmt.Sprintf("In %d of %d parts of the time this machine sent less than it was to: it was held up, or is too slow, and they say little.", r.Slow, len(r.Steps)))
+		t.paragraph("  ", fmt.Sprintf("In %d of %d time steps this machine could not send at the wanted rate: it was busy or is too slow. Ignore those steps.", r.Slow, len(r.Steps)))
 	}
 	if r.Remarked {
 		t.Line("  The packets arrive with several markings.")

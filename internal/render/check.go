@@ -29,7 +29,7 @@ func (t Text) Findings(all []check.Finding) {
 		}
 	}
 	if certain > 0 {
-		t.Line("--fix can mend %d of them; --diff shows how.", certain)
+		t.Line("%d can be fixed automatically: --diff shows the change, --fix writes it.", certain)
 	}
 	switch notes := len(all) - errors - warnings; {
 	case len(all) == 0:

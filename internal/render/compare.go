@@ -21,7 +21,7 @@ func (t Text) Compared(r *compare.Result, all bool) {
 	}
 	t.Line("")
 	if len(r.Expectations) > 0 {
-		t.Title("Expectations that turned")
+		t.Title("Expectations that changed")
 		w := t.grid([]column{{"expectation", true}, {"was", false}, {"is", false}, {"", true}, {"of", true}}, nil)
 		for _, e := range r.Expectations {
 			turn := t.paint(e.Turn)
@@ -40,7 +40,7 @@ func (t Text) Compared(r *compare.Result, all bool) {
 		t.Line("")
 	}
 	if len(r.Moved) > 0 {
-		t.Title("What moved, what got worse first")
+		t.Title("Figures that changed, worst first")
 		w := t.grid([]column{{"", true}, {"", true}, {"figure", true}, {"was", false}, {"is", false}, {"", true}}, nil)
 		left := 0
 		for i, m := range r.Moved {
@@ -61,7 +61,7 @@ func (t Text) Compared(r *compare.Result, all bool) {
 		t.Line("")
 	}
 	if len(r.Expectations)+len(r.Moved) == 0 {
-		t.Line("Nothing moved: %s alike.", humanize.Plural(r.Same, "figure"))
+		t.Line("No change in %s.", humanize.Plural(r.Same, "figure"))
 		return
 	}
 	worse, better := 0, 0

@@ -322,7 +322,7 @@ func (t Text) fellToTheRest(r *explain.CaptureResult) {
 		}
 		words = append(words, name+" "+humanize.Bytes(sums[a]))
 	}
-	t.Line("What fell to the rest somewhere, by application: %s.", strings.Join(words, ", "))
+	t.Line("Unclassified at one hop or more, by application: %s.", strings.Join(words, ", "))
 }
 
 // AppJSON is the JSON of an application.

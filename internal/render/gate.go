@@ -25,7 +25,7 @@ func (t Text) Gate(r *live.Report, v *View) {
 	t.Title("The machine's interfaces, in frames")
 	t.put(w)
 	g := &r.Gate
-	t.Line("  %s passed by every class: ARP, neighbour discovery and what is not IP", humanize.Plural(int(g.PassedBy), "frame"))
+	t.Line("  %s bypassed all classes (ARP, neighbour discovery, not IP)", humanize.Plural(int(g.PassedBy), "frame"))
 	for _, n := range []struct {
 		count uint64
 		why   string
@@ -42,9 +42,9 @@ func (t Text) Gate(r *live.Report, v *View) {
 			t.Line("  %s of several segments could not be sent by %s: turn segmentation offload off at their sender", humanize.Plural(int(p.Giants), "frame"), p.Device)
 		}
 	}
-	t.Line("  the latest frame left %s after it was due", humanize.Milliseconds(float64(g.MaxLate)/1000))
+	t.Line("  worst delay added by this machine: %s", humanize.Milliseconds(float64(g.MaxLate)/1000))
 	if g.LateLost > 0 {
-		t.Line("  %s were lost to the shapers, because the machine was busy for longer than can be made up for", humanize.Milliseconds(float64(g.LateLost)/1000))
+		t.Line("  %s of shaping time was lost: the machine was too busy to catch up", humanize.Milliseconds(float64(g.LateLost)/1000))
 	}
 	for i := range r.Interfaces {
 		if f := &r.Interfaces[i]; f.LostOutside > 0 && len(r.Expectations) > 0 {

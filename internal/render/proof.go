@@ -256,9 +256,9 @@ func (t Text) proofTCP(r *Proof) {
 // staging writes how well the machine did its part.
 func (t Text) staging(s *live.Staged) {
 	if l := s.Late; l != nil {
-		t.paragraph("  ", fmt.Sprintf("This machine did what was due %s late at p99 and %s at most: a figure is no better than that.", humanize.Milliseconds(l.P99), humanize.Milliseconds(l.Max)))
+		t.paragraph("  ", fmt.Sprintf("This machine sent packets late: p99 %s, max %s. Measured delays are no more exact.", humanize.Milliseconds(l.P99), humanize.Milliseconds(l.Max)))
 		if s.TooLate > 0.01 {
-			t.paragraph("  ", string(t.bad(fmt.Sprintf("%s of it was more than a millisecond late: the machine is too slow for this rehearsal, and what differs may be its doing.", humanize.Ratio(s.TooLate)))))
+			t.paragraph("  ", string(t.bad(fmt.Sprintf("%s of the packets were more than a millisecond late: this machine is too slow for this rehearsal, and figures may differ for that reason.", humanize.Ratio(s.TooLate)))))
 		}
 	}
 	if s.HeldUpMs > 0 {
@@ -274,6 +274,6 @@ func (t Text) staging(s *live.Staged) {
 		}
 	}
 	for _, n := range s.NotReal {
-		t.paragraph("  ", "Not as the file says: "+n+".")
+		t.paragraph("  ", "Differs from the file: "+n+".")
 	}
 }

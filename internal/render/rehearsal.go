@@ -295,7 +295,7 @@ func (t Text) interfaces(r *measure.Result, v *View) {
 		t.Line("  the worst %d; %s with fewer drops and shorter waits: %s", len(shown), humanize.Plural(len(left), "more interface"), places(left))
 	}
 	if len(idle) > 0 {
-		t.Line("  no policy and no drops at %s", places(idle))
+		t.Line("  Not shown (no policy, no drops): %s", places(idle))
 	}
 	if len(shown)+len(idle) == 0 {
 		t.Line("  no packet came to any of them")
@@ -386,25 +386,32 @@ func (t Text) oneInterface(r *measure.Result, f *measure.Interface, v *View) {
 // counters writes what was counted of an entry beyond its row.
 func (t Text) counters(c *measure.Class, lasts float64) {
 	if c.When != nil {
-		t.presence(c.Class+": its `when`", *c.When, lasts)
+		t.presence(c.Class+" was", *c.When, lasts)
 	}
 	for _, l := range c.Limits {
-		t.presence(c.Class+": the `when` of its `"+l.Limit+"`", l.Presence, lasts)
+		t.presence(c.Class+": its `"+l.Limit+"` was", l.Presence, lasts)
 	}
 	for i := range c.Fullness {
-		if f := &c.Fullness[i]; c.OfferedPackets > 0 {
-			of := ""
-			if f.Of != "" {
-				of = ", of " + f.Of
-			}
-			t.Line("    %s: its `%s` was %s full at its fullest second, %s of %s%s", c.Class, f.Limit, humanize.Ratio(f.Ratio), humanize.Rate(f.BusiestBps), humanize.Rate(f.RateBps), of)
+		f := &c.Fullness[i]
+		never := slices.ContainsFunc(c.Limits, func(l measure.LimitPresence) bool { return l.Limit == f.Limit && l.HeldS == 0 })
+		if c.OfferedPackets == 0 || never {
+			continue
+		}
+		of := ""
+		if f.Of != "" {
+			of = ", of " + f.Of
+		}
+		if f.Ratio > 1 {
+			t.Line("    %s: busiest second %s, above its `%s` of %s (burst)%s", c.Class, humanize.Rate(f.BusiestBps), f.Limit, humanize.Rate(f.RateBps), of)
+		} else {
+			t.Line("    %s: busiest second %s, %s of its `%s` of %s%s", c.Class, humanize.Rate(f.BusiestBps), humanize.Ratio(f.Ratio), f.Limit, humanize.Rate(f.RateBps), of)
 		}
 	}
 	if m := c.Colors; m != nil && m.Yellow+m.Red > 0 {
 		t.Line("    %s: metered %s green, %s yellow, %s red", c.Class, humanize.Count(m.Green), humanize.Count(m.Yellow), humanize.Count(m.Red))
 	}
 	if c.TooLarge > 0 {
-		t.Line("    %s: %s larger than the burst of its policer, and always red: raise the burst", c.Class, humanize.Plural(int(c.TooLarge), "packet"))
+		t.Line("    %s: %s larger than the burst of its policer, which drops or marks them all: raise the burst", c.Class, humanize.Plural(int(c.TooLarge), "packet"))
 	}
 	if c.Congested > 0 {
 		t.Line("    %s: %s left with a congestion mark (ECN)", c.Class, humanize.Plural(int(c.Congested), "packet"))
@@ -416,11 +423,11 @@ func (t Text) counters(c *measure.Class, lasts float64) {
 func (t Text) presence(what string, w measure.Presence, lasts float64) {
 	switch {
 	case w.HeldS == 0:
-		t.Line("    %s never held", what)
+		t.Line("    %s never active (its condition was never true)", what)
 	case w.Times == 1:
-		t.Line("    %s held for %.1f s of %.4g s", what, w.HeldS, lasts)
+		t.Line("    %s active for %.1f s of %.4g s", what, w.HeldS, lasts)
 	default:
-		t.Line("    %s held for %.1f s of %.4g s, in %d parts", what, w.HeldS, lasts, w.Times)
+		t.Line("    %s active for %.1f s of %.4g s, %d times", what, w.HeldS, lasts, w.Times)
 	}
 }
 
@@ -487,9 +494,9 @@ func (t Text) links(r *measure.Result, v *View) {
 	}
 	lossy := slices.ContainsFunc(shown, func(l *measure.Link) bool { return l.Lost > 0 })
 	if lossy {
-		t.Title("What links lost, and the carrier did where one carries less than its interface sends")
+		t.Title("Links: packets lost on the line, and the carrier's queue")
 	} else {
-		t.Title("What the carrier did where a link carries less than its interface sends")
+		t.Title("Links slower than their interface: the carrier's queue")
 	}
 	if !v.All {
 		slices.SortStableFunc(shown, func(a, b *measure.Link) int { return cmp.Compare(b.Drops, a.Drops) })
@@ -521,7 +528,7 @@ func (t Text) links(r *measure.Result, v *View) {
 		t.Line("  %s with fewer drops: --all shows them", humanize.Plural(left, "more carrier"))
 	}
 	if quiet > 0 {
-		t.Line("  nothing was dropped at %s", humanize.Plural(quiet, "other carrier"))
+		t.Line("  %s dropped nothing; --all shows them", humanize.Plural(quiet, "more link"))
 	}
 	t.Line("")
 }

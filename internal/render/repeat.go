@@ -20,7 +20,7 @@ func (t Text) Repeats(s *repeat.Summary) {
 	t.Title("rehearsal `%s` %s: %s, seeds %s", s.Rehearsal, with, humanize.Plural(s.Repeats, "run"), seeds(s.Seeds))
 	t.Line("")
 	if len(s.Expectations) > 0 {
-		w := t.grid([]column{{"expectation", true}, {"holds in", false}, {"mean ± 95 %", false}, {"of all runs", false}}, nil)
+		w := t.grid([]column{{"expectation", true}, {"holds in", false}, {"mean ± 95 %", false}, {"min … max", false}}, nil)
 		for _, h := range s.Expectations {
 			row := table.Row{h.Text, fmt.Sprintf("%d of %d", h.Holds, h.Runs), "-", "-"}
 			if v := h.Measured; v != nil {

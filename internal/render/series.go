@@ -49,7 +49,7 @@ func (t Text) series(s *measure.Series, v *View) {
 				case k.PromiseAfter == nil:
 					t.Line("    %s began at %g s and never had its promise", f.Classes[j].Class, k.AtS)
 				default:
-					t.Line("    %s began at %g s and had its promise, or all it wanted, within %g s", f.Classes[j].Class, k.AtS, *k.PromiseAfter)
+					t.Line("    %s started at %g s and reached its promised rate, or all it offered, within %g s", f.Classes[j].Class, k.AtS, *k.PromiseAfter)
 				}
 			}
 		}

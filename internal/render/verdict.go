@@ -23,7 +23,7 @@ func (t Text) warnings(r *measure.Result) {
 				continue
 			}
 			if !said && level == "warning" {
-				t.Title("What makes the verdict worth less")
+				t.Title("Warnings: what this verdict does not cover")
 			}
 			said = true
 			lead := "  "
@@ -306,7 +306,7 @@ func (t Text) sideBySide(without, with *measure.Result, v *View) {
 
 // classesBeside writes what the packets of each class met, in both runs.
 func (t Text) classesBeside(without, with *measure.Result, v *View) {
-	t.Title("The same by class: a packet counts for every class that takes it on its way, a call whole")
+	t.Title("By class (a packet counts in each class it passes through; a call counts both directions)")
 	w, late := t.beside("class", without, with)
 	for i := range with.Classes {
 		c := &with.Classes[i]
