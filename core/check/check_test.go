@@ -1,6 +1,7 @@
 package check_test
 
 import (
+	"os"
 	"slices"
 	"strings"
 	"testing"
@@ -10,41 +11,13 @@ import (
 )
 
 // checkable is a sound file; each finding is raised by one change of it.
-const checkable = `imbrel: 1
-groups: {phones: [10.1.1.0/24, 10.2.1.0/24]}
-apps: {sensor: {server-name: ["*.sensor.example"]}}
-times: {work: {from: "08:00", to: "17:00", zone: Europe/Oslo}}
-maps: {down: {af41: af42}}
-classes:
-  - {name: voice, match: [{dscp: ef, from: phones}]}
-  - {name: bulk, match: [{app: sensor}, {to-port: 8000}]}
-policies:
-  - name: up
-    shape: 9Mbit/s
-    treat:
-      - {class: voice, mark: ef, priority: 1, police: {rate: 600kbit/s, burst: 4kB}}
-      - {class: bulk, mark: {map: down}, at-least: 20%, at-most: {rate: 90%, when: work}}
-      - {class: rest, at-least: 20%}
-  - name: edge
-    treat: [{class: voice, mark: ef}, {class: rest, mark: df}]
-attach:
-  - {policy: up, at: west/wan, direction: out}
-  - {policy: up, at: east/wan, direction: out}
-  - {policy: edge, at: west/lan, direction: in}
-network:
-  nodes:
-    - {name: west, interfaces: [{name: lan, rate: 1Gbit/s, subnets: [10.1.0.0/16]}, {name: wan, rate: 100Mbit/s}]}
-    - {name: east, interfaces: [{name: wan, rate: 100Mbit/s}, {name: lan, rate: 1Gbit/s, subnets: [10.2.0.0/16]}]}
-  links: [{ends: [{at: west/wan, sends: 10Mbit/s}, {at: east/wan, sends: 10Mbit/s}], delay: 5ms}]
-rehearsals:
-  - name: run
-    lasts: 2s
-    starts-at: 2026-03-02T08:30
-    traffic:
-      - {name: calls, calls: 6, codec: g711, between: [10.1.1.1, 10.2.1.1], dscp: ef}
-      - {name: flood, rate: 12Mbit/s, packet: 1400B, from: 10.2.0.9, to: 10.1.0.9, to-port: 8000}
-    expect: [voice loss = 0, bulk delay p99 <= 150ms]
-`
+var checkable = func() string {
+	text, err := os.ReadFile("testdata/sound.yaml")
+	if err != nil {
+		panic(err)
+	}
+	return string(text)
+}()
 
 // Each finding has a change that raises it, with the consequence in numbers, and one like it
 // that does not.
