@@ -61,9 +61,9 @@ var (
 	NodeTakesRest = row("`{node}` treats it as the rest")
 
 	// Why a policy does not keep what it promises.
-	ShapeOverLink = row("the shape of {shape!} is above the {carries!} that the link carries: the queue is not here, so nothing is kept")
-	NoShapeIn     = row("incoming without a shape: nothing ever waits here, so nothing is shared out")
-	NoShapeOut    = row("no shape, and the link carries {carries!} where the interface sends {port!}: the queue is the carrier's, so nothing is kept")
+	ShapeOverLink = row("the shape of {shape!} is above the {carries!} that the link carries: packets queue in the carrier's equipment, which ignores classes, and no promise holds")
+	NoShapeIn     = row("no `shape` here, so no queue: this policy only marks and polices")
+	NoShapeOut    = row("no `shape`, and the link carries {carries!} where the interface sends {port!}: packets queue in the carrier's equipment, which ignores classes, and no promise holds")
 )
 
 // What a policer does, and what a mark sets.

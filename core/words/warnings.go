@@ -17,7 +17,7 @@ var (
 	WereRed           = row("were red")
 	WerePoliced       = row("were policed")
 	LimitTooSmall     = row("{dropped|packet} of `{class}` at {place} found its queue full, though it was offered {offered} and is promised {promise!}: the limit of {limit!} is too small; {enough!} would do")
-	RecordedTCP       = row("`{traffic}` replays TCP as it was recorded: {lost|packet} of it were lost, and it did not slow down as TCP would")
+	RecordedTCP       = row("`{traffic}` is recorded TCP, sent at its recorded pace. {lost|packet} were lost; real TCP would have slowed down. --closed-loop makes it slow down")
 	SawNoPacket       = row("the policy `{policy}` saw no packet at {places}[[ and {more} more]]")
 	SawOnlyAnswers    = row("the policy `{policy}` saw only answers at {places}[[ and {more} more]]: what they answer goes the other way, where there is no policy")
 	AttachedNowhere   = row("the policy `{policy}` is attached nowhere")

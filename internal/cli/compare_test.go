@@ -28,7 +28,7 @@ func TestCompare(t *testing.T) {
 	put(t, dir, "other.json", `{"imbrel":1,"flows":[]}`)
 
 	r := imbrel(t, dir, "", nil, "compare", "a.json", "b.json")
-	for _, want := range []string{"the old run with the policies passed, the new run with the policies failed", "fails now  pilot-calls", "the carrier of ternrock/radio  drops"} {
+	for _, want := range []string{"old: PASS, new: FAIL, both with the policies", "fails now  pilot-calls", "the carrier of ternrock/radio  drops"} {
 		if r.status != 1 || !strings.Contains(r.out, want) {
 			t.Errorf("exit %d, want 1 and %q:\n%s", r.status, want, r.out)
 		}
@@ -75,7 +75,7 @@ func TestCompare(t *testing.T) {
 		want   string
 	}{
 		{"a.json a.json", 0, "No change in 133 figures."},
-		{"both.json", 0, "the old run without policies failed, the new run with the policies passed"},
+		{"both.json", 0, "old, without policies: FAIL; new, with the policies: PASS"},
 		{"b.json a.json", 0, "holds now"},
 		{"a.json b.json --all", 1, "as before"},
 		{"a.json", 2, "has no two runs of a rehearsal"},

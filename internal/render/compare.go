@@ -2,6 +2,7 @@ package render
 
 import (
 	"fmt"
+	"strings"
 
 	"github.com/jedib0t/go-pretty/v6/table"
 
@@ -10,12 +11,19 @@ import (
 	"imbrel.example/imbrel/core/measure"
 )
 
-// maxMoved is how many figures that moved are shown.
+// maxMoved is how many figures that changed are shown.
 const maxMoved = 24
 
 // Compared writes what differs between two runs.
 func (t Text) Compared(r *compare.Result, all bool) {
-	t.Title("rehearsal `%s`: the old run %s, the new run %s", r.New.Rehearsal, ran(&r.Old), ran(&r.New))
+	if both := ""; r.Old.Policy == r.New.Policy {
+		if both = ", both with the policies"; !r.New.Policy {
+			both = ", both without policies"
+		}
+		t.Title("rehearsal `%s`: old: %s, new: %s%s", r.New.Rehearsal, ran(&r.Old), ran(&r.New), both)
+	} else {
+		t.Title("rehearsal `%s`: old, %s: %s; new, %s: %s", r.New.Rehearsal, policies(&r.Old), ran(&r.Old), policies(&r.New), ran(&r.New))
+	}
 	for _, n := range r.Notes {
 		t.paragraph("  ", n)
 	}
@@ -56,7 +64,7 @@ func (t Text) Compared(r *compare.Result, all bool) {
 		}
 		t.put(w)
 		if left > 0 {
-			t.Line("  and %s that moved: --all shows them", humanize.Plural(left, "more figure"))
+			t.Line("  and %s that changed: --all shows them", humanize.Plural(left, "more figure"))
 		}
 		t.Line("")
 	}
@@ -76,18 +84,21 @@ func (t Text) Compared(r *compare.Result, all bool) {
 	t.Line("%s worse, %d better, %d as before.", humanize.Plural(worse, "figure"), better, r.Same)
 }
 
+// ran names the verdict of a run.
 func ran(r *compare.Run) string {
-	with := "with the policies"
-	if !r.Policy {
-		with = "without policies"
-	}
 	switch r.Verdict {
-	case "pass":
-		return with + " passed"
-	case "fail":
-		return with + " failed"
+	case "pass", "fail":
+		return strings.ToUpper(r.Verdict)
 	}
-	return with + " expected nothing"
+	return "nothing expected"
+}
+
+// policies says whether the policies were in force in a run.
+func policies(r *compare.Run) string {
+	if r.Policy {
+		return "with the policies"
+	}
+	return "without policies"
 }
 
 func outcome(o *measure.Outcome) string {

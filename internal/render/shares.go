@@ -34,7 +34,7 @@ func (t Text) Shares(r *allocation.Result, wishes []allocation.Wish) {
 				t.Line("  %s", f.Note)
 				continue
 			}
-			t.Line("  not kept: %s", f.Note)
+			t.paragraph("  ", "not kept: "+f.Note.String())
 		}
 		if len(words) > 0 {
 			t.Line("  gets: when %s, and the others nothing", humanize.List(words))
