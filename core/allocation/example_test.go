@@ -2,6 +2,7 @@ package allocation_test
 
 import (
 	"fmt"
+	"time"
 
 	"imbrel.example/imbrel/core/allocation"
 	"imbrel.example/imbrel/core/codec"
@@ -20,7 +21,7 @@ func ExampleCompute() {
 			"nodes": [
 				{"name": "quay", "interfaces": [{"name": "lan", "rate": "1Gbit/s", "subnets": ["10.1.0.0/24"]}, {"name": "wan", "rate": "100Mbit/s"}]},
 				{"name": "hill", "interfaces": [{"name": "wan", "rate": "100Mbit/s"}, {"name": "lan", "rate": "1Gbit/s", "subnets": ["10.2.0.0/24"]}]}],
-			"links": [{"ends": [{"at": "quay/wan", "sends": "2Mbit/s"}, {"at": "hill/wan", "sends": "2Mbit/s"}], "delay": "5ms"}]}}`))
+			"links": [{"ends": [{"at": "quay/wan", "sends": "2Mbit/s"}, {"at": "hill/wan", "sends": "2Mbit/s"}], "delay": "5ms"}]}}`), time.LoadLocation)
 	if err != nil {
 		fmt.Println(err)
 		return

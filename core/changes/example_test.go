@@ -2,6 +2,7 @@ package changes_test
 
 import (
 	"fmt"
+	"time"
 
 	"imbrel.example/imbrel/core/changes"
 	"imbrel.example/imbrel/core/policy"
@@ -13,7 +14,7 @@ func read(ports string) *policy.File {
 		"classes": [{"name": "mail", "match": [{"to-port": `+ports+`, "protocol": "tcp"}]}],
 		"policies": [{"name": "up", "treat": [{"class": "mail", "at-least": "20%"}, {"class": "rest"}]}],
 		"attach": [{"policy": "up", "at": "office/wan", "direction": "out"}],
-		"network": {"nodes": [{"name": "office", "interfaces": [{"name": "wan", "rate": "10Mbit/s", "subnets": "10.1.0.0/16"}]}]}}`))
+		"network": {"nodes": [{"name": "office", "interfaces": [{"name": "wan", "rate": "10Mbit/s", "subnets": "10.1.0.0/16"}]}]}}`), time.LoadLocation)
 	if err != nil {
 		panic(err)
 	}

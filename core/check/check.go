@@ -459,7 +459,7 @@ func (s *survey) mend(of *policy.Source, key, value string) {
 	}
 }
 
-// queues reports whether a policy shares out what there is, and does not only mark and
+// queues reports whether packets wait in queues of a policy: it does more than mark and
 // police.
 func queues(p *plan.Plan) bool {
 	return slices.ContainsFunc(p.Entries, func(e *plan.Entry) bool {

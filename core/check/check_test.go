@@ -5,12 +5,13 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"imbrel.example/imbrel/core/check"
 	"imbrel.example/imbrel/core/policyfile"
 )
 
-// checkable is a sound file; each finding is raised by one change of it.
+// checkable is a policy file without findings. Each test changes it in one place.
 var checkable = func() string {
 	text, err := os.ReadFile("testdata/sound.yaml")
 	if err != nil {
@@ -72,7 +73,7 @@ func TestFindings(t *testing.T) {
 		"policer-far-below":      {"at-least: 20%, at-most: {rate: 90%, when: work}}", "police: {rate: 3Mbit/s, burst: 20kB}}", "police: {rate: 3Mbit/s, burst: 20kB, red: {mark: le}}}", "`run` offers 12.3 Mbit/s to `bulk`, and its policer passes 3.00 Mbit/s: it drops 75.7 %, although \"bulk delay p99 <= 150ms\" is expected"},
 		"priority-above-link":    {"rate: 600kbit/s, burst: 4kB", "calls: 400, codec: g711}} # bare\n#", "calls: 20, codec: g711}} # bare\n#", "the entries with priority may have 38.1 Mbit/s, and there is 9.00 Mbit/s: their bounds bound nothing"},
 		"server-name-unseen":     {"{app: sensor}, {to-port: 8000}", "{app: sensor}", "{to-port: 8000}", "`bulk` is recognised by server names alone, and no rehearsal replays a capture"},
-		"slower-further-on":      {"sends: 10Mbit/s}, {at: east/wan", "sends: 10Mbit/s}, {at: mid/a}], delay: 1ms}, {ends: [{at: mid/b, sends: 4Mbit/s}, {at: east/wan", "sends: 10Mbit/s}, {at: mid/a}], delay: 1ms}, {ends: [{at: mid/b, sends: 40Mbit/s}, {at: east/wan", "`up` shares out 9.00 Mbit/s, and then"},
+		"slower-further-on":      {"sends: 10Mbit/s}, {at: east/wan", "sends: 10Mbit/s}, {at: mid/a}], delay: 1ms}, {ends: [{at: mid/b, sends: 4Mbit/s}, {at: east/wan", "sends: 10Mbit/s}, {at: mid/a}], delay: 1ms}, {ends: [{at: mid/b, sends: 40Mbit/s}, {at: east/wan", "`up` divides 9.00 Mbit/s, and then"},
 		"weights-reversed":       {"at-least: 20%, at-most: {rate: 90%, when: work}}\n      - {class: rest, at-least: 20%}", "weight: 1}\n      - {class: rest, weight: 4} # reversed", "weight: 8}\n      - {class: rest, weight: 4} # reversed", "`bulk` has a smaller weight than `rest`, 1 and 4, and is expected to get more"},
 		"exempt-one-way":         {"{to-port: 8000}]", "{from: 10.2.0.0/16}, {to: 10.2.0.0/16}], except: [{to: 10.2.0.9}] # both", "{from: 10.2.0.0/16}, {to: 10.2.0.0/16}], except: [{to: 10.2.0.9}, {from: 10.2.0.9}] # both", "`copy` is excepted from `bulk`, and `copy back` is in it: the same conversation is in the class on its way back"},
 		"voice-as-control":       {"mark: ef, priority: 1", "mark: cs6, priority: 1", "mark: cs5, priority: 1", "leave as cs6, which is network control"},
@@ -84,7 +85,7 @@ func TestFindings(t *testing.T) {
 			continue
 		}
 		named := func(text string) (said string, names []string) {
-			file, source, err := policyfile.Read("file", strings.NewReader(text), nil)
+			file, source, err := policyfile.Read("file", strings.NewReader(text), nil, time.LoadLocation)
 			if err != nil {
 				t.Fatalf("%s: %v\n%s", r.Name, err, text)
 			}
@@ -147,7 +148,7 @@ func TestFindings(t *testing.T) {
 			t.Errorf("%s is raised by %q", r.Name, c.near)
 		}
 	}
-	file, source, err := policyfile.Read("file", strings.NewReader(checkable), nil)
+	file, source, err := policyfile.Read("file", strings.NewReader(checkable), nil, time.LoadLocation)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -159,7 +160,7 @@ func TestFindings(t *testing.T) {
 // raised returns the findings of a rule in the sound file after changes, as "LINE: TEXT".
 func raised(t *testing.T, rule string, changes ...string) (out []string) {
 	t.Helper()
-	file, source, err := policyfile.Read("file", strings.NewReader(strings.NewReplacer(changes...).Replace(checkable)), nil)
+	file, source, err := policyfile.Read("file", strings.NewReader(strings.NewReplacer(changes...).Replace(checkable)), nil, time.LoadLocation)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -192,7 +193,7 @@ func TestEachOneServer(t *testing.T) {
 	}
 }
 
-// Each kind of name that is used nowhere is told, by its name.
+// An unused name of each kind is reported.
 func TestUnused(t *testing.T) {
 	for name, change := range map[string][]string{
 		"class `idle`":       {"policies:\n", "  - {name: idle, match: [{to-port: 9}]}\npolicies:\n"},

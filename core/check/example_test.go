@@ -3,6 +3,7 @@ package check_test
 import (
 	"fmt"
 	"log"
+	"time"
 
 	"imbrel.example/imbrel/core/check"
 	"imbrel.example/imbrel/core/policyfile"
@@ -15,7 +16,7 @@ func ExampleFile() {
 		"policies": [{"name": "up", "treat": [{"class": "voice", "priority": 1}, {"class": "rest", "at-least": "10%"}]}],
 		"attach": [{"policy": "up", "at": "office/wan", "direction": "out"}],
 		"network": {"nodes": [{"name": "office", "interfaces": [
-			{"name": "lan", "rate": "1Gbit/s", "subnets": ["10.1.0.0/16"]}, {"name": "wan", "rate": "10Mbit/s", "subnets": ["10.2.0.0/16"]}]}]}}`))
+			{"name": "lan", "rate": "1Gbit/s", "subnets": ["10.1.0.0/16"]}, {"name": "wan", "rate": "10Mbit/s", "subnets": ["10.2.0.0/16"]}]}]}}`), time.LoadLocation)
 	if err != nil {
 		log.Fatal(err)
 	}

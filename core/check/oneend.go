@@ -7,8 +7,8 @@ import (
 )
 
 func oneEnd() Rule {
-	return Rule{"one-end", Warning, `A policy shares out one end of a link, and at the other end nobody does, although the carrier is slower than the port there
-too. Calls go both ways: what comes back waits in the carrier's queue, which knows no classes.`,
+	return Rule{"one-end", Warning, `A policy divides one end of a link, and the other end has none, although the carrier is slower than the port there
+too. Calls go both ways: what comes back waits in the carrier's queue, which ignores classes.`,
 		func(s *survey) {
 
 			for _, l := range s.f.Network.Links {

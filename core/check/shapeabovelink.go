@@ -6,8 +6,8 @@ import (
 )
 
 func shapeAboveLink() Rule {
-	return Rule{"shape-above-link", Error, `The policy shares out more than the link carries, or has no ` + "`" + `shape` + "`" + ` where the carrier is slower than the port. The queue
-builds in the carrier's box, which knows no classes, so nothing that is promised is kept. ` + "`" + `shape: 95%` + "`" + ` follows the link.`,
+	return Rule{"shape-above-link", Error, `The policy divides more than the link carries, or has no ` + "`" + `shape` + "`" + ` where the carrier is slower than the port. The queue
+builds in the carrier's equipment, which ignores classes: no promise holds. ` + "`" + `shape: 95%` + "`" + ` follows the link.`,
 		func(s *survey) {
 
 			for _, p := range s.plans {

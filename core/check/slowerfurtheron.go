@@ -7,12 +7,12 @@ import (
 )
 
 func slowerFurtherOn() Rule {
-	return Rule{"slower-further-on", Warning, `A policy shares out a link, and a rehearsal's packets then cross a slower one without a policy, which they fill. The queue builds there, in one
+	return Rule{"slower-further-on", Warning, `A policy divides a link, and a rehearsal's packets then fill a slower link that has no policy. They queue there, in one
 queue for all classes: no promise of the policy holds. Attach a policy at the slower link, or shape to its rate.`,
 		func(s *survey) {
 			for i := range s.routes {
 				w := s.routes[i]
-				var p *plan.Plan // the last that shares out what there is
+				var p *plan.Plan // the last policy with queues
 				for j := range w.answer.Hops {
 					h := &w.answer.Hops[j]
 					iface := s.interfaces[h.Node+"/"+h.Interface]

@@ -48,7 +48,7 @@ const house = `{"imbrel": 1,
 
 func read(t testing.TB, text string) *policy.File {
 	t.Helper()
-	f, err := policyfile.Parse("house.json", []byte(text))
+	f, err := policyfile.Parse("house.json", []byte(text), time.LoadLocation)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -86,7 +86,7 @@ type reader struct {
 // maxText bounds a single value.
 const maxText = 1000
 
-// maxProblems bounds what one file is told at once.
+// maxProblems is the most problems that are reported for one file.
 const maxProblems = 50
 
 func (r *reader) problem(at policy.Place, width int, help, format string, args ...any) {

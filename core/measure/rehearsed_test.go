@@ -5,6 +5,7 @@ import (
 	"math"
 	"strings"
 	"testing"
+	"time"
 
 	"imbrel.example/imbrel/core/measure"
 	"imbrel.example/imbrel/core/policyfile"
@@ -28,7 +29,7 @@ network:
   links: [{ends: [{at: west/wan}, {at: east/wan}], delay: 5ms}]
 rehearsals:
   - {name: run, lasts: 5s, starts-at: "2026-03-02T16:59:58", traffic: [`+traffic+`], expect: [`+expect+`]}
-`))
+`), time.LoadLocation)
 	if err != nil {
 		t.Fatal(err)
 	}

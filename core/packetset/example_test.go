@@ -2,6 +2,7 @@ package packetset_test
 
 import (
 	"fmt"
+	"time"
 
 	"imbrel.example/imbrel/core/packetset"
 	"imbrel.example/imbrel/core/plan"
@@ -14,7 +15,7 @@ func Example() {
 		"classes": [{"name": "web", "match": [{"to-port": "0-1023"}]}, {"name": "mail", "match": [{"to-port": [25, 587]}]}, {"name": "pop", "match": [{"to-port": 110}]}],
 		"policies": [{"name": "up", "treat": [{"class": "web"}, {"class": "mail"}, {"class": "pop"}]}],
 		"attach": [{"policy": "up", "at": "office/wan", "direction": "out"}],
-		"network": {"nodes": [{"name": "office", "interfaces": [{"name": "wan", "rate": "10Mbit/s", "subnets": "10.1.0.0/16"}]}]}}`))
+		"network": {"nodes": [{"name": "office", "interfaces": [{"name": "wan", "rate": "10Mbit/s", "subnets": "10.1.0.0/16"}]}]}}`), time.LoadLocation)
 	if err != nil {
 		fmt.Println(err)
 		return

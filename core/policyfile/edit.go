@@ -42,7 +42,7 @@ func (s *Source) Edited(edits []Edit) (*policy.File, *Source, error) {
 		}
 		texts[e.At.File] = changed
 	}
-	return read(&Source{name: s.name, from: s.from, over: texts}, bytes.NewReader(texts[s.name]))
+	return read(&Source{name: s.name, from: s.from, zones: s.zones, over: texts}, bytes.NewReader(texts[s.name]))
 }
 
 // replaced returns a text with the value at a place replaced.

@@ -5,6 +5,7 @@ import (
 	"io/fs"
 	"strings"
 	"testing"
+	"time"
 
 	"imbrel.example/imbrel/core/language"
 	"imbrel.example/imbrel/core/policy"
@@ -29,7 +30,7 @@ func FuzzReadPolicy(f *testing.F) {
 		}
 	}
 	f.Fuzz(func(t *testing.T, text string) {
-		file, _, err := Read("fuzz", strings.NewReader(text), InFS(examples.FS))
+		file, _, err := Read("fuzz", strings.NewReader(text), InFS(examples.FS), time.LoadLocation)
 		if err == nil {
 			if file.Version != 1 {
 				t.Fatalf("a file without a version is read: %q", text)
@@ -46,7 +47,7 @@ func FuzzReadPolicy(f *testing.F) {
 
 // An edit of any value of a file, to any text, ends in a policy or in problems, and the text around it stays.
 func FuzzEdit(f *testing.F) {
-	_, source, err := ReadFS(examples.FS, "ternrock.yaml")
+	_, source, err := ReadFS(examples.FS, "ternrock.yaml", time.LoadLocation)
 	if err != nil {
 		f.Fatal(err)
 	}

@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"io"
 	"path"
-	"path/filepath"
 	"slices"
 	"strings"
 
@@ -62,7 +61,7 @@ func (c *includer) read(name, dir string, r io.Reader) (language.Value, error) {
 	c.chain = append(c.chain, name)
 	defer func() { c.chain = c.chain[:len(c.chain)-1] }()
 	if dir != "" {
-		moveCaptures(&doc, dir)
+		moveCaptures(&doc, func(name string) string { return c.in.from.Join(dir, name) })
 	}
 	at := find(&doc, "include")
 	if at < 0 || doc.Items[at].Kind != language.List {
@@ -88,10 +87,7 @@ func (c *includer) include(item language.Value, dir string) (language.Value, err
 	fail := func(help, format string, args ...any) (language.Value, error) {
 		return language.Value{}, policy.Problems{{Place: item.At, Width: len(item.Text), Text: fmt.Sprintf(format, args...), Help: help}}
 	}
-	name := item.Text
-	if !filepath.IsAbs(name) {
-		name = path.Join(dir, name)
-	}
+	name := c.in.from.Join(dir, item.Text)
 	shown := c.in.from.Shown(name)
 	if slices.Contains(c.chain, shown) {
 		return fail("take one of them out of the circle", "%s includes itself: %s", shown, strings.Join(append(c.chain, shown), " → "))
@@ -170,7 +166,7 @@ func join(own *language.Value, k, included language.Value) error {
 
 // moveCaptures makes the captures that a file in another folder names relative
 // to the outermost file.
-func moveCaptures(doc *language.Value, dir string) {
+func moveCaptures(doc *language.Value, join func(name string) string) {
 	under := func(n *language.Value, key string, f func(*language.Value)) {
 		if i := find(n, key); n.Kind == language.Keyed && i >= 0 {
 			f(&n.Items[i])
@@ -179,9 +175,7 @@ func moveCaptures(doc *language.Value, dir string) {
 	move := func(traffic *language.Value) {
 		for i := range traffic.Items {
 			under(&traffic.Items[i], "capture", func(c *language.Value) {
-				if !filepath.IsAbs(c.Text) {
-					c.Text = path.Join(dir, c.Text)
-				}
+				c.Text = join(c.Text)
 			})
 		}
 	}

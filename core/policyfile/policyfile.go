@@ -7,10 +7,10 @@ import (
 	"errors"
 	"io"
 	"io/fs"
+	"path"
 	"regexp"
 	"strings"
 	"time"
-	_ "time/tzdata" // the same time zones on every machine
 	"unicode/utf8"
 
 	"imbrel.example/imbrel/core/language"
@@ -23,6 +23,8 @@ const MaxBytes = 4 << 20
 
 // Includes says where the files are that a policy file includes.
 type Includes interface {
+	// Join returns the name, from the folder of the first file, of a file that a file in the folder dir names.
+	Join(dir, name string) string
 	// Open opens a file by its name from the folder of the first file. An *Outside error says that it may not be read.
 	Open(name string) (fs.File, error)
 	// Shown returns the name of a file as people are told it.
@@ -39,13 +41,37 @@ func InFS(fsys fs.FS) Includes { return inFS{fsys} }
 
 type inFS struct{ fs.FS }
 
+func (inFS) Join(dir, name string) string {
+	if path.IsAbs(name) {
+		return name
+	}
+	return path.Join(dir, name)
+}
+
 func (inFS) Shown(name string) string { return name }
+
+// A Zones looks up a time zone by its name, as time.LoadLocation does. With nil a file may name none but UTC.
+type Zones func(name string) (*time.Location, error)
+
+// lookup returns the function that the language asks.
+func (z Zones) lookup() func(string) (*time.Location, error) {
+	if z != nil {
+		return z
+	}
+	return func(name string) (*time.Location, error) {
+		if name == "UTC" {
+			return time.UTC, nil
+		}
+		return nil, errors.New("no time zones are known here")
+	}
+}
 
 // A Source is the text of a policy file with what it includes: values can be looked up, and the file can be read again
 // with other values. The zero Source has no text.
 type Source struct {
 	name  string // of the file that was read first
 	from  Includes
+	zones Zones
 	texts map[string][]byte // of the files read, by name
 	doc   *language.Value   // what was read, with what it includes
 	over  map[string][]byte // texts to take in place of those of the files, by name
@@ -53,22 +79,22 @@ type Source struct {
 
 // ReadFS reads and validates a policy file of a file system, and what it includes from there. What is wrong with it is a
 // policy.Problems.
-func ReadFS(fsys fs.FS, name string) (*policy.File, *Source, error) {
+func ReadFS(fsys fs.FS, name string, zones Zones) (*policy.File, *Source, error) {
 	file, err := fsys.Open(name)
 	if err != nil {
 		return nil, &Source{}, err
 	}
 	defer file.Close()
-	return Read(name, file, InFS(fsys))
+	return Read(name, file, InFS(fsys), zones)
 }
 
 // Read reads and validates a policy file, and what it includes; from may be nil when it includes nothing. The name is for places in messages. What is wrong with the
 // file is a policy.Problems; the Source is there then, too.
-func Read(name string, r io.Reader, from Includes) (*policy.File, *Source, error) {
+func Read(name string, r io.Reader, from Includes, zones Zones) (*policy.File, *Source, error) {
 	if from == nil {
 		from = InFS(embed.FS{})
 	}
-	return read(&Source{name: name, from: from}, r)
+	return read(&Source{name: name, from: from, zones: zones}, r)
 }
 
 func read(s *Source, r io.Reader) (*policy.File, *Source, error) {
@@ -86,7 +112,7 @@ func read(s *Source, r io.Reader) (*policy.File, *Source, error) {
 	default:
 		s.doc = &doc
 		var f *policy.File
-		if f, err = language.Read(doc, time.LoadLocation); err == nil {
+		if f, err = language.Read(doc, s.zones.lookup()); err == nil {
 			return f, s, nil
 		}
 	}
@@ -120,7 +146,7 @@ func (s *Source) With(path, text string) (*policy.File, error) {
 	if err != nil {
 		return nil, err
 	}
-	f, err := language.Read(doc, time.LoadLocation)
+	f, err := language.Read(doc, s.zones.lookup())
 	return f, s.WithLines(err)
 }
 
@@ -133,7 +159,7 @@ func (s *Source) Expecting(rehearsal, text string) (*policy.File, *Source, error
 	}
 	again := *s
 	again.doc = &doc
-	f, err := language.Read(doc, time.LoadLocation)
+	f, err := language.Read(doc, s.zones.lookup())
 	return f, &again, again.WithLines(err)
 }
 
@@ -183,7 +209,7 @@ func lineOf(text string, number int) string {
 }
 
 // Parse reads and validates the text of a policy file that includes nothing.
-func Parse(name string, text []byte) (*policy.File, error) {
-	f, _, err := Read(name, bytes.NewReader(text), nil)
+func Parse(name string, text []byte, zones Zones) (*policy.File, error) {
+	f, _, err := Read(name, bytes.NewReader(text), nil, zones)
 	return f, err
 }

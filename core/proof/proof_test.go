@@ -3,6 +3,7 @@ package proof
 import (
 	"strings"
 	"testing"
+	"time"
 
 	"imbrel.example/imbrel/core/measure"
 	"imbrel.example/imbrel/core/policy"
@@ -27,7 +28,7 @@ const line = `{"imbrel": 1,
 func rehearsed(t *testing.T, shape string, seed uint64) *measure.Result {
 	t.Helper()
 	text := strings.Replace(strings.Replace(line, "SHAPE", shape, 1), `"flow rate at west/wan out <= 10Mbit/s", `, "", 1)
-	f, err := policyfile.Parse("line.json", []byte(text))
+	f, err := policyfile.Parse("line.json", []byte(text), time.LoadLocation)
 	if err != nil {
 		t.Fatal(err)
 	}

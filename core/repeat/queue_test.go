@@ -4,6 +4,7 @@ import (
 	"flag"
 	"math"
 	"testing"
+	"time"
 
 	"imbrel.example/imbrel/core/measure"
 	"imbrel.example/imbrel/core/policyfile"
@@ -22,7 +23,7 @@ func TestIntervalHoldsTheory(t *testing.T) {
 			{"name": "near", "rate": "100Gbit/s", "framing": "ip", "subnets": ["10.1.0.0/16"]},
 			{"name": "far", "rate": "100Mbit/s", "framing": "ip", "subnets": ["10.2.0.0/16"]}]}]},
 		"rehearsals": [{"name": "r", "lasts": "21s", "warm-up": "1s", "traffic": [
-			{"name": "flow", "rate": "70Mbit/s", "packet": "8000B", "lengths": "exponential", "arrivals": "poisson", "from": "10.1.0.1", "to": "10.2.0.1"}]}]}`))
+			{"name": "flow", "rate": "70Mbit/s", "packet": "8000B", "lengths": "exponential", "arrivals": "poisson", "from": "10.1.0.1", "to": "10.2.0.1"}]}]}`), time.LoadLocation)
 	if err != nil {
 		t.Fatal(err)
 	}

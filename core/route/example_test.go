@@ -3,6 +3,7 @@ package route_test
 import (
 	"fmt"
 	"net/netip"
+	"time"
 
 	"imbrel.example/imbrel/core/policyfile"
 	"imbrel.example/imbrel/core/route"
@@ -14,7 +15,7 @@ func ExampleTable_Route() {
 			"nodes": [
 				{"name": "quay", "interfaces": [{"name": "lan", "rate": "1Gbit/s", "subnets": ["10.1.0.0/24"]}, {"name": "wan", "rate": "100Mbit/s"}]},
 				{"name": "hill", "interfaces": [{"name": "wan", "rate": "100Mbit/s"}, {"name": "lan", "rate": "1Gbit/s", "subnets": ["10.2.0.0/24"]}]}],
-			"links": [{"ends": [{"at": "quay/wan", "sends": "2Mbit/s"}, {"at": "hill/wan", "sends": "2Mbit/s"}], "delay": "5ms"}]}}`))
+			"links": [{"ends": [{"at": "quay/wan", "sends": "2Mbit/s"}, {"at": "hill/wan", "sends": "2Mbit/s"}], "delay": "5ms"}]}}`), time.LoadLocation)
 	if err != nil {
 		fmt.Println(err)
 		return

@@ -2,6 +2,7 @@ package simulate_test
 
 import (
 	"fmt"
+	"time"
 
 	"imbrel.example/imbrel/core/policyfile"
 	"imbrel.example/imbrel/core/simulate"
@@ -23,7 +24,7 @@ func ExampleRun() {
 			"traffic": [
 				{"name": "call", "calls": 1, "codec": "g711", "between": ["10.1.0.7", "10.2.0.9"]},
 				{"name": "backup", "rate": "5Mbit/s", "packet": "1500B", "from": "10.1.0.8", "to": "10.2.0.8"}],
-			"expect": ["call mos >= 4.3", "backup loss <= 1%"]}]}`))
+			"expect": ["call mos >= 4.3", "backup loss <= 1%"]}]}`), time.LoadLocation)
 	if err != nil {
 		fmt.Println(err)
 		return

@@ -180,7 +180,7 @@ const staged = `{"imbrel": 1,
 
 func stagedFile(t *testing.T, traffic string) *policy.File {
 	t.Helper()
-	f, err := policyfile.Parse("staged.json", bytes.Replace([]byte(staged), []byte("TRAFFIC"), []byte(traffic), 1))
+	f, err := policyfile.Parse("staged.json", bytes.Replace([]byte(staged), []byte("TRAFFIC"), []byte(traffic), 1), time.LoadLocation)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -68,7 +68,7 @@ func chain(tb testing.TB, nodes, flows int, lasts time.Duration) *policy.File {
 	if err != nil {
 		tb.Fatal(err)
 	}
-	f, err := policyfile.Parse("chain.json", doc)
+	f, err := policyfile.Parse("chain.json", doc, time.LoadLocation)
 	if err != nil {
 		tb.Fatal(err)
 	}

@@ -128,7 +128,7 @@ var (
 	ServerNameUnseen = finding("`{class}` is recognised by server names alone, and no rehearsal replays a capture",
 		"rehearsed traffic shows no server name, so the class is empty in every rehearsal",
 		"replay a capture, or give the application ports or addresses as well")
-	SlowerFurtherOn = finding("`{policy}` shares out {whole}, and then `{traffic}` crosses {path}, which carries {carries} and has no policy",
+	SlowerFurtherOn = finding("`{policy}` divides {whole}, and then `{traffic}` crosses {path}, which carries {carries} and has no policy",
 		"packets wait there in one queue for all classes, and no promise of `{policy}` holds",
 		"attach a policy there, or shape to {carries}")
 	WeightsReversed = finding("`{low}` has a smaller weight than `{high}`, {low-weight} and {high-weight}, and is expected to get more",

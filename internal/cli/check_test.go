@@ -15,7 +15,7 @@ import (
 	"imbrel.example/imbrel/internal/render"
 )
 
-// checkable is a sound file; each finding is raised by one change of it.
+// checkable is a policy file without findings. Each test changes it in one place.
 var checkable = func() string {
 	text, err := os.ReadFile("../../core/check/testdata/sound.yaml")
 	if err != nil {

@@ -7,7 +7,9 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"path"
 	"path/filepath"
+	"time"
 	_ "time/tzdata" // the same time zones on every machine
 
 	"imbrel.example/imbrel/core/policy"
@@ -25,7 +27,7 @@ type Place struct {
 
 // read reads a policy file and what it includes.
 func (p Place) read(name string, r io.Reader) (f *policy.File, in Place, err error) {
-	f, p.Source, err = policyfile.Read(name, r, included{p})
+	f, p.Source, err = policyfile.Read(name, r, included{p}, time.LoadLocation)
 	return f, p, err
 }
 
@@ -46,6 +48,13 @@ func (p Place) Edited(edits []policyfile.Edit) (f *policy.File, in Place, err er
 type included struct{ at Place }
 
 func (i included) Open(name string) (fs.File, error) { return i.at.openIncluded(name) }
+
+func (i included) Join(dir, name string) string {
+	if filepath.IsAbs(name) {
+		return name
+	}
+	return path.Join(dir, name)
+}
 
 func (i included) Shown(name string) string {
 	if i.at.FS == nil && !filepath.IsAbs(name) && i.at.In != "." {
