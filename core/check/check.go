@@ -321,13 +321,11 @@ func (s *survey) ask(follower *explain.Follower, h *policy.Rehearsal, t *policy.
 		return
 	}
 	fromPort, toPort := t.FirstPorts()
-	q := explain.Question{Flow: packet.Flow{From: t.From, To: t.To, FromPort: fromPort, ToPort: toPort, Protocol: t.Protocol}, DSCP: t.DSCP, PCP: t.PCP, VLAN: t.VLAN, Length: int(t.Packet), At: h.StartAt}
+	q := explain.Question{Flow: packet.Flow{From: t.From, To: t.To, FromPort: fromPort, ToPort: toPort, Protocol: t.Protocol}, DSCP: t.DSCP, PCP: t.PCP, VLAN: t.VLAN, Length: int(t.Packet), At: h.StartAt, RTP: t.Kind.Row().RTP}
 	calls := 0
 	switch {
 	case t.Kind == policy.Calls:
-		q.RTP, q.Length, calls = true, t.Codec.Length(t.From.Is6()), t.Calls
-	case t.Kind == policy.Video:
-		q.RTP = true
+		q.Length, calls = t.Codec.Length(t.From.Is6()), t.Calls
 	case t.Kind.OverTCP() && t.Back() != reverse: // requests, or acknowledgements
 		q.Length = packet.IPv6Header + tcp.Header
 	}

@@ -362,11 +362,11 @@ func (c *crossing) distribute() {
 		for _, p := range l.in {
 			total += p.in * p.wire
 		}
-		if l.entry.Queue.Drop == policy.FQCoDel {
+		if l.entry.Queue.Drop.Row().Fair {
 			l.byShares(gets)
 		}
 		for _, p := range l.in {
-			if l.entry.Queue.Drop != policy.FQCoDel {
+			if !l.entry.Queue.Drop.Row().Fair {
 				p.out = p.in * min(1, gets/max(total, 1))
 				if total > gets {
 					p.lossy = l.in

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"slices"
+	"time"
 
 	"imbrel.example/imbrel/core/classify"
 	"imbrel.example/imbrel/core/packet"
@@ -190,22 +191,30 @@ func (b *compiler) queue(e *element) {
 		flows = instanceFlows
 	}
 	e.limits = queue.Limits{Packets: q.Packets, Bytes: int64(q.Bytes)}
-	limits, slowest := e.limits, max(q.Rate, unit.MinRate).Time(b.maxPacket)
-	switch q.Drop {
-	case policy.RED:
-		e.queue = func() queue.Discipline {
-			return queue.NewRED(limits, q.Rate, int(b.maxPacket), q.ECN, b.config.Random)
-		}
-	case policy.CoDel:
-		e.queue = func() queue.Discipline {
-			return queue.NewCoDel(limits, slowest, int(b.maxPacket), q.ECN, b.path.discard)
-		}
-	case policy.FQCoDel:
-		if b.instances != nil {
-			b.instances.cost += instanceFlows / 8
-		}
-		e.queue = func() queue.Discipline {
-			return queue.NewFQCoDel(limits, flows, slowest, int(b.maxPacket), q.ECN, b.path.discard)
-		}
+	if b.instances != nil && q.Drop.Row().Fair {
+		b.instances.cost += instanceFlows / 8
 	}
+	if discipline := disciplines[q.Drop]; discipline != nil {
+		limits := e.limits
+		e.queue = func() queue.Discipline { return discipline(b, q, limits, flows) }
+	}
+}
+
+// disciplines make the queues of each dropper; nil: the plain FIFO that every element has.
+var disciplines = [...]func(b *compiler, q *plan.Queue, limits queue.Limits, flows int) queue.Discipline{
+	policy.TailDrop: nil,
+	policy.RED: func(b *compiler, q *plan.Queue, limits queue.Limits, _ int) queue.Discipline {
+		return queue.NewRED(limits, q.Rate, int(b.maxPacket), q.ECN, b.config.Random)
+	},
+	policy.CoDel: func(b *compiler, q *plan.Queue, limits queue.Limits, _ int) queue.Discipline {
+		return queue.NewCoDel(limits, b.slowest(q), int(b.maxPacket), q.ECN, b.path.discard)
+	},
+	policy.FQCoDel: func(b *compiler, q *plan.Queue, limits queue.Limits, flows int) queue.Discipline {
+		return queue.NewFQCoDel(limits, flows, b.slowest(q), int(b.maxPacket), q.ECN, b.path.discard)
+	},
+}
+
+// slowest returns the time that the largest packet takes at a queue's rate.
+func (b *compiler) slowest(q *plan.Queue) time.Duration {
+	return max(q.Rate, unit.MinRate).Time(b.maxPacket)
 }

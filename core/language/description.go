@@ -173,7 +173,7 @@ var (
 		on("limit", "how much may wait: a time such as 40ms, a size such as 30kB, or a number of packets such as 50", aLimit, func(q *policy.Queue, v policy.Queue) {
 			q.Time, q.Bytes, q.Packets = v.Time, v.Bytes, v.Packets
 		}),
-		on("drop", "what is dropped, and when: tail (when not given), red, codel or fq-codel", oneOf[policy.Dropper]([]string{"tail", "red", "codel", "fq-codel"}), func(q *policy.Queue, v policy.Dropper) { q.Drop = v }),
+		on("drop", "what is dropped, and when: tail (when not given), "+policy.OrList(policy.Droppers()[1:]), oneOf[policy.Dropper](policy.Droppers()), func(q *policy.Queue, v policy.Dropper) { q.Drop = v }),
 		on("ecn", "true: mark instead of dropping where the packet allows it (RFC 3168)", flag, func(q *policy.Queue, v bool) { q.ECN = v }),
 	)
 

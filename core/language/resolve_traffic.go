@@ -152,15 +152,16 @@ var trafficKeys = []struct {
 	kind  policy.TrafficKind
 	needs int
 	with  []string
+	fill  func(*resolver, *trafficLine) // checks the values and fills in what is not given
 }{
-	{"calls", policy.Calls, 2, ofCalls},
-	{"erlangs", policy.Calls, 3, append([]string{"holding"}, ofCalls...)},
-	{"rate", policy.Stream, 3, []string{"packet", "from", "to", "arrivals", "skew", "on", "off", "lengths", "protocol", "from-port", "to-port", "dscp", "vlan", "pcp", "ecn"}},
-	{"video", policy.Video, 2, []string{"from", "to", "packet", "frames", "key-frames", "skew", "from-port", "to-port", "dscp", "vlan", "pcp", "ecn"}},
-	{"tcp", policy.TCPFlows, 2, append([]string{"from", "to", "bytes", "app-rate"}, overTCP...)},
-	{"requests", policy.Exchanges, 4, append([]string{"from", "to", "answer", "think", "request"}, overTCP...)},
-	{"pages", policy.Pages, 5, append([]string{"from", "to", "objects", "object", "think", "request", "connections"}, overTCP...)},
-	{"capture", policy.Replay, 1, []string{"enters", "speed", "loop"}},
+	{"calls", policy.Calls, 2, ofCalls, (*resolver).calls},
+	{"erlangs", policy.Calls, 3, append([]string{"holding"}, ofCalls...), (*resolver).calls},
+	{"rate", policy.Stream, 3, []string{"packet", "from", "to", "arrivals", "skew", "on", "off", "lengths", "protocol", "from-port", "to-port", "dscp", "vlan", "pcp", "ecn"}, (*resolver).stream},
+	{"video", policy.Video, 2, []string{"from", "to", "packet", "frames", "key-frames", "skew", "from-port", "to-port", "dscp", "vlan", "pcp", "ecn"}, (*resolver).video},
+	{"tcp", policy.TCPFlows, 2, append([]string{"from", "to", "bytes", "app-rate"}, overTCP...), (*resolver).overTCP},
+	{"requests", policy.Exchanges, 4, append([]string{"from", "to", "answer", "think", "request"}, overTCP...), (*resolver).overTCP},
+	{"pages", policy.Pages, 5, append([]string{"from", "to", "objects", "object", "think", "request", "connections"}, overTCP...), (*resolver).overTCP},
+	{"capture", policy.Replay, 1, []string{"enters", "speed", "loop"}, (*resolver).replay},
 }
 
 // traffic checks the keys of a traffic and fills in what is not given.
@@ -192,33 +193,36 @@ func (s *resolver) traffic(t *trafficLine) {
 		}
 	}
 	s.clock(t)
-	switch t.Kind {
-	case policy.Calls:
-		s.calls(t)
-	case policy.Stream:
-		if !has(t, "protocol") {
-			t.Protocol = packet.UDP
-		}
-		s.packetLength(t)
-		s.bursts(t)
-	case policy.Video:
-		s.video(t)
-	case policy.TCPFlows, policy.Exchanges, policy.Pages:
-		s.overTCP(t)
-	case policy.Replay:
-		if t.Enters = s.interfaces[t.EntersName.Text]; t.Enters == nil {
-			s.unknown(t.EntersName, "interface", s.paths)
-		}
-		return
+	if row := t.Kind.Row(); row.Protocol != 0 {
+		t.Protocol = row.Protocol
 	}
-	s.ends(t)
+	k.fill(s, t)
+	if t.Kind != policy.Replay {
+		s.ends(t)
+	}
+}
+
+// stream fills in what a stream does not say.
+func (s *resolver) stream(t *trafficLine) {
+	if !has(t, "protocol") {
+		t.Protocol = packet.UDP
+	}
+	s.packetLength(t)
+	s.bursts(t)
+}
+
+// replay finds the interface that a capture enters.
+func (s *resolver) replay(t *trafficLine) {
+	if t.Enters = s.interfaces[t.EntersName.Text]; t.Enters == nil {
+		s.unknown(t.EntersName, "interface", s.paths)
+	}
 }
 
 // clock sets the skew of a traffic that gives none: DefaultSkew for the kinds whose senders have clocks of their
 // own.
 func (s *resolver) clock(t *trafficLine) {
 	switch own := t.Arrivals == policy.Constant || t.Arrivals == policy.OnOff; {
-	case t.Kind != policy.Calls && t.Kind != policy.Stream && t.Kind != policy.Video:
+	case !t.Kind.Row().OwnClock:
 	case !own && has(t, "skew"):
 		s.problem(t.PlaceOf("skew"), 0, "remove it, or write `arrivals: constant`", "`skew` means nothing to arrivals of the kind %s", t.Arrivals)
 	case own && !has(t, "skew"):
@@ -246,7 +250,6 @@ func (s *resolver) bursts(t *trafficLine) {
 
 // video fills in what a video does not say.
 func (s *resolver) video(t *trafficLine) {
-	t.Protocol = packet.UDP
 	if !has(t, "packet") {
 		t.Packet = 1200
 	}
@@ -267,7 +270,6 @@ func kindKeys() []string {
 
 // overTCP fills in what a traffic over TCP does not say.
 func (s *resolver) overTCP(t *trafficLine) {
-	t.Protocol = packet.TCP
 	if !has(t, "packet") {
 		t.Packet = 1500
 	}
@@ -297,8 +299,8 @@ func (s *resolver) overTCP(t *trafficLine) {
 	}
 }
 
+// calls checks the keys of calls and fills in what they do not say.
 func (s *resolver) calls(t *trafficLine) {
-	t.Protocol = packet.UDP
 	if !has(t, "playout") {
 		t.Playout = policy.DefaultPlayout
 	}

@@ -6,6 +6,7 @@ import (
 
 	"imbrel.example/imbrel/core/codec"
 	"imbrel.example/imbrel/core/codepoint"
+	"imbrel.example/imbrel/core/packet"
 	"imbrel.example/imbrel/core/unit"
 )
 
@@ -43,10 +44,36 @@ const (
 	Replay                           // a capture
 )
 
-// OverTCP reports whether the kind's packets are those of TCP flows at work.
-func (k TrafficKind) OverTCP() bool {
-	return k == TCPFlows || k == Exchanges || k == Pages || k == Conversations
+// A TrafficKindRow holds what all traffic of one kind has in common.
+type TrafficKindRow struct {
+	Name     string // for people
+	Protocol uint8  // of its packets; 0: the file or the capture says
+	BothWays bool   // it sends in both directions
+	Answers  bool   // its data goes from To to From
+	OverTCP  bool   // its packets are those of TCP flows at work
+	RTP      bool   // its packets carry RTP
+	OwnClock bool   // its senders have clocks of their own
 }
+
+var trafficKinds = [...]TrafficKindRow{
+	Stream:        {Name: "stream", OwnClock: true},
+	Calls:         {Name: "calls", Protocol: packet.UDP, BothWays: true, RTP: true, OwnClock: true},
+	TCPFlows:      {Name: "tcp", Protocol: packet.TCP, BothWays: true, OverTCP: true},
+	Exchanges:     {Name: "requests", Protocol: packet.TCP, BothWays: true, Answers: true, OverTCP: true},
+	Pages:         {Name: "pages", Protocol: packet.TCP, BothWays: true, Answers: true, OverTCP: true},
+	Video:         {Name: "video", Protocol: packet.UDP, RTP: true, OwnClock: true},
+	Conversations: {Name: "conversations", Protocol: packet.TCP, BothWays: true, OverTCP: true},
+	Replay:        {Name: "capture"},
+}
+
+// TrafficKinds returns the number of kinds: they are 0 to TrafficKinds()-1.
+func TrafficKinds() TrafficKind { return TrafficKind(len(trafficKinds)) }
+
+// Row returns what all traffic of the kind has in common.
+func (k TrafficKind) Row() *TrafficKindRow { return &trafficKinds[k] }
+
+// OverTCP reports whether the kind's packets are those of TCP flows at work.
+func (k TrafficKind) OverTCP() bool { return k.Row().OverTCP }
 
 // Traffic is one source or a number of like ones. Kind says which of the fields
 // count.
@@ -156,10 +183,10 @@ func (t *Traffic) MeanRate() unit.Rate {
 }
 
 // BothWays reports whether the traffic sends in both directions.
-func (t *Traffic) BothWays() bool { return t.Kind == Calls || t.Kind.OverTCP() }
+func (t *Traffic) BothWays() bool { return t.Kind.Row().BothWays }
 
 // Back reports whether its data goes from To to From.
-func (t *Traffic) Back() bool { return t.Kind == Exchanges || t.Kind == Pages }
+func (t *Traffic) Back() bool { return t.Kind.Row().Answers }
 
 // Tagged reports whether the traffic's hosts put a VLAN tag on what they send.
 func (t *Traffic) Tagged() bool { return t.VLAN != nil || t.PCP != nil }

@@ -174,7 +174,32 @@ const (
 	FQCoDel
 )
 
-func (d Dropper) String() string { return [...]string{"tail", "red", "codel", "fq-codel"}[d] }
+// A DropperRow holds what all queues with one dropper have in common.
+type DropperRow struct {
+	Name string // as the file has it
+	Fair bool   // it divides its rate between its flows
+}
+
+var droppers = [...]DropperRow{
+	TailDrop: {Name: "tail"},
+	RED:      {Name: "red"},
+	CoDel:    {Name: "codel"},
+	FQCoDel:  {Name: "fq-codel", Fair: true},
+}
+
+// Droppers returns the names of all droppers, in their order.
+func Droppers() []string {
+	var names []string
+	for _, d := range droppers {
+		names = append(names, d.Name)
+	}
+	return names
+}
+
+// Row returns what all queues with the dropper have in common.
+func (d Dropper) Row() *DropperRow { return &droppers[d] }
+
+func (d Dropper) String() string { return d.Row().Name }
 
 // Each is by what an entry has separate instances: a set. The zero Each has none.
 type Each uint8

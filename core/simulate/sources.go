@@ -44,26 +44,63 @@ type sourceFlow struct {
 	number int64
 }
 
+// sourceKinds holds for each kind of traffic how its sources start, and how many packets and sources it amounts to in a
+// time: no packets where they are not known before.
+var sourceKinds = [...]struct {
+	start func(r *run, index int, t *policy.Traffic, end time.Duration) error
+	count func(t *policy.Traffic, lasts time.Duration) (packets float64, sources int, err error)
+}{
+	policy.Stream:        {(*run).stream, countStream},
+	policy.Calls:         {(*run).calls, countCalls},
+	policy.TCPFlows:      {(*run).overTCP, countFlows},
+	policy.Exchanges:     {(*run).overTCP, countFlows},
+	policy.Pages:         {(*run).overTCP, countFlows},
+	policy.Video:         {(*run).video, countVideo},
+	policy.Conversations: {(*run).conversations, countNothing},
+	policy.Replay:        {(*run).replay, countNothing},
+}
+
+func countStream(t *policy.Traffic, lasts time.Duration) (float64, int, error) {
+	if t.Rate < unit.MinRate || t.Packet <= 0 {
+		return 0, 0, fmt.Errorf("a stream needs a rate of at least %s and a packet length", unit.MinRate)
+	}
+	return lasts.Seconds() * float64(t.MeanRate()) / 8 / float64(t.Packet), 1, nil
+}
+
+func countCalls(t *policy.Traffic, lasts time.Duration) (float64, int, error) {
+	if t.Codec.Interval <= 0 || t.Codec.Payload <= 0 {
+		return 0, 0, fmt.Errorf("calls need a codec with an interval and a payload")
+	}
+	calls, held := float64(t.Calls), lasts
+	if t.Erlangs > 0 {
+		if t.Holding <= 0 {
+			return 0, 0, fmt.Errorf("calls that come at random need a mean time that they hold for")
+		}
+		calls, held = t.Erlangs*(1+lasts.Seconds()/t.Holding.Seconds()), t.Holding
+	}
+	packets := 2 * calls * float64(held/t.Codec.Interval+1)
+	if t.RTCP {
+		calls *= 2
+	}
+	return packets, 2 * int(min(calls, 1e9)), nil
+}
+
+func countVideo(t *policy.Traffic, lasts time.Duration) (float64, int, error) {
+	if t.Rate < unit.MinRate || t.Packet <= 0 || t.Frames <= 0 {
+		return 0, 0, fmt.Errorf("a video needs a rate of at least %s, a packet length and frames", unit.MinRate)
+	}
+	return lasts.Seconds() * (float64(t.Rate)/8/float64(t.Packet) + float64(t.Frames)), 1, nil
+}
+
+func countFlows(t *policy.Traffic, _ time.Duration) (float64, int, error) { return 0, 2 * t.Flows, nil }
+
+func countNothing(*policy.Traffic, time.Duration) (float64, int, error) { return 0, 0, nil }
+
 // start makes the sources.
 func (r *run) start() error {
 	for i := range r.plan.Traffic {
 		t := &r.plan.Traffic[i]
-		var err error
-		switch end := r.end(t); {
-		case t.Kind == policy.Calls:
-			err = r.calls(i, t, end)
-		case t.Kind == policy.Stream:
-			err = r.stream(i, t, end)
-		case t.Kind == policy.Video:
-			err = r.video(i, t, end)
-		case t.Kind == policy.Conversations:
-			err = r.conversations(i, t, end)
-		case t.Kind.OverTCP():
-			err = r.overTCP(i, t, end)
-		default:
-			err = r.replay(i, t, end)
-		}
-		if err != nil {
+		if err := sourceKinds[t.Kind].start(r, i, t, r.end(t)); err != nil {
 			return fmt.Errorf("%s: `%s`: %w", t.At, t.Name, err)
 		}
 	}
@@ -84,39 +121,11 @@ func (r *run) bound() error {
 	sources := 0
 	for i := range r.plan.Traffic {
 		t := &r.plan.Traffic[i]
-		lasts := r.end(t) - t.Starts
-		switch t.Kind {
-		case policy.Calls:
-			if t.Codec.Interval <= 0 || t.Codec.Payload <= 0 {
-				return fmt.Errorf("%s: `%s`: calls need a codec with an interval and a payload", t.At, t.Name)
-			}
-			calls, held := float64(t.Calls), lasts
-			if t.Erlangs > 0 {
-				if t.Holding <= 0 {
-					return fmt.Errorf("%s: `%s`: calls that come at random need a mean time that they hold for", t.At, t.Name)
-				}
-				calls, held = t.Erlangs*(1+lasts.Seconds()/t.Holding.Seconds()), t.Holding
-			}
-			packets += 2 * calls * float64(held/t.Codec.Interval+1)
-			if t.RTCP {
-				calls *= 2
-			}
-			sources += 2 * int(min(calls, 1e9))
-		case policy.Stream:
-			if t.Rate < unit.MinRate || t.Packet <= 0 {
-				return fmt.Errorf("%s: `%s`: a stream needs a rate of at least %s and a packet length", t.At, t.Name, unit.MinRate)
-			}
-			packets += lasts.Seconds() * float64(t.MeanRate()) / 8 / float64(t.Packet)
-			sources++
-		case policy.Video:
-			if t.Rate < unit.MinRate || t.Packet <= 0 || t.Frames <= 0 {
-				return fmt.Errorf("%s: `%s`: a video needs a rate of at least %s, a packet length and frames", t.At, t.Name, unit.MinRate)
-			}
-			packets += lasts.Seconds() * (float64(t.Rate)/8/float64(t.Packet) + float64(t.Frames))
-			sources++
-		case policy.TCPFlows, policy.Exchanges, policy.Pages:
-			sources += 2 * t.Flows
+		p, n, err := sourceKinds[t.Kind].count(t, r.end(t)-t.Starts)
+		if err != nil {
+			return fmt.Errorf("%s: `%s`: %w", t.At, t.Name, err)
 		}
+		packets, sources = packets+p, sources+n
 	}
 	if packets > maxPackets {
 		return fmt.Errorf("%s: the rehearsal `%s` would send %.0f packets; the most is %d: let it last less long, or send less",
