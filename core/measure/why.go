@@ -113,7 +113,7 @@ func (m *Measures) why(r *Result, e *policy.Expectation, f *finding) *Why {
 		m.whyMark(w, e, f)
 	case e.Metric.Row().OfTCP:
 		m.whyTCP(w, r, e, f)
-	case e.Metric == policy.MOS || e.Metric == policy.Late || e.Metric == policy.Delay || e.Metric == policy.Jitter:
+	case e.Metric.Row().Blame != policy.Losses:
 		m.whySlow(w, r, e, f)
 	case e.Metric != policy.Throughput || f.value < e.Limit:
 		m.whyLost(w, r, e, f)
@@ -183,14 +183,14 @@ func reasonOf(h *Hop) datapath.Reason {
 
 // whySlow says where packets waited that came too late.
 func (m *Measures) whySlow(w *Why, r *Result, e *policy.Expectation, f *finding) {
-	s := add(f.of)
+	s, blame := add(f.of), e.Metric.Row().Blame
 	w.LostPackets = s.sent - s.received
 	if e.Metric == policy.MOS && w.LostPackets > s.late {
 		m.whyLost(w, r, e, f)
 		return
 	}
 	weight := func(h *Hop) int64 { return int64(h.Slow) }
-	if e.Metric == policy.Jitter {
+	if blame == policy.Uneven {
 		weight = func(h *Hop) int64 { return int64(h.Max) }
 	}
 	hops, at := most(f.of, weight)
@@ -198,7 +198,7 @@ func (m *Measures) whySlow(w *Why, r *Result, e *policy.Expectation, f *finding)
 	for _, t := range f.of {
 		slow += t.slowed
 	}
-	if at < 0 || e.Metric != policy.Jitter && slow == 0 {
+	if at < 0 || blame != policy.Uneven && slow == 0 {
 		w.Reason = byPath
 		w.Text = words.NoneWaited.With(time.Duration(s.delay.Statistic("mean")))
 		return
@@ -217,16 +217,16 @@ func (m *Measures) whySlow(w *Why, r *Result, e *policy.Expectation, f *finding)
 			least = t.least
 		}
 	}
-	if e.Metric == policy.Delay && float64(least) > e.Limit {
+	if blame == policy.Waits && float64(least) > e.Limit {
 		w.Reason = byPath
 		w.Text = words.PathTooSlow.With(least)
 		return
 	}
 	cause := m.cause(w, r, h, datapath.Passed, m.span(e, f.of))
 	switch place := m.Places[h.Place].Words(); {
-	case e.Metric == policy.Jitter:
+	case blame == policy.Uneven:
 		w.Text = words.WaitsDiffer.With(place, w.Class, h.Max, cause)
-	case e.Metric == policy.Delay:
+	case blame == policy.Waits:
 		w.Text = words.TookLonger.With(slow, s.received, mean(h.Slow), place, w.Class, mean(elsewhere), cause)
 	default:
 		w.Reason = byLate

@@ -45,6 +45,16 @@ const (
 	Marks
 )
 
+// A Blame says what a metric suffers from, which a reason looks at.
+type Blame uint8
+
+const (
+	Losses  Blame = iota // packets that were dropped or lost
+	Waits                // packets that waited
+	Uneven               // packets that waited differently
+	TooLate              // packets that arrived too late to be played, or were lost
+)
+
 // A MetricRow is everything that is to be known of a metric but how it is measured, which is in core/measure.
 type MetricRow struct {
 	Metric
@@ -53,8 +63,9 @@ type MetricRow struct {
 	Per         float64 // what the unit is in the metric's own
 	Kind        MetricKind
 	Statistic   string // of an expectation that names none; "": it has none; "?": it must name one; "-": it may
-	Better      int    // 1: more is better; -1: less is; 0: neither
-	EndToEnd    bool   // between source and sink
+	Blame       Blame
+	Better      int  // 1: more is better; -1: less is; 0: neither
+	EndToEnd    bool // between source and sink
 	AtInterface bool
 	OfTCP       bool
 	Moment      bool // it can be judged in a short part of the time
@@ -62,20 +73,20 @@ type MetricRow struct {
 }
 
 var metricTable = []MetricRow{
-	{Metric: Delay, Words: "delay", Unit: "ms", Per: 1e6, Kind: Times, Statistic: "?", Better: -1, EndToEnd: true, AtInterface: true, Moment: true, Ratio: true},
-	{Metric: Jitter, Words: "jitter", Unit: "ms", Per: 1e6, Kind: Times, Statistic: "-", Better: -1, EndToEnd: true, Moment: true},
+	{Metric: Delay, Words: "delay", Unit: "ms", Per: 1e6, Kind: Times, Statistic: "?", Blame: Waits, Better: -1, EndToEnd: true, AtInterface: true, Moment: true, Ratio: true},
+	{Metric: Jitter, Words: "jitter", Unit: "ms", Per: 1e6, Kind: Times, Statistic: "-", Blame: Uneven, Better: -1, EndToEnd: true, Moment: true},
 	{Metric: Loss, Words: "loss", Unit: "%", Per: 0.01, Kind: Parts, Better: -1, EndToEnd: true, Moment: true, Ratio: true},
-	{Metric: Late, Words: "late packets", Unit: "%", Per: 0.01, Kind: Parts, Better: -1, EndToEnd: true, Moment: true},
+	{Metric: Late, Words: "late packets", Unit: "%", Per: 0.01, Kind: Parts, Blame: TooLate, Better: -1, EndToEnd: true, Moment: true},
 	{Metric: Drops, Words: "drops", Unit: "packets", Per: 1, Kind: Counts, Better: -1, EndToEnd: true, AtInterface: true, Moment: true, Ratio: true},
 	{Metric: Throughput, Words: "rate", Unit: "bit/s", Per: 1, Kind: Rates, Better: 1, EndToEnd: true, AtInterface: true, Ratio: true},
-	{Metric: MOS, Words: "MOS", Unit: "mos", Per: 1, Kind: Scores, Better: 1, EndToEnd: true, Moment: true},
-	{Metric: QueueSize, Words: "queue", Unit: "bytes", Per: 1, Kind: Sizes, Statistic: "max", Better: -1, AtInterface: true, Moment: true},
+	{Metric: MOS, Words: "MOS", Unit: "mos", Per: 1, Kind: Scores, Blame: TooLate, Better: 1, EndToEnd: true, Moment: true},
+	{Metric: QueueSize, Words: "queue", Unit: "bytes", Per: 1, Kind: Sizes, Statistic: "max", Blame: Waits, Better: -1, AtInterface: true, Moment: true},
 	{Metric: Marking, Words: "mark", Unit: "%", Per: 0.01, Kind: Marks, AtInterface: true},
 	{Metric: Arrival, Words: "mark on arrival", Unit: "%", Per: 0.01, Kind: Marks, EndToEnd: true},
 	{Metric: Goodput, Words: "goodput", Unit: "bit/s", Per: 1, Kind: Rates, Better: 1, EndToEnd: true, OfTCP: true, Ratio: true},
 	{Metric: Retransmissions, Words: "retransmissions", Unit: "%", Per: 0.01, Kind: Parts, Better: -1, EndToEnd: true, OfTCP: true},
-	{Metric: RoundTrip, Words: "round trip", Unit: "ms", Per: 1e6, Kind: Times, Statistic: "?", Better: -1, EndToEnd: true, OfTCP: true, Moment: true},
-	{Metric: Completion, Words: "completion", Unit: "ms", Per: 1e6, Kind: Times, Statistic: "?", Better: -1, EndToEnd: true, OfTCP: true},
+	{Metric: RoundTrip, Words: "round trip", Unit: "ms", Per: 1e6, Kind: Times, Statistic: "?", Blame: Waits, Better: -1, EndToEnd: true, OfTCP: true, Moment: true},
+	{Metric: Completion, Words: "completion", Unit: "ms", Per: 1e6, Kind: Times, Statistic: "?", Blame: Waits, Better: -1, EndToEnd: true, OfTCP: true},
 }
 
 // Metrics returns the rows of all metrics.

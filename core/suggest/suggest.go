@@ -171,7 +171,7 @@ func (f *Finder) numbers(why *measure.Why, e *policy.Expectation) []number {
 	if entry == nil {
 		return nil
 	}
-	rate := e.Metric == policy.Throughput || e.Metric == policy.Goodput
+	rate := e.Metric.Row().Kind == policy.Rates
 	slower := rate && (e.AtMost() || e.Operator == "=")
 	for o := entry; o != nil; o = o.Parent {
 		path := pathOf(p, o)
@@ -191,7 +191,7 @@ func (f *Finder) numbers(why *measure.Why, e *policy.Expectation) []number {
 			add(path+".at-most"+rateOf(o), 0, true, int64(p.Whole))
 			add(path+".at-least", 0, true, int64(p.Whole))
 			if o.Leaf() { // a longer queue loses less, a shorter one delays less
-				add(path+".queue.limit", 0, e.Metric == policy.Loss || e.Metric == policy.Drops || e.Metric == policy.Retransmissions || rate, 0)
+				add(path+".queue.limit", 0, e.Metric.Row().Blame == policy.Losses, 0)
 			}
 			add(path+".weight", 0, true, 0)
 			if o.Priority == 0 {
