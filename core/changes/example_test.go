@@ -13,7 +13,7 @@ func read(ports string) *policy.File {
 	f, err := policyfile.Parse("office", []byte(`{"imbrel": 1,
 		"classes": [{"name": "mail", "match": [{"to-port": `+ports+`, "protocol": "tcp"}]}],
 		"policies": [{"name": "up", "treat": [{"class": "mail", "at-least": "20%"}, {"class": "rest"}]}],
-		"attach": [{"policy": "up", "at": "office/wan", "direction": "out"}],
+		"attach": [{"policy": "up", "at": "office/wan out"}],
 		"network": {"nodes": [{"name": "office", "interfaces": [{"name": "wan", "rate": "10Mbit/s", "subnets": "10.1.0.0/16"}]}]}}`), time.LoadLocation)
 	if err != nil {
 		panic(err)

@@ -14,7 +14,7 @@ func ExampleFile() {
 	f, err := policyfile.Parse("office.json", []byte(`{"imbrel": 1,
 		"classes": [{"name": "voice", "match": [{"dscp": "ef"}]}],
 		"policies": [{"name": "up", "treat": [{"class": "voice", "priority": 1}, {"class": "rest", "at-least": "10%"}]}],
-		"attach": [{"policy": "up", "at": "office/wan", "direction": "out"}],
+		"attach": [{"policy": "up", "at": "office/wan out"}],
 		"network": {"nodes": [{"name": "office", "interfaces": [
 			{"name": "lan", "rate": "1Gbit/s", "subnets": ["10.1.0.0/16"]}, {"name": "wan", "rate": "10Mbit/s", "subnets": ["10.2.0.0/16"]}]}]}}`), time.LoadLocation)
 	if err != nil {

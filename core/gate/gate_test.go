@@ -33,7 +33,7 @@ const house = `{"imbrel": 1,
 			{"class": "files", "at-least": "20%", "queue": {"drop": "DROP"}},
 			{"class": "rest", "treat": [{"class": "films"}, {"class": "rest"}]}]},
 		{"name": "down", "shape": "9Mbit/s", "treat": [{"class": "voice", "priority": 1, "at-most": "1Mbit/s"}, {"class": "rest", "queue": {"drop": "codel"}}]}],
-	"attach": [{"policy": "edge", "at": "west/lan", "direction": "in"}, {"policy": "up", "at": "west/wan", "direction": "out"}, {"policy": "down", "at": "west/wan", "direction": "in"}],
+	"attach": [{"policy": "edge", "at": "west/lan in"}, {"policy": "up", "at": "west/wan out"}, {"policy": "down", "at": "west/wan in"}],
 	"network": {"nodes": [
 		{"name": "west", "interfaces": [{"name": "lan", "rate": "1Gbit/s", "subnets": ["10.1.0.0/16"]}, {"name": "wan", "rate": "100Mbit/s"}]},
 		{"name": "east", "interfaces": [{"name": "wan", "rate": "100Mbit/s"}, {"name": "lan", "rate": "1Gbit/s", "subnets": ["10.2.0.0/16"]}]}],

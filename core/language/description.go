@@ -28,8 +28,12 @@ type (
 	}
 	attachLine struct {
 		policy.Source
-		policy    policy.Ref
-		at        []policy.Ref
+		policy policy.Ref
+		at     []placeRef
+	}
+	// placeRef names an interface, or several by a pattern, and a direction.
+	placeRef struct {
+		policy.Ref
 		direction policy.Direction
 	}
 	networkLines struct {
@@ -220,8 +224,7 @@ var (
 
 	anAttachment = object("attachment",
 		must("policy", "the name of a policy", ref("the name of a policy"), func(a *attachLine, v policy.Ref) { a.policy = v }),
-		must("at", "the interface, as node/interface; a pattern such as */wan; or a list of them", oneOrMany(ref("an interface, as node/interface, or a pattern such as */wan")), func(a *attachLine, v []policy.Ref) { a.at = v }),
-		must("direction", "in (towards the node) or out (away from it)", aDirection, func(a *attachLine, v policy.Direction) { a.direction = v }),
+		must("at", "the interface and the direction, as `node/interface out` (away from the node) or `in` (towards it); a pattern such as `*/wan out`; or a list of them", oneOrMany(aPlace), func(a *attachLine, v []placeRef) { a.at = v }),
 	)
 
 	aFraming = either(listed(framingWords(), "", value("a framing such as ethernet, ethernet-vlan or aal5-pppoe-llc", ParseFraming)), ownFraming)

@@ -343,9 +343,9 @@ func (s *resolver) attachments() {
 		}
 		clashes := 0
 		for _, ref := range line.at {
-			ifaces, pattern := s.matching(ref)
+			ifaces, pattern := s.matching(ref.Ref)
 			for _, iface := range ifaces {
-				here := spot{iface, line.direction}
+				here := spot{iface, ref.direction}
 				first, twice := taken[here]
 				switch {
 				case twice && first.pattern != pattern: // an exact name beats a pattern
@@ -356,7 +356,7 @@ func (s *resolver) attachments() {
 				case twice:
 					if clashes++; clashes == 1 {
 						s.problem(ref.At, len(ref.Text), fmt.Sprintf("line %d attaches `%s` there; there is one policy at an interface in a direction", first.line.At.Line, first.line.policy.Text),
-							"two policies at %s %s", iface.Path(), line.direction)
+							"two policies at %s %s", iface.Path(), ref.direction)
 					}
 					continue
 				}

@@ -307,6 +307,35 @@ func ref(say string) shape[policy.Ref] {
 	}}
 }
 
+// aPlace describes an interface, or a pattern of some, and a direction.
+var aPlace = func() shape[placeRef] {
+	name := ref("an interface and a direction, as `node/interface out`, or a pattern such as `*/wan out`")
+	return shape[placeRef]{say: name.say, schema: func(definitions) schema {
+		return schema{"type": "string", "pattern": `\s(in|out)$`, "title": name.say}
+	}, read: func(r *reader, n Value) (p placeRef, ok bool) {
+		if p.Ref, ok = name.read(r, n); !ok {
+			return p, false
+		}
+		words := strings.Fields(p.Text)
+		if len(words) == 0 {
+			r.expected(n, name.say)
+			return p, false
+		}
+		if len(words) == 2 && words[1] == policy.In.String() || len(words) == 2 && words[1] == policy.Out.String() {
+			if p.Text = words[0]; words[1] == policy.Out.String() {
+				p.direction = policy.Out
+			}
+			return p, true
+		}
+		what := fmt.Sprintf("`%.60s` names no direction", p.Text)
+		if len(words) != 1 {
+			what = fmt.Sprintf("`%.60s` is not an interface and a direction", p.Text)
+		}
+		r.problem(n.At, len(n.Text), fmt.Sprintf("write `%.60s out` for packets that leave there, or `%.60s in` for those that come in", words[0], words[0]), "%s", what)
+		return p, false
+	}}
+}()
+
 // list describes a list of one shape.
 func list[V any](s shape[V]) shape[[]V] {
 	return shape[[]V]{schema: func(d definitions) schema { return schema{"type": "array", "items": s.schema(d)} }, say: "a list, each item " + s.say, read: func(r *reader, n Value) ([]V, bool) {

@@ -43,13 +43,7 @@ var (
 	aThreeBits = func(what string) shape[uint8] {
 		return as(count(what, 0, 7), func(n int) uint8 { return uint8(n) })
 	}
-	aVLAN      = as(count("a VLAN", 0, 4095), func(n int) *uint16 { v := uint16(n); return &v })
-	aDirection = as(words("in", "out"), func(s string) policy.Direction {
-		if s == "out" {
-			return policy.Out
-		}
-		return policy.In
-	})
+	aVLAN   = as(count("a VLAN", 0, 4095), func(n int) *uint16 { v := uint16(n); return &v })
 	aMinute = matching(`^[0-9]{2}:[0-9]{2}$`, value(`a time of day such as "08:30"`, parseMinute))
 	aMoment = value("a date and time such as 2026-03-02T08:30", ParseMoment)
 	aPort   = value("a port from 0 to 65535", func(s string) (uint16, error) {

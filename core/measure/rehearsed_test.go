@@ -21,7 +21,7 @@ classes:
   - {name: voice, match: [{to-port: 16384-32767}]}
   - {name: files, match: [{protocol: tcp}]}
 policies: [{name: up, treat: [`+entries+`]}]
-attach: [{policy: up, at: west/wan, direction: out}, {policy: up, at: east/wan, direction: out}]
+attach: [{policy: up, at: west/wan out}, {policy: up, at: east/wan out}]
 network:
   nodes:
     - {name: west, interfaces: [{name: lan, rate: 1Gbit/s, subnets: [10.1.0.0/16]}, {name: wan, rate: 10Mbit/s}]}

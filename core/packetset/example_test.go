@@ -14,7 +14,7 @@ func Example() {
 	f, err := policyfile.Parse("office", []byte(`{"imbrel": 1,
 		"classes": [{"name": "web", "match": [{"to-port": "0-1023"}]}, {"name": "mail", "match": [{"to-port": [25, 587]}]}, {"name": "pop", "match": [{"to-port": 110}]}],
 		"policies": [{"name": "up", "treat": [{"class": "web"}, {"class": "mail"}, {"class": "pop"}]}],
-		"attach": [{"policy": "up", "at": "office/wan", "direction": "out"}],
+		"attach": [{"policy": "up", "at": "office/wan out"}],
 		"network": {"nodes": [{"name": "office", "interfaces": [{"name": "wan", "rate": "10Mbit/s", "subnets": "10.1.0.0/16"}]}]}}`), time.LoadLocation)
 	if err != nil {
 		fmt.Println(err)

@@ -14,7 +14,7 @@ import (
 const line = `{"imbrel": 1,
 	"classes": [{"name": "voice", "match": [{"dscp": "ef"}]}, {"name": "file", "match": [{"to-port": 873}]}],
 	"policies": [{"name": "up", "shape": "SHAPE", "treat": [{"class": "voice", "priority": 1, "at-most": "20%"}, {"class": "file"}, {"class": "rest"}]}],
-	"attach": [{"policy": "up", "at": "west/wan", "direction": "out"}],
+	"attach": [{"policy": "up", "at": "west/wan out"}],
 	"network": {"nodes": [
 		{"name": "west", "interfaces": [{"name": "lan", "rate": "1Gbit/s", "subnets": ["10.1.0.0/16"]}, {"name": "wan", "rate": "100Mbit/s"}]},
 		{"name": "east", "interfaces": [{"name": "wan", "rate": "100Mbit/s"}, {"name": "lan", "rate": "1Gbit/s", "subnets": ["10.2.0.0/16"]}]}],

@@ -14,7 +14,7 @@ func ExampleRun() {
 		"policies": [{"name": "wan", "shape": "1.9Mbit/s", "treat": [
 			{"class": "voice", "mark": "ef", "priority": 1, "police": {"rate": "20%", "burst": "3kB"}},
 			{"class": "rest"}]}],
-		"attach": [{"policy": "wan", "at": "quay/wan", "direction": "out"}],
+		"attach": [{"policy": "wan", "at": "quay/wan out"}],
 		"network": {
 			"nodes": [
 				{"name": "quay", "interfaces": [{"name": "lan", "rate": "1Gbit/s", "subnets": ["10.1.0.0/24"]}, {"name": "wan", "rate": "100Mbit/s"}]},

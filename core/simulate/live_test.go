@@ -167,7 +167,7 @@ const staged = `{"imbrel": 1,
 	"classes": [{"name": "voice", "match": [{"to-port": "16384-32767", "protocol": "udp"}]}, {"name": "film", "match": [{"to-port": 7000}]}],
 	"policies": [{"name": "up", "shape": "4Mbit/s", "treat": [{"class": "voice", "mark": "ef", "priority": 1, "police": {"calls": 4, "codec": "g711"}},
 		{"class": "film", "at-least": "30%", "queue": {"drop": "red"}}, {"class": "rest", "queue": {"drop": "fq-codel"}}]}],
-	"attach": [{"policy": "up", "at": "west/wan", "direction": "out"}],
+	"attach": [{"policy": "up", "at": "west/wan out"}],
 	"network": {"nodes": [
 		{"name": "west", "interfaces": [{"name": "lan", "rate": "1Gbit/s", "subnets": ["10.1.0.0/16", "2001:db8:1::/64"]}, {"name": "wan", "rate": "100Mbit/s", "framing": "ethernet-vlan"}]},
 		{"name": "east", "interfaces": [{"name": "wan", "rate": "100Mbit/s"}, {"name": "lan", "rate": "1Gbit/s", "subnets": ["10.2.0.0/16", "2001:db8:2::/64"]}]}],

@@ -41,7 +41,7 @@ func chain(tb testing.TB, nodes, flows int, lasts time.Duration) *policy.File {
 			links = append(links, object{"ends": list{object{"at": fmt.Sprintf("n%d/far", n)}, object{"at": fmt.Sprintf("n%d/near", n+1)}}, "delay": "1ms"})
 		}
 		in = append(in, object{"name": fmt.Sprintf("n%d", n), "interfaces": list{near, far}})
-		attach = append(attach, object{"policy": "p", "at": fmt.Sprintf("n%d/far", n), "direction": "out"})
+		attach = append(attach, object{"policy": "p", "at": fmt.Sprintf("n%d/far out", n)})
 	}
 	var sends list
 	each := unit.Rate(float64(rate) * 0.95 / float64(flows) * 700 / 738)

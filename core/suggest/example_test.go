@@ -19,7 +19,7 @@ func ExampleFinder_Change() {
 		"policies": [{"name": "wan", "shape": "1.9Mbit/s", "treat": [
 			{"class": "voice", "priority": 1, "police": {"rate": "150kbit/s", "burst": "3kB"}},
 			{"class": "rest"}]}],
-		"attach": [{"policy": "wan", "at": ["quay/wan", "hill/wan"], "direction": "out"}],
+		"attach": [{"policy": "wan", "at": ["quay/wan out", "hill/wan out"]}],
 		"network": {
 			"nodes": [
 				{"name": "quay", "interfaces": [{"name": "lan", "rate": "1Gbit/s", "subnets": ["10.1.0.0/24"]}, {"name": "wan", "rate": "100Mbit/s"}]},

@@ -95,7 +95,7 @@ func (w *world) document() string {
 	for _, at := range places {
 		for _, d := range []string{"in", "out"} {
 			if r.IntN(2) == 0 {
-				fmt.Fprintf(&w.b, "  - {policy: p%d, at: %s, direction: %s}\n", r.IntN(4), at, d)
+				fmt.Fprintf(&w.b, "  - {policy: p%d, at: %s %s}\n", r.IntN(4), at, d)
 			}
 		}
 	}

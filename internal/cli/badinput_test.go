@@ -80,8 +80,11 @@ func TestBadPolicies(t *testing.T) {
 		"an unknown group":      {change(t, "to: phones}", "to: fones}"), "there is no address or group `fones`"},
 		"host bits":             {change(t, "10.44.8.0/25", "10.44.8.1/25"), "the prefix is 10.44.8.0/25"},
 		"a DSCP of 184":         {change(t, "mark: af41", "mark: 184"), "as a whole ToS byte 184 is DSCP 46, ef"},
-		"attached to nothing":   {change(t, "at: ternrock/radio, direction", "at: ternrock/radoi, direction"), "did you mean `ternrock/radio`?"},
-		"attached twice":        {change(t, "at: harbour/radio,  direction", "at: ternrock/radio,  direction"), "two policies at ternrock/radio out"},
+		"attached to nothing":   {change(t, "at: ternrock/radio out", "at: ternrock/radoi out"), "did you mean `ternrock/radio`?"},
+		"attached twice":        {change(t, "at: harbour/radio out", "at: ternrock/radio out"), "two policies at ternrock/radio out"},
+		"no direction":          {change(t, "at: harbour/radio out", "at: harbour/radio"), "`harbour/radio` names no direction"},
+		"three words":           {change(t, "at: harbour/radio out", "at: harbour/radio to out"), "is not an interface and a direction"},
+		"blank place":           {change(t, "at: harbour/radio out", "at: \"  \""), "expected an interface and a direction"},
 		"leads nowhere":         {change(t, "        - {name: radio, rate: 100Mbit/s, framing: ethernet}", "        - {name: radio, rate: 100Mbit/s}\n        - {name: spare, rate: 1Mbit/s}"), "the interface ternrock/spare leads nowhere"},
 		"no link":               {change(t, "  links:\n    - ends: [{at: ternrock/radio, sends: 12Mbit/s}, {at: harbour/radio, sends: 34Mbit/s}]\n      delay: 4ms\n", ""), "leads nowhere"},
 		"one end":               {change(t, ", {at: harbour/radio, sends: 34Mbit/s}", ""), "a link has two ends, not 1"},
@@ -118,7 +121,7 @@ func TestManyLargePolicies(t *testing.T) {
 	b.WriteString(chain(14, "{name: p%d, treat: [{class: v, inside: p%[2]d}, {class: rest, inside: p%[2]d}]}"))
 	b.WriteString("attach:\n")
 	for i := range 100 {
-		fmt.Fprintf(&b, "  - {policy: p0, at: a/w%d, direction: out}\n", i)
+		fmt.Fprintf(&b, "  - {policy: p0, at: a/w%d out}\n", i)
 	}
 	b.WriteString("network:\n  nodes:\n    - name: a\n      interfaces:\n")
 	for i := range 100 {

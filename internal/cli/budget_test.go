@@ -25,7 +25,7 @@ func TestBudgetIsWhatIsRehearsed(t *testing.T) {
 		b := parsed[budget.Result](t, imbrel(t, t.TempDir(), "", nil, asked...).out)
 		text := strings.ReplaceAll(strings.ReplaceAll(pair, "SENDS", "10Mbit/s"), "{name: wan, rate: 100Mbit/s}", "{name: wan, rate: 100Mbit/s, framing: "+framing+"}") +
 			fmt.Sprintf("    traffic: [{name: c, calls: %d, codec: %s, interval: %s, between: [10.1.0.1, 10.2.0.1], dscp: ef}]\n    expect: [voice loss = 0]\n", n, codec, interval) +
-			"policies: [{name: p, shape: 9Mbit/s, treat: [" + b.Entry + "]}]\nattach: [{policy: p, at: west/wan, direction: out}]\n"
+			"policies: [{name: p, shape: 9Mbit/s, treat: [" + b.Entry + "]}]\nattach: [{policy: p, at: west/wan out}]\n"
 		res := result(t, text)
 		v := classOf(t, &res, "west/wan out", "voice")
 		if *v.PromisedBps != b.Total.WireBps || b.Link.LeftBps != 10_000_000-b.Total.WireBps {

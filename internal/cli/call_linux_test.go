@@ -166,7 +166,7 @@ func slowYard(t testing.TB, shape, entry string) *yard {
 	y.gate(put(t, t.TempDir(), "site.yaml", fmt.Sprintf(`imbrel: 1
 classes: [{name: voice, match: [{to-port: 16384-32767, protocol: udp}]}]
 policies: [{name: up, shape: %s, treat: [%s{class: rest, mark: af11, queue: {limit: 60}}]}]
-attach: [{policy: up, at: site/wan, direction: out}]
+attach: [{policy: up, at: site/wan out}]
 network:
   nodes:
     - {name: site, interfaces: [{name: lan, rate: 1Gbit/s, subnets: [10.44.0.0/18]}, {name: wan, rate: 1Gbit/s}]}

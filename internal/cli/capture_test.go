@@ -80,7 +80,7 @@ classes:
 policies:
   - name: mark
     treat: [{class: media, mark: ef, priority: 1}, {class: radar, mark: cs4}, {class: rest, mark: af12}]
-attach: [{policy: mark, at: a/wan, direction: out}]
+attach: [{policy: mark, at: a/wan out}]
 network:
   nodes:
     - name: a

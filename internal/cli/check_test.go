@@ -35,7 +35,7 @@ func TestFixes(t *testing.T) {
 		"each-one-server": {"at-least: 20%, at-most: {rate: 90%, when: work}}", "each: source, at-most: 2Mbit/s}",
 			"    expect:", "      - {name: copy, rate: 12Mbit/s, packet: 1400B, from: 10.2.0.9, to: 10.1.0.8, to-port: 8000, protocol: tcp}\n    expect:"},
 		"pressure-flaps": {"{rate: 90%, when: work}", "{rate: 1Mbit/s, when: {starts: {load: 85%, for: 1s}, ends: {load: 60%, for: 2s}}}"},
-		"shape-above-far-end": {"direction: in}\n", "direction: in}\n  - {policy: up2, at: east/wan, direction: in}\n",
+		"shape-above-far-end": {"lan in}\n", "lan in}\n  - {policy: up2, at: east/wan in}\n",
 			"attach:\n", "  - {name: up2, shape: 8Mbit/s, treat: [{class: voice, priority: 1, at-most: 10%}, {class: rest, at-least: 10%}]}\nattach:\n"},
 		"shape-above-link": {"shape: 9Mbit/s", "shape: 11Mbit/s"},
 		"voice-as-control": {"mark: ef, priority: 1", "mark: cs6, priority: 1"},
@@ -253,7 +253,7 @@ func BenchmarkCheck(b *testing.B) {
 	for i := range 199 {
 		fmt.Fprintf(&text, "  - {name: c%d, match: [{to-port: %d}]}\n", i, 1000+i)
 	}
-	text.WriteString("policies:\n  - {name: p, shape: 95%, treat: [{class: voice, priority: 1, at-most: 10%}, {class: c1, at-least: 20%}, {class: rest, at-least: 20%}]}\nattach: [{policy: p, at: '*/w*', direction: out}]\nnetwork:\n  nodes:\n    - {name: hub, interfaces: [{name: lan, rate: 10Gbit/s, subnets: [10.0.0.0/16]}]}\n")
+	text.WriteString("policies:\n  - {name: p, shape: 95%, treat: [{class: voice, priority: 1, at-most: 10%}, {class: c1, at-least: 20%}, {class: rest, at-least: 20%}]}\nattach: [{policy: p, at: '*/w*' out}]\nnetwork:\n  nodes:\n    - {name: hub, interfaces: [{name: lan, rate: 10Gbit/s, subnets: [10.0.0.0/16]}]}\n")
 	for i := range 1000 {
 		fmt.Fprintf(&text, "    - {name: s%d, interfaces: [{name: wan, rate: 1Gbit/s, link: {to: hub, sends: 10Mbit/s, receives: 50Mbit/s}}", i)
 		for j := range 8 {

@@ -191,7 +191,7 @@ func TestEveryKeyClassifies(t *testing.T) {
 		t.Errorf("mark: {dscp: cs6, pcp: 6, tc: 6} leaves %+v", m)
 	}
 	pcp := ask(t, example(t, "site-wan.yaml", "{class: rest, mark: df}", "{class: tagged, mark: af33}\n      - {class: rest, mark: df}",
-		"  - {name: shell,", "  - {name: tagged, match: [{pcp: [4, 5], vlan: 30-39}]}\n  - {name: shell,", "at: a/wan, direction: out", "at: a/lan, direction: in"),
+		"  - {name: shell,", "  - {name: tagged, match: [{pcp: [4, 5], vlan: 30-39}]}\n  - {name: shell,", "at: a/wan out", "at: a/lan in"),
 		"--from", "10.61.8.2", "--to", "10.61.64.2", "--pcp", "5", "--vlan", "30")
 	if s := pcp.Hops[0]; s.Class != "tagged" || s.MarksOut.DSCP != "af33" {
 		t.Errorf("a packet with PCP 5 in VLAN 30 is %s, leaves as %s", s.Class, s.MarksOut.DSCP)

@@ -87,7 +87,7 @@ func TestFindTellsOfRuinedCalls(t *testing.T) {
 	t.Parallel()
 	text := strings.ReplaceAll(pair, "SENDS", "10Mbit/s") + `    traffic: [{name: calls, calls: 2, codec: g711, between: [10.1.0.1, 10.2.0.1], dscp: ef}, {name: flood, rate: 12Mbit/s, packet: 1400B, from: 10.1.0.2, to: 10.2.0.2}]
 policies: [{name: p, shape: 9Mbit/s, treat: [{class: voice, priority: 1, police: {rate: 100kbit/s, burst: 3kB}}, {class: rest}]}]
-attach: [{policy: p, at: west/wan, direction: out}]
+attach: [{policy: p, at: west/wan out}]
 `
 	r := imbrel(t, t.TempDir(), text, nil, "rehearse", "-", "--find", "policies.p.shape", "--from", "4Mbit/s", "--to", "9Mbit/s", "--until", "flood rate >= 6Mbit/s")
 	if flat := strings.Join(strings.Fields(r.out), " "); r.status != 0 || !strings.Contains(flat, "of 2 calls of `calls` are ruined") || !strings.Contains(flat, "But with ") {

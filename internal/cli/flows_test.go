@@ -20,7 +20,7 @@ classes:
   - {name: voice, match: [{to-port: 16384-65535}]}
 policies:
   - {name: p, shape: 950Mbit/s, treat: [{class: voice, priority: 1, police: {rate: 900Mbit/s, burst: 1MB}}, {class: a, at-least: 3%}, {class: rest}]}
-attach: [{policy: p, at: "*/right", direction: out}]
+attach: [{policy: p, at: "*/right out"}]
 network:
   nodes:
 `)

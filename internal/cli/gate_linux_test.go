@@ -178,8 +178,8 @@ policies:
   - {name: edge, treat: [{class: voice, mark: ef}, {class: rest, mark: df}]}
   - {name: up, shape: SHAPE, treat: [{class: voice, priority: 1, police: {calls: 4, codec: g711}}, {class: files, at-least: 40%}, {class: rest, queue: {limit: 60ms}}]}
 attach:
-  - {policy: edge, at: site/lan, direction: in}
-  - {policy: up, at: site/wan, direction: out}
+  - {policy: edge, at: site/lan in}
+  - {policy: up, at: site/wan out}
 network:
   nodes:
     - {name: site, interfaces: [{name: lan, rate: 1Gbit/s, subnets: [10.44.0.0/18]}, {name: wan, rate: 1Gbit/s, subnets: [10.44.64.0/18]}]}
@@ -630,7 +630,7 @@ func TestRehearsedTCPIsTheKernels(t *testing.T) {
 		for _, n := range []int{1, 4, 20} {
 			p, _ := proven(t, fmt.Sprintf(`imbrel: 1
 policies: [{name: up, shape: 20Mbit/s, treat: [{class: rest, queue: {drop: %s, limit: 60ms}}]}]
-attach: [{policy: up, at: site/wan, direction: out}]
+attach: [{policy: up, at: site/wan out}]
 network:
   nodes:
     - {name: site, interfaces: [{name: lan, rate: 10Gbit/s, subnets: [10.44.0.0/18]}, {name: wan, rate: 10Gbit/s}]}

@@ -90,7 +90,7 @@ classes:
   - {name: far,  match: [{hops: 10-255, protocol: udp}]}
   - {name: some, match: [{hops: 3-5}]}
 policies: [{name: p, treat: [{class: near, mark: af11}, {class: far, mark: af21}, {class: some, mark: af31}, {class: rest}]}]
-attach: [{policy: p, at: a/wan, direction: out}]
+attach: [{policy: p, at: a/wan out}]
 network:
   nodes:
     - {name: a, interfaces: [{name: lan, rate: 1Gbit/s, subnets: [10.1.0.0/16]}, {name: wan, rate: 1Gbit/s, link: {to: b, delay: 1ms}}]}

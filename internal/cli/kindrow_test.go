@@ -23,7 +23,7 @@ var kindLines = map[policy.TrafficKind]string{
 const kindFile = `imbrel: 1
 classes: [{name: all, match: [{to: 10.2.0.0/16}]}]
 policies: [{name: p, shape: 1Mbit/s, treat: [{class: all, at-least: 50%%, queue: {drop: %s}}, {class: rest}]}]
-attach: [{policy: p, at: a/wan, direction: out}]
+attach: [{policy: p, at: a/wan out}]
 network:
   nodes:
     - {name: a, interfaces: [{name: lan, rate: 1Gbit/s, subnets: [10.1.0.0/16]}, {name: wan, rate: 1Gbit/s, link: {to: b, delay: 1ms}}]}

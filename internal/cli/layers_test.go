@@ -20,7 +20,7 @@ func TestTags(t *testing.T) {
       - {name: call, calls: 1, codec: g711, between: [10.1.0.3, 10.2.0.3], vlan: 31}
 policies:
   - {name: p, treat: [{class: hot}, {class: first}, {class: bulk, mark: {pcp: 2}}, {class: rest}]}
-attach: [{policy: p, at: west/wan, direction: out}]
+attach: [{policy: p, at: west/wan out}]
 `
 	text = strings.Replace(text, "classes:\n", "classes:\n  - {name: hot, match: [{pcp: 5, vlan: 30}]}\n  - {name: first, match: [{vlan: 1, from: 10.1.0.2}, {vlan: 77, pcp: 0}]}\n", 1)
 	for _, c := range []struct{ framing, want string }{
@@ -65,7 +65,7 @@ func TestSizesUnderTunnels(t *testing.T) {
 	base := strings.ReplaceAll(pair, "SENDS", "100Mbit/s") + `    traffic: [{name: s, rate: 1Mbit/s, packet: 1000B, from: 10.1.0.1, to: 10.2.0.1}]
 policies:
   - {name: p, treat: [{class: rest}]}
-attach: [{policy: p, at: west/wan, direction: out}]
+attach: [{policy: p, at: west/wan out}]
 `
 	for _, c := range []struct {
 		framing, tunnel string

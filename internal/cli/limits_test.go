@@ -45,7 +45,7 @@ func TestWhatIsBounded(t *testing.T) {
 	}
 	// A queue that holds more than may be under way.
 	text := strings.NewReplacer("TRAFFIC", "{name: s, rate: 900Mbit/s, packet: 28B, from: 10.1.0.1, to: 10.2.0.1, to-port: 8000}", "EXPECT", "").Replace(base) +
-		"policies: [{name: p, shape: 1Mbit/s, treat: [{class: bulk, queue: {limit: 10000000}}]}]\nattach: [{policy: p, at: west/wan, direction: out}]\n"
+		"policies: [{name: p, shape: 1Mbit/s, treat: [{class: bulk, queue: {limit: 10000000}}]}]\nattach: [{policy: p, at: west/wan out}]\n"
 	r := imbrel(t, t.TempDir(), text, nil, "rehearse", "-")
 	if want := "more than 2000000 packets are under way at a time, most of them at west/wan out"; r.status != 2 || !strings.Contains(r.err, want) {
 		t.Errorf("exit %d: %.500s; want %q", r.status, r.err, want)
@@ -57,7 +57,7 @@ func TestWhatIsBounded(t *testing.T) {
 func TestWaitingPacketsHoldTheirHeaders(t *testing.T) {
 	t.Parallel()
 	f, _, err := files.ReadPolicy("-", strings.NewReader(strings.ReplaceAll(pair, "SENDS", "1Mbit/s")+"    traffic: [{name: c, capture: c, enters: west/lan}]\n"+
-		"policies: [{name: p, treat: [{class: voice}]}]\nattach: [{policy: p, at: west/wan, direction: out}]\n"))
+		"policies: [{name: p, treat: [{class: voice}]}]\nattach: [{policy: p, at: west/wan out}]\n"))
 	if err != nil {
 		t.Fatal(err)
 	}

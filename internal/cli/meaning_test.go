@@ -15,7 +15,7 @@ import (
 
 // wan is the pair's network with traffic and a policy at west/wan.
 func wan(sends, traffic, policy string) string {
-	return strings.ReplaceAll(pair, "SENDS", sends) + "    traffic:\n" + traffic + "policies:\n" + policy + "attach: [{policy: p, at: west/wan, direction: out}]\n"
+	return strings.ReplaceAll(pair, "SENDS", sends) + "    traffic:\n" + traffic + "policies:\n" + policy + "attach: [{policy: p, at: west/wan out}]\n"
 }
 
 // at returns a class of the interface with a policy.
@@ -55,7 +55,7 @@ func TestCongestionMarksOfOnesOwn(t *testing.T) {
 		}
 	}
 	two := strings.Replace(wan("100Mbit/s", "      - {name: s, rate: 4.2Mbit/s, packet: 1000B, from: 10.1.0.1, to: 10.2.0.1, ecn: true}\n", policy),
-		"attach: [", "  - {name: q, treat: [{class: rest, queue: {drop: codel, ecn: true}}]}\nattach: [{policy: q, at: east/lan, direction: out}, ", 1)
+		"attach: [", "  - {name: q, treat: [{class: rest, queue: {drop: codel, ecn: true}}]}\nattach: [{policy: q, at: east/lan out}, ", 1)
 	var first, second uint64
 	for _, f := range result(t, two).Interfaces {
 		if f.Node == "west" && f.PolicyAt == "p" {

@@ -301,7 +301,7 @@ func TestWhatBoundsAPromise(t *testing.T) {
 		"{class: bulk, at-least: 4Mbit/s, police: {rate: 3Mbit/s, burst: 9kB}}":                         "at-least 4Mbit/s is above its policer's 3Mbit/s",
 		"{class: bulk, at-most: 5Mbit/s, treat: [{class: voice, at-least: 6Mbit/s, at-most: 7Mbit/s}]}": "at-least 6Mbit/s is above the upper limit of `bulk` around it, 5Mbit/s",
 	} {
-		text := strings.ReplaceAll(pair, "SENDS", "10Mbit/s") + "    traffic: []\npolicies: [{name: p, treat: [" + entry + "]}]\nattach: [{policy: p, at: west/wan, direction: out}]\n"
+		text := strings.ReplaceAll(pair, "SENDS", "10Mbit/s") + "    traffic: []\npolicies: [{name: p, treat: [" + entry + "]}]\nattach: [{policy: p, at: west/wan out}]\n"
 		if r := imbrel(t, t.TempDir(), text, nil, "shares", "-"); r.status != 2 || !strings.Contains(r.err, want) {
 			t.Errorf("%s: exit %d: %s; want %q", entry, r.status, r.err, want)
 		}

@@ -231,7 +231,7 @@ policies:
   - name: p
     SHAPE
     treat: [{class: voice, priority: 1}, {class: bulk, at-least: 10%}]
-attach: [{policy: p, at: west/wan, direction: out}]
+attach: [{policy: p, at: west/wan out}]
 `
 	base := strings.ReplaceAll(pair, "SENDS", "10Mbit/s") + traffic
 	unshaped := result(t, strings.Replace(base, "    SHAPE\n", "", 1))

@@ -58,7 +58,7 @@ policies:
       - {class: ping}
       - {class: tag}
       - {class: rest}
-attach: [{policy: up, at: west/wan, direction: out}]
+attach: [{policy: up, at: west/wan out}]
 network:
   nodes:
     - {name: west, interfaces: [{name: lan, rate: 1Gbit/s, framing: ethernet-vlan, subnets: [10.1.0.0/16, "2001:db8:1::/64"]}, {name: wan, rate: 100Mbit/s, framing: ethernet-vlan}]}

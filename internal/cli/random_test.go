@@ -70,7 +70,7 @@ func (h *house) document() string {
 		for _, port := range ports {
 			for _, d := range []string{"in", "out"} {
 				if r.IntN(5) < 3 {
-					fmt.Fprintf(&h.b, "  - {policy: p%d, at: n%d/%s, direction: %s}\n", r.IntN(3), n, port, d)
+					fmt.Fprintf(&h.b, "  - {policy: p%d, at: n%d/%s %s}\n", r.IntN(3), n, port, d)
 				}
 			}
 		}

@@ -108,7 +108,7 @@ policies:
       - %s}
       - %s}
       - {class: rest}
-attach: [{policy: up, at: west/wan, direction: out}]
+attach: [{policy: up, at: west/wan out}]
 network:
   nodes:
     - {name: west, interfaces: [{name: lan, rate: 1Gbit/s, subnets: [10.1.0.0/16]}, {name: wan, rate: 1Gbit/s}]}

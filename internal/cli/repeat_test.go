@@ -13,7 +13,7 @@ import (
 const chancy = `imbrel: 1
 classes: [{name: work, match: [{to-port: 80}]}]
 policies: [{name: up, shape: 4Mbit/s, treat: [{class: work, at-least: 50%}, {class: rest}]}]
-attach: [{policy: up, at: west/wan, direction: out}]
+attach: [{policy: up, at: west/wan out}]
 network:
   nodes:
     - {name: west, interfaces: [{name: lan, rate: 1Gbit/s, subnets: [10.1.0.0/16]}, {name: wan, rate: 100Mbit/s}]}

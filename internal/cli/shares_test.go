@@ -83,7 +83,7 @@ policies:
       - {class: voice, priority: 1, at-most: 10%}
       - {class: bulk, at-least: 60%}
       - {class: rest, at-least: 20%}
-attach: [{policy: house, at: west/wan, direction: out}]
+attach: [{policy: house, at: west/wan out}]
 `
 	policy = strings.Replace(policy, "classes:\n", "classes:\n  - {name: sales, match: [{from: 10.1.1.0/24}]}\n", 1)
 	c := shares(t, policy, "--offer", "sales/voice=357kbit/s,sales/bulk=20Mbit/s,sales/rest=20Mbit/s,rest/bulk=20Mbit/s")
@@ -118,7 +118,7 @@ maps: {down: {af41: af42}}
 policies:
   - name: edge
     treat: [{class: bulk, mark: af41, police: {rate: 1Mbit/s, burst: 5kB, peak: 3Mbit/s, peak-burst: 5kB, yellow: {map: down}, red: {mark: le}}}]
-attach: [{policy: edge, at: west/lan, direction: in}]
+attach: [{policy: edge, at: west/lan in}]
 `
 	res := result(t, policy)
 	for _, f := range res.Interfaces {
@@ -164,7 +164,7 @@ policies:
     treat:
       - ENTRY
       - {class: rest}
-attach: [{policy: p, at: west/wan, direction: out}]
+attach: [{policy: p, at: west/wan out}]
 `
 
 // bulk sends 8 × 1000/962 = 8.316 Mbit/s as the interface counts, for 10 s.
@@ -242,7 +242,7 @@ func TestPerClientAndSharedLimits(t *testing.T) {
       - {name: c, rate: 400kbit/s, packet: 962B, from: 10.1.1.3, to: 10.2.0.1, to-port: 8000}
 policies:
   - {name: p, shape: 20Mbit/s, treat: [{class: bulk, at-most: 1Mbit/s EACH}, {class: rest}]}
-attach: [{policy: p, at: west/wan, direction: out}]
+attach: [{policy: p, at: west/wan out}]
 `
 	base := strings.ReplaceAll(pair, "SENDS", "100Mbit/s") + traffic
 	if got := sentOf(t, strings.Replace(base, " EACH", "", 1), "bulk"); math.Abs(got/1e6-1) > 0.02 {
@@ -283,7 +283,7 @@ policies:
     treat:
       - {class: voice, each: source, police: {rate: 100kbit/s, burst: 2kB, red: {mark: le}}}
       - {class: rest, mark: df}
-attach: [{policy: p, at: west/lan, direction: in}]
+attach: [{policy: p, at: west/lan in}]
 `
 	res := result(t, policy)
 	if res.Verdict != "pass" {

@@ -37,7 +37,7 @@ policies:
 // its own link, in either direction.
 func TestOnePolicyForManySites(t *testing.T) {
 	t.Parallel()
-	text := sites(3, "attach:\n  - {policy: branch, at: \"*/wan\", direction: out}\n  - {policy: branch, at: hub/s1, direction: out}\n  - {policy: branch, at: [s0/wan, \"s2/w*n\"], direction: in}\n")
+	text := sites(3, "attach:\n  - {policy: branch, at: \"*/wan out\"}\n  - {policy: branch, at: hub/s1 out}\n  - {policy: branch, at: [s0/wan in, \"s2/w*n in\"]}\n")
 	r := imbrel(t, t.TempDir(), text, nil, "shares", "-", "-o", "json")
 	var res allocation.Result
 	if err := json.Unmarshal([]byte(r.out), &res); err != nil {
@@ -63,14 +63,14 @@ func TestAttachments(t *testing.T) {
 	t.Parallel()
 	two := strings.Replace(sites(3, "ATTACH"), "policies:\n", "policies:\n  - {name: other, treat: [{class: guests, priority: 1}]}\n  - {name: greedy, treat: [{class: guests, at-least: 3Mbit/s}]}\n", 1)
 	for name, c := range map[string]struct{ attach, want string }{
-		"an exact name beats a pattern": {"attach: [{policy: branch, at: \"*/wan\", direction: out}, {policy: other, at: s1/wan, direction: out}]\n", "s1/wan out, policy other"},
-		"also when it comes first":      {"attach: [{policy: other, at: s1/wan, direction: out}, {policy: branch, at: \"*/wan\", direction: out}]\n", "s1/wan out, policy other"},
-		"no match":                      {"attach: [{policy: branch, at: \"*/wam\", direction: out}]\n", "no interface matches `*/wam`"},
-		"two patterns for one place":    {"attach: [{policy: branch, at: \"*/wan\", direction: out}, {policy: other, at: \"s*/wan\", direction: out}]\n", "two policies at s0/wan out"},
-		"a place twice in a list":       {"attach: [{policy: branch, at: [s0/wan, s0/wan], direction: out}]\n", "two policies at s0/wan out"},
-		"a star is within one part":     {"attach: [{policy: branch, at: \"*\", direction: out}]\n", "no interface matches `*`"},
-		"what repeats is said once":     {"attach: [{policy: greedy, at: \"*/wan\", direction: out}]\n", "the promises come to 3Mbit/s, and there is 2Mbit/s at s0/wan out\n"},
-		"here needs hosts":              {"attach: [{policy: branch, at: relay/a, direction: out}]\n", "the class `voice` uses `here`, and the node has no subnets at relay/a out"},
+		"an exact name beats a pattern": {"attach: [{policy: branch, at: \"*/wan out\"}, {policy: other, at: s1/wan out}]\n", "s1/wan out, policy other"},
+		"also when it comes first":      {"attach: [{policy: other, at: s1/wan out}, {policy: branch, at: \"*/wan out\"}]\n", "s1/wan out, policy other"},
+		"no match":                      {"attach: [{policy: branch, at: \"*/wam out\"}]\n", "no interface matches `*/wam`"},
+		"two patterns for one place":    {"attach: [{policy: branch, at: \"*/wan out\"}, {policy: other, at: \"s*/wan out\"}]\n", "two policies at s0/wan out"},
+		"a place twice in a list":       {"attach: [{policy: branch, at: [s0/wan out, s0/wan out]}]\n", "two policies at s0/wan out"},
+		"a star is within one part":     {"attach: [{policy: branch, at: \"* out\"}]\n", "no interface matches `*`"},
+		"what repeats is said once":     {"attach: [{policy: greedy, at: \"*/wan out\"}]\n", "the promises come to 3Mbit/s, and there is 2Mbit/s at s0/wan out\n"},
+		"here needs hosts":              {"attach: [{policy: branch, at: relay/a out}]\n", "the class `voice` uses `here`, and the node has no subnets at relay/a out"},
 	} {
 		text := strings.Replace(two, "ATTACH", c.attach, 1)
 		if strings.Contains(name, "hosts") {
@@ -81,7 +81,7 @@ func TestAttachments(t *testing.T) {
 			t.Errorf("%s: exit %d\n%s%s\nwant %q", name, r.status, r.out[:min(len(r.out), 400)], r.err, c.want)
 		}
 	}
-	many := strings.Replace(strings.Replace(two, "ATTACH", "attach: [{policy: greedy, at: \"*/wan\", direction: out}]\n", 1), "at-least: 3Mbit/s", "at-least: 30Mbit/s", 1)
+	many := strings.Replace(strings.Replace(two, "ATTACH", "attach: [{policy: greedy, at: \"*/wan out\"}]\n", 1), "at-least: 3Mbit/s", "at-least: 30Mbit/s", 1)
 	if r := imbrel(t, t.TempDir(), many, nil, "shares", "-"); !strings.Contains(r.err, "at s0/wan out, and so at 2 more") {
 		t.Errorf("a problem at three places:\n%s", r.err)
 	}
@@ -164,7 +164,7 @@ func TestTheCarriersFraming(t *testing.T) {
 // A thousand sites from one policy, within a second; and the file stays a line a site.
 func BenchmarkThousandSites(b *testing.B) {
 	dir := b.TempDir()
-	text := sites(1000, "attach: [{policy: branch, at: \"*/wan\", direction: out}]\n")
+	text := sites(1000, "attach: [{policy: branch, at: \"*/wan out\"}]\n")
 	if lines := strings.Count(text, "\n"); lines > 1100 {
 		b.Fatalf("%d lines", lines)
 	}

@@ -31,7 +31,7 @@ func TestSoak(t *testing.T) {
 	g := y.gate(put(t, t.TempDir(), "site.yaml", `imbrel: 1
 classes: [{name: voice, match: [{to-port: 16384-32767, protocol: udp}]}]
 policies: [{name: up, shape: 40Mbit/s, treat: [{class: voice, priority: 1, at-most: 5Mbit/s}, {class: rest, each: source, queue: {drop: fq-codel}}]}]
-attach: [{policy: up, at: site/wan, direction: out}]
+attach: [{policy: up, at: site/wan out}]
 network:
   nodes:
     - {name: site, interfaces: [{name: lan, rate: 10Gbit/s, subnets: [10.44.0.0/18]}, {name: wan, rate: 10Gbit/s}]}
@@ -235,7 +235,7 @@ classes:
   - {name: half,  match: [{to-port: 9001}]}
   - {name: third, match: [{to-port: 9002}]}
 policies: [{name: up, shape: 8Mbit/s, treat: [{class: voice, priority: 1, at-most: 1Mbit/s}, {class: half, weight: 5}, {class: third, weight: 3}, {class: rest, weight: 2}]}]
-attach: [{policy: up, at: site/wan, direction: out}]
+attach: [{policy: up, at: site/wan out}]
 network:
   nodes:
     - {name: site, interfaces: [{name: lan, rate: 1Gbit/s, subnets: [10.44.0.0/18]}, {name: wan, rate: 1Gbit/s, subnets: [10.44.64.0/18]}]}

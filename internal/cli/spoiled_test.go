@@ -73,7 +73,7 @@ var ways = []way{
 	{"the wrong each", regexp.MustCompile(`each: (source|destination)`), func(f string) []string {
 		return []string{map[string]string{"source": "destination", "destination": "source"}[f]}
 	}},
-	{"the other direction", regexp.MustCompile(`direction: (in|out)`), func(f string) []string { return []string{map[string]string{"in": "out", "out": "in"}[f]} }},
+	{"the other direction", regexp.MustCompile(`policy: \S+, +at: .*? (in|out)\b`), func(f string) []string { return []string{map[string]string{"in": "out", "out": "in"}[f]} }},
 	{"a class that is not there", regexp.MustCompile(`match: \[\{.*?-port: ([0-9]+)`), scaled(1.01)},
 	{"a marking nobody sets", regexp.MustCompile(`match: \[\{.*?dscp: \[?([a-z]+[0-9]*)`), replace("cs7")},
 	{"the sender for the receiver", regexp.MustCompile(`match: \[\{.*?(from|to):`), func(f string) []string { return []string{map[string]string{"from": "to", "to": "from"}[f]} }},

@@ -69,7 +69,7 @@ policies:
       - {class: orders, at-least: LEAST, at-most: MOST, queue: {limit: LIMIT}}
       - {class: web, at-least: WEB}
       - {class: rest, at-least: 20%%}
-attach: [{policy: wan, at: ["west/wan", "east/wan"], direction: out}]
+attach: [{policy: wan, at: ["west/wan out", "east/wan out"]}]
 network:
   nodes:
     - {name: west, interfaces: [{name: lan, rate: 1Gbit/s, subnets: [10.1.0.0/16]}, {name: wan, rate: 100Mbit/s}]}

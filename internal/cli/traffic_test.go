@@ -54,7 +54,7 @@ func TestTCPInARehearsal(t *testing.T) {
 	t.Parallel()
 	const share = 1448.0 / 1538 // of the wire, that is data
 	one := run(t, inHall("100Mbit/s", "25ms", `policies: [{name: p, shape: 98Mbit/s, treat: [{class: rest, queue: {limit: 625kB}}]}]
-attach: [{policy: p, at: west/wan, direction: out}]
+attach: [{policy: p, at: west/wan out}]
 rehearsals: [{name: r, lasts: 30s, warm-up: 5s, traffic: [{name: up, tcp: 1, from: 10.1.0.1, to: 10.2.0.1}], expect: [up goodput >= 50Mbit/s, up retransmissions <= 1%, up rtt p50 <= 150ms]}]
 `))
 	if got := float64(rowOf(t, one, "up", "forward").TCP.GoodputBps); got < 0.95*98e6*share || got > 98e6*share {
@@ -83,7 +83,7 @@ rehearsals: [{name: r, lasts: 30s, warm-up: 5s, traffic: [{name: up, tcp: 1, fro
 	}
 	// CoDel holds the standing queue of a flow at its target.
 	codel := run(t, inHall("100Mbit/s", "10ms", `policies: [{name: p, shape: 20Mbit/s, treat: [{class: rest, queue: {drop: codel, limit: 500kB}}]}]
-attach: [{policy: p, at: west/wan, direction: out}]
+attach: [{policy: p, at: west/wan out}]
 rehearsals: [{name: r, lasts: 60s, warm-up: 10s, traffic: [{name: up, tcp: 1, from: 10.1.0.1, to: 10.2.0.1, control: newreno}]}]
 `))
 	for _, f := range codel.Interfaces {
@@ -101,7 +101,7 @@ rehearsals: [{name: r, lasts: 60s, warm-up: 10s, traffic: [{name: up, tcp: 1, fr
 func TestWarmUp(t *testing.T) {
 	t.Parallel()
 	text := `policies: [{name: p, shape: 4Mbit/s, treat: [{class: voice, priority: 1, police: {calls: 2, codec: g711}}, {class: rest}]}]
-attach: [{policy: p, at: west/wan, direction: out}]
+attach: [{policy: p, at: west/wan out}]
 rehearsals:
   - name: r
     lasts: 20s

@@ -43,7 +43,7 @@ rehearsals:
 `
 
 const (
-	bothEnds = "{policy: wan, at: west/wan, direction: out}, {policy: wan, at: east/wan, direction: out}"
+	bothEnds = "{policy: wan, at: west/wan out}, {policy: wan, at: east/wan out}"
 	anyVoice = "{protocol: udp, to-port: 16384-32767}"
 )
 
@@ -60,11 +60,11 @@ func TestAVerdictCannotMislead(t *testing.T) {
 		line                     int
 	}{
 		"right":                        {text: crossingWith(bothEnds, "7.6Mbit/s", anyVoice)},
-		"one end only":                 {crossingWith("{policy: wan, at: west/wan, direction: out}", "7.6Mbit/s", anyVoice), "calls back", "east/wan carrier", "no-policy", 10},
-		"in for out":                   {crossingWith("{policy: wan, at: west/wan, direction: in}, {policy: wan, at: east/wan, direction: in}", "7.6Mbit/s", anyVoice), "calls", "west/wan carrier", "no-policy", 10},
+		"one end only":                 {crossingWith("{policy: wan, at: west/wan out}", "7.6Mbit/s", anyVoice), "calls back", "east/wan carrier", "no-policy", 10},
+		"in for out":                   {crossingWith("{policy: wan, at: west/wan in}, {policy: wan, at: east/wan in}", "7.6Mbit/s", anyVoice), "calls", "west/wan carrier", "no-policy", 10},
 		"a direction no class matches": {crossingWith(bothEnds, "7.6Mbit/s", "{protocol: udp, to-port: 16384-32767, from: 10.1.0.0/16}"), "calls back", "east/wan out", "unclassified", 3},
 		"a shape above the link":       {crossingWith(bothEnds, "9Mbit/s", anyVoice), "calls", "west/wan carrier", "shape-above-link", 6},
-		"lost before the hop that classifies": {crossingWith("{policy: wan, at: east/lan, direction: out}, {policy: wan, at: west/lan, direction: out}", "7.6Mbit/s", anyVoice),
+		"lost before the hop that classifies": {crossingWith("{policy: wan, at: east/lan out}, {policy: wan, at: west/lan out}", "7.6Mbit/s", anyVoice),
 			"calls", "west/wan carrier", "no-policy", 18},
 	} {
 		res := result(t, c.text)
@@ -120,7 +120,7 @@ func TestTooSmallBurstsAndLimits(t *testing.T) {
 // entry, a `when`; and --fail-on warning makes warnings count.
 func TestIdlePartsAreWarnedOf(t *testing.T) {
 	t.Parallel()
-	text := crossingWith(bothEnds+", {policy: spare, at: east/lan, direction: in}", "7.6Mbit/s", anyVoice)
+	text := crossingWith(bothEnds+", {policy: spare, at: east/lan in}", "7.6Mbit/s", anyVoice)
 	text = strings.Replace(text, "attach:", `  - {name: spare, treat: [{class: voice, when: night}, {class: rest, at-most: {rate: 5Mbit/s, when: {starts: {load: 99%, for: 1s}, ends: {load: 10%, for: 1s}}}}]}
   - {name: forgotten, treat: [{class: rest}]}
 times: {night: {from: "22:00", to: "06:00"}}
@@ -161,7 +161,7 @@ attach:`, 1)
 // beside it.
 func TestTrafficThatMeetsNoPolicy(t *testing.T) {
 	t.Parallel()
-	text := strings.Replace(crossingWith("{policy: wan, at: west/wan, direction: out}", "7.6Mbit/s", anyVoice), "      - {name: calls, calls: 5, codec: g711, between: [10.1.0.5, 10.2.0.5]}\n", "", 1)
+	text := strings.Replace(crossingWith("{policy: wan, at: west/wan out}", "7.6Mbit/s", anyVoice), "      - {name: calls, calls: 5, codec: g711, between: [10.1.0.5, 10.2.0.5]}\n", "", 1)
 	text = strings.Replace(text, `"voice loss = 0", "voice delay p99 <= 20ms", "voice mos >= 4.3"`, `"up loss <= 60%"`, 1)
 	res := result(t, text)
 	if !slices.ContainsFunc(res.Warnings, func(w measure.Warning) bool { return w.Name == "unclassified" && w.Line == 25 }) || res.Verdict != "pass" {
@@ -175,10 +175,10 @@ func TestPoliciesThatSeeOnlyAnswers(t *testing.T) {
 	t.Parallel()
 	const down = "      - {name: down, rate: 12Mbit/s, packet: 1500B, from: 10.2.0.9, to: 10.1.0.9}\n"
 	for attach, want := range map[string]bool{
-		"{policy: wan, at: west/wan, direction: in}": true,
-		bothEnds: false,
-		"{policy: wan, at: west/wan, direction: in}, {policy: wan, at: west/wan, direction: out}": false,
-		"{policy: wan, at: east/wan, direction: out}":                                             true,
+		"{policy: wan, at: west/wan in}": true,
+		bothEnds:                         false,
+		"{policy: wan, at: west/wan in}, {policy: wan, at: west/wan out}": false,
+		"{policy: wan, at: east/wan out}":                                 true,
 	} {
 		res := result(t, strings.Replace(crossingWith(attach, "7.6Mbit/s", anyVoice), down, "", 1))
 		if got := slices.ContainsFunc(res.Warnings, func(w measure.Warning) bool { return w.Name == "policy-idle" && w.Line == 10 }); got != want {
@@ -280,7 +280,7 @@ func TestTheWorstIsJudged(t *testing.T) {
 // drops of all places are what was lost.
 func TestHopsAddUp(t *testing.T) {
 	t.Parallel()
-	res := result(t, crossingWith("{policy: wan, at: west/wan, direction: out}", "7.6Mbit/s", anyVoice), "--hops")
+	res := result(t, crossingWith("{policy: wan, at: west/wan out}", "7.6Mbit/s", anyVoice), "--hops")
 	for _, row := range res.Traffic {
 		var lost, before uint64
 		for _, h := range res.Hops {
@@ -349,7 +349,7 @@ policies:
     treat:
       - {class: stage, at-least: 40%, treat: [{class: voice, priority: 1, at-most: 500kbit/s}]}
       - {class: rest, treat: [{class: voice, at-most: 1Mbit/s}]}
-attach: [{policy: p, at: a/x, direction: out}]
+attach: [{policy: p, at: a/x out}]
 network:
   nodes: [{name: a, interfaces: [{name: lan, rate: 1Gbit/s, subnets: [10.1.0.0/16]}, {name: x, rate: 10Mbit/s}]}, {name: b, interfaces: [{name: x, rate: 10Mbit/s}, {name: lan, rate: 1Gbit/s, subnets: [10.2.0.0/16]}]}]
   links: [{ends: [{at: a/x}, {at: b/x}]}]
@@ -503,7 +503,7 @@ func TestPassHidesNothing(t *testing.T) {
 	wrong := strings.ReplaceAll(pair, "SENDS", "10Mbit/s") + `    traffic: [{name: calls, calls: 1, codec: g711, between: [10.1.0.1, 10.2.0.1], dscp: ef}]
     expect: [calls delay p99 <= 1s]
 policies: [{name: p, shape: 9Mbit/s, treat: [{class: voice, priority: 1, police: {rate: 60kbit/s, burst: 3kB}}, {class: rest}]}]
-attach: [{policy: p, at: west/wan, direction: out}]
+attach: [{policy: p, at: west/wan out}]
 `
 	if r := result(t, wrong); !slices.ContainsFunc(r.Warnings, func(w measure.Warning) bool { return w.Name == "bound-below-call" && w.Level == "warning" }) {
 		t.Errorf("an error of the file: %+v", r.Warnings)
