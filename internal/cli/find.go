@@ -3,7 +3,11 @@ package cli
 import (
 	"errors"
 	"fmt"
+	"math"
 	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
 
 	"imbrel.example/imbrel/core/measure"
 	"imbrel.example/imbrel/core/policy"
@@ -13,39 +17,81 @@ import (
 	"imbrel.example/imbrel/internal/render"
 )
 
-// A search is what --find asks for.
-type search struct{ path, from, to, until string }
+// A search is a number of the file, the values between which it changes, and the expectation to judge.
+type search struct{ path, values, until string }
 
-// find looks for where an expectation just holds, and writes it. It returns errFound when
+func (a *app) find(text render.Text) *cobra.Command {
+	var r rehearsalRun
+	c := &cobra.Command{
+		Use:   "find FILE REHEARSAL PATH FIRST..LAST EXPECTATION",
+		Short: "Find where an expectation just holds as one number changes",
+		Long: `Find rehearses with one number of the file at values between FIRST and LAST, and
+reports the value at which the expectation just holds. PATH names the number by
+keys from the top; an item of a list has its name or class:
+policies.up.treat.voice.police.rate. EXPECTATION is written as in the file; it
+need not be in the file. Exit status 1: the expectation holds at no value.`,
+		Example: `  imbrel find ternrock.yaml fog policies.ternrock-radio.shape 8Mbit/s..14Mbit/s "voice delay p99 <= 20ms"
+  imbrel find ternrock.yaml fog rehearsals.fog.traffic.pilot-calls.calls 1..40 "voice mos >= 4" --both`,
+		Args: func(_ *cobra.Command, args []string) error {
+			if len(args) != 5 {
+				return fmt.Errorf("imbrel find wants five things: a policy file, a rehearsal, the path of a number, its first and last value as FIRST..LAST, and an expectation in quotes; %s\nsee: imbrel find --help", given(args))
+			}
+			return nil
+		},
+		RunE: func(c *cobra.Command, args []string) error {
+			plans, err := r.read(a, args[:2])
+			if err != nil {
+				return err
+			}
+			return a.findOne(text, &r, plans[0], search{args[2], args[3], args[4]})
+		},
+	}
+	c.Flags().BoolVar(&r.without, "without-policy", false, "send the same traffic through plain FIFO queues")
+	c.Flags().BoolVar(&r.both, "both", false, "search without and with the policies, and show both")
+	numberVar(c.Flags(), &r.seed, "seed", 1, 0, math.MaxUint64, "`NUMBER` from which everything random follows")
+	c.Flags().BoolVar(&r.closed, "closed-loop", false, closedLoopUsage)
+	c.MarkFlagsMutuallyExclusive("without-policy", "both")
+	return c
+}
+
+// given says how many arguments there are.
+func given(args []string) string {
+	if len(args) == 1 {
+		return "1 was given"
+	}
+	return fmt.Sprintf("%d were given", len(args))
+}
+
+// findOne looks for where an expectation just holds, and writes it. It returns errFound when
 // it holds nowhere.
-func (a *app) find(text render.Text, r *rehearsalRun, plan *policy.Rehearsal) error {
-	s := &r.search
-	if s.from == "" || s.to == "" || s.until == "" {
-		return fmt.Errorf("--find wants --from and --to, the values to look between, and --until, what shall hold")
+func (a *app) findOne(text render.Text, r *rehearsalRun, plan *policy.Rehearsal, s search) error {
+	first, last, ok := strings.Cut(s.values, "..")
+	if !ok {
+		return fmt.Errorf("%q is no range: write FIRST..LAST, such as 8Mbit/s..14Mbit/s", s.values)
 	}
-	from, err := unit.ParseNumber(s.from)
+	from, err := unit.ParseNumber(first)
 	if err != nil {
-		return fmt.Errorf("--from: %w", err)
+		return fmt.Errorf("%s: the first value: %w", s.values, err)
 	}
-	to, err := unit.ParseNumber(s.to)
+	to, err := unit.ParseNumber(last)
 	if err != nil {
-		return fmt.Errorf("--to: %w", err)
+		return fmt.Errorf("%s: the last value: %w", s.values, err)
 	}
 	if from.Kind != to.Kind || from.Value == to.Value {
-		return fmt.Errorf("--from %s --to %s: these are not two values of one kind", s.from, s.to)
+		return fmt.Errorf("%s: these are not two values of one kind", s.values)
 	}
 	if _, err := policy.ParseExpectation(s.until); err != nil {
-		return fmt.Errorf("--until %q: %w\nexpected %s", s.until, err, policy.ExpectationForm)
+		return fmt.Errorf("the expectation %q: %w\nexpected %s", s.until, err, policy.ExpectationForm)
 	}
 	written, at := r.in.Number(s.path)
 	if n, err := unit.ParseNumber(written); written == "" || err != nil || n.Kind != from.Kind && !(n.Kind == unit.APercent || from.Kind == unit.APercent) {
 		switch {
 		case written == "":
-			return fmt.Errorf("--find %s: no number is written there; a path names keys from the top, an item of a list by its name or class, such as policies.up.treat.voice.police.rate", s.path)
+			return fmt.Errorf("%s: no number is written there; a path names keys from the top, an item of a list by its name or class, such as policies.up.treat.voice.police.rate", s.path)
 		case err != nil:
-			return fmt.Errorf("--find %s: `%s` at %s is no number", s.path, written, at)
+			return fmt.Errorf("%s: `%s` at %s is no number", s.path, written, at)
 		}
-		return fmt.Errorf("--find %s: `%s` at %s is %s, and --from %s is %s", s.path, written, at, n.Kind, s.from, from.Kind)
+		return fmt.Errorf("%s: `%s` at %s is %s, and %s is %s", s.path, written, at, n.Kind, first, from.Kind)
 	}
 	in := r.in
 	index := slices.IndexFunc(plan.Expect, func(e policy.Expectation) bool { return e.Text == s.until })
@@ -54,7 +100,7 @@ func (a *app) find(text render.Text, r *rehearsalRun, plan *policy.Rehearsal) er
 		if _, in, err = in.Expecting(plan.Name, s.until); err != nil {
 			var ps policy.Problems
 			if errors.As(err, &ps) && len(ps) > 0 {
-				return fmt.Errorf("--until %q: %s\n%s", s.until, ps[0].Text, ps[0].Help)
+				return fmt.Errorf("the expectation %q: %s\n%s", s.until, ps[0].Text, ps[0].Help)
 			}
 			return err
 		}
@@ -103,7 +149,7 @@ func (a *app) find(text render.Text, r *rehearsalRun, plan *policy.Rehearsal) er
 		}
 	}
 	clear()
-	v := render.Found{Rehearsal: plan.Name, Path: s.path, File: at.File, Line: at.Line, Written: written, Until: s.until, From: from.String(), To: to.String(), Runs: results, Incomplete: r.stop()}
+	v := render.Found{Rehearsal: plan.Name, Path: s.path, File: at.File, Line: at.Line, Written: written, Judged: s.until, First: from.String(), Last: to.String(), Runs: results, Incomplete: r.stop()}
 	if a.output == "json" {
 		err = render.JSON(a.out, struct {
 			Imbrel int `json:"imbrel"`

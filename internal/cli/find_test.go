@@ -8,7 +8,7 @@ import (
 	"imbrel.example/imbrel/internal/render"
 )
 
-// What --find says holds, holds when it is written into the file, and what it says fails,
+// What find says holds, holds when it is written into the file, and what it says fails,
 // fails; with an expectation of the file and with one of its own.
 func TestFind(t *testing.T) {
 	t.Parallel()
@@ -31,7 +31,7 @@ func TestFind(t *testing.T) {
 		{"policies.up.treat.voice.police.rate", "rate: 600kbit/s", "300kbit/s", "900kbit/s", "voice loss = 0"},
 		{"policies.up.shape", "shape: 9Mbit/s", "6Mbit/s", "10Mbit/s", "flood loss <= 30%"},
 	} {
-		r := imbrel(t, dir, "", nil, "rehearse", "p.yaml", "--find", c.path, "--from", c.from, "--to", c.to, "--until", c.until, "-o", "json")
+		r := imbrel(t, dir, "", nil, "find", "p.yaml", "run", c.path, c.from+".."+c.to, c.until, "-o", "json")
 		got := parsed[render.Found](t, r.out)
 		if len(got.Runs) != 1 || got.Runs[0].Holds == "" || got.Runs[0].Turns != 1 || r.status != 0 {
 			t.Fatalf("%s: exit %d: %s%s", c.path, r.status, r.out, r.err)
@@ -44,34 +44,34 @@ func TestFind(t *testing.T) {
 			t.Errorf("%s is at line %d, %q", c.path, got.Line, line)
 		}
 	}
-	both := imbrel(t, dir, "", nil, "rehearse", "p.yaml", "--both", "--find", "rehearsals.run.traffic.flood.rate", "--from", "1Mbit/s", "--to", "15Mbit/s", "--until", "calls delay p99 <= 20ms")
+	both := imbrel(t, dir, "", nil, "find", "p.yaml", "run", "rehearsals.run.traffic.flood.rate", "1Mbit/s..15Mbit/s", "calls delay p99 <= 20ms", "--both")
 	for _, want := range []string{"Without policies it holds at ", "With the policies it holds everywhere from 1Mbit/s to 15Mbit/s.", "p.yaml:33 says 12Mbit/s now.", "▇"} {
 		if both.status != 0 || !strings.Contains(both.out, want) {
 			t.Errorf("exit %d, want %q:\n%s%s", both.status, want, both.out, both.err)
 		}
 	}
-	if r := imbrel(t, dir, "", nil, "rehearse", "p.yaml", "--find", "policies.up.shape", "--from", "6Mbit/s", "--to", "7Mbit/s", "--until", "flood loss <= 1%"); r.status != 1 || !strings.Contains(r.out, "It holds nowhere from 6Mbit/s to 7Mbit/s.") {
+	if r := imbrel(t, dir, "", nil, "find", "p.yaml", "run", "policies.up.shape", "6Mbit/s..7Mbit/s", "flood loss <= 1%"); r.status != 1 || !strings.Contains(r.out, "It holds nowhere from 6Mbit/s to 7Mbit/s.") {
 		t.Errorf("what holds nowhere: exit %d\n%s%s", r.status, r.out, r.err)
 	}
 	for args, want := range map[string]string{
-		"--find policies.up.shape": "--find wants --from and --to",
-		"--from 1Mbit/s":           "no --find",
-		"--find policies.up.shap --from 1Mbit/s --to 2Mbit/s --until X":                          "is empty after `X`|is not a metric",
-		"--find policies.up.shap --from 1Mbit/s --to 2Mbit/s --until voice_loss":                 "is not a metric",
-		"--find policies.up.shap --from 1Mbit/s --to 2Mbit/s --until voice,loss,=,0":             "no number is written there",
-		"--find policies.up.name --from 1Mbit/s --to 2Mbit/s --until voice,loss,=,0":             "is no number",
-		"--find policies.up.shape --from 1 --to 2 --until voice,loss,=,0":                        "is a rate, and --from 1 is a count",
-		"--find policies.up.shape --from 1Mbit/s --to 2ms --until voice,loss,=,0":                "not two values of one kind",
-		"--find policies.up.shape --from 9Mbit/s --to 9.5Mbit/s --until vioce,loss,=,0":          "did you mean `voice`",
-		"--find policies.up.shape --from 100bit/s --to 9Mbit/s --until voice,loss,=,0":           "--from",
-		"--find policies.up.shape --from 500bit/s --to 9Mbit/s --until voice,loss,=,0":           "with 500bit/s the file cannot be so",
-		"--find policies.up.shape --from 6Mbit/s --to 9Mbit/s --until voice,loss,=,0 --repeat 3": "it makes runs of its own",
+		"policies.up.shape":                                            "3 were given",
+		"policies.up.shape 1Mbit/s voice,loss,=,0":                     "is no range: write FIRST..LAST",
+		"policies.up.shap 1Mbit/s..2Mbit/s X":                          "is empty after `X`|is not a metric",
+		"policies.up.shap 1Mbit/s..2Mbit/s voice_loss":                 "is not a metric",
+		"policies.up.shap 1Mbit/s..2Mbit/s voice,loss,=,0":             "no number is written there",
+		"policies.up.name 1Mbit/s..2Mbit/s voice,loss,=,0":             "is no number",
+		"policies.up.shape 1..2 voice,loss,=,0":                        "is a rate, and 1 is a count",
+		"policies.up.shape 1Mbit/s..2ms voice,loss,=,0":                "not two values of one kind",
+		"policies.up.shape 9Mbit/s..9.5Mbit/s vioce,loss,=,0":          "did you mean `voice`",
+		"policies.up.shape 100bit/s..9Mbit/s voice,loss,=,0":           "the first value",
+		"policies.up.shape 500bit/s..9Mbit/s voice,loss,=,0":           "with 500bit/s the file cannot be so",
+		"policies.up.shape 6Mbit/s..9Mbit/s voice,loss,=,0 --repeat 3": "--repeat",
 	} {
 		words := strings.Fields(args)
 		for i := range words {
 			words[i] = strings.ReplaceAll(words[i], ",", " ")
 		}
-		r := imbrel(t, dir, "", nil, append([]string{"rehearse", "p.yaml"}, words...)...)
+		r := imbrel(t, dir, "", nil, append([]string{"find", "p.yaml", "run"}, words...)...)
 		said := false
 		for _, w := range strings.Split(want, "|") {
 			said = said || strings.Contains(r.err, w)
@@ -89,7 +89,7 @@ func TestFindTellsOfRuinedCalls(t *testing.T) {
 policies: [{name: p, shape: 9Mbit/s, treat: [{class: voice, priority: 1, police: {rate: 100kbit/s, burst: 3kB}}, {class: rest}]}]
 attach: [{policy: p, at: west/wan out}]
 `
-	r := imbrel(t, t.TempDir(), text, nil, "rehearse", "-", "--find", "policies.p.shape", "--from", "4Mbit/s", "--to", "9Mbit/s", "--until", "flood rate >= 6Mbit/s")
+	r := imbrel(t, t.TempDir(), text, nil, "find", "-", "run", "policies.p.shape", "4Mbit/s..9Mbit/s", "flood rate >= 6Mbit/s")
 	if flat := strings.Join(strings.Fields(r.out), " "); r.status != 0 || !strings.Contains(flat, "of 2 calls of `calls` are ruined") || !strings.Contains(flat, "But with ") {
 		t.Errorf("exit %d: %s%s", r.status, r.out, r.err)
 	}

@@ -126,8 +126,8 @@ func TestInterruptOfMany(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
 	put(t, dir, "p.yaml", strings.Replace(chancy, "lasts: 2s", "lasts: 90s", 1))
-	for _, args := range []string{"--repeat 10000", "--find policies.up.shape --from 4Mbit/s --to 400Mbit/s --until orders_loss_=_0"} {
-		words := strings.Fields("rehearse p.yaml -o json " + args)
+	for _, args := range []string{"rehearse p.yaml --repeat 10000", "find p.yaml run policies.up.shape 4Mbit/s..400Mbit/s orders_loss_=_0"} {
+		words := strings.Fields(args + " -o json")
 		for i := range words {
 			words[i] = strings.ReplaceAll(words[i], "_", " ")
 		}

@@ -43,7 +43,6 @@ type rehearsalRun struct {
 	captureOut string
 	repeat     int
 	shard      string
-	search     search
 	view       render.View
 
 	interval time.Duration // of every
@@ -66,8 +65,6 @@ reported.`,
   imbrel rehearse ternrock.yaml fog --suggest --fail-on warning
   imbrel rehearse ternrock.yaml fog --hops --every 1s --class voice,charts
   imbrel rehearse ternrock.yaml fog --repeat 20
-  imbrel rehearse ternrock.yaml fog --find policies.ternrock-radio.shape --from 8Mbit/s \
-      --to 14Mbit/s --until "voice delay p99 <= 20ms"
   imbrel rehearse ternrock.yaml fog -o json
   imbrel rehearse ternrock.yaml fog --capture-out marked/`,
 		Args: between(1, 2, "a policy file, and perhaps the name of a rehearsal"),
@@ -92,12 +89,6 @@ reported.`,
 			if errors, warnings := check.Count(findings); errors+warnings > 0 && a.output == "text" {
 				r.view.Checked = fmt.Sprintf("the file itself has %s and %s: imbrel check %s", humanize.Plural(errors, "error"), humanize.Plural(warnings, "warning"), args[0])
 			}
-			if r.search.path != "" {
-				if len(plans) > 1 {
-					return fmt.Errorf("--find is about one rehearsal: name one of %s", args[0])
-				}
-				return a.find(text, &r, plans[0])
-			}
 			if r.repeat > 0 {
 				return a.repeatAll(text, &r, plans)
 			}
@@ -115,18 +106,16 @@ reported.`,
 	c.Flags().StringSliceVar(&r.view.Classes, "class", nil, "show only these `CLASSES`")
 	c.Flags().BoolVar(&r.view.All, "all", false, "show every row, also idle interfaces and those with few drops")
 	c.Flags().BoolVar(&r.view.Packets, "packets", false, "show packets per second next to bit/s")
-	c.Flags().BoolVar(&r.closed, "closed-loop", false, "make each TCP conversation of a capture a flow of as many bytes, which slows down when packets are lost")
+	c.Flags().BoolVar(&r.closed, "closed-loop", false, closedLoopUsage)
 	c.Flags().BoolVar(&r.keep, "distributions", false, "write the delay histograms into the JSON, so that results of several runs can be merged")
 	c.Flags().StringVar(&r.captureOut, "capture-out", "", "write what enters and leaves each interface as pcapng into the folder `DIR`")
 	numberVar(c.Flags(), &r.repeat, "repeat", 0, 1, maxRepeats, "run `N` times with different seeds, on all processors, and say in how many each expectation holds")
 	c.Flags().StringVar(&r.shard, "shard", "", "run only a `PART` of the repeats, such as 3/16; compare --merge joins the results")
-	c.Flags().StringVar(&r.search.path, "find", "", "find where an expectation just holds as the number at a `PATH` of the file changes, such as policies.up.shape")
-	c.Flags().StringVar(&r.search.from, "from", "", "with --find, the first `VALUE`")
-	c.Flags().StringVar(&r.search.to, "to", "", "with --find, the last `VALUE`")
-	c.Flags().StringVar(&r.search.until, "until", "", "with --find, the `EXPECTATION` to judge")
 	c.MarkFlagsMutuallyExclusive("without-policy", "both")
 	return c
 }
+
+const closedLoopUsage = "make each TCP conversation of a capture a flow of as many bytes, which slows down when packets are lost"
 
 // read reads the policy file and returns the rehearsal that is named, or all.
 func (r *rehearsalRun) read(a *app, args []string) (plans []*policy.Rehearsal, err error) {
@@ -142,13 +131,6 @@ func (r *rehearsalRun) read(a *app, args []string) (plans []*policy.Rehearsal, e
 
 // effects reports flags that have no effect beside others.
 func (a *app) effects(c *cobra.Command, r *rehearsalRun) error {
-	if r.search.path == "" {
-		if err := apart(c, "no --find", "they say between what it looks, and for what", "from", "to", "until"); err != nil {
-			return err
-		}
-	} else if err := apart(c, "--find", "it makes runs of its own", "suggest", "hops", "every", "at", "class", "all", "packets", "capture-out", "repeat", "fail-on"); err != nil {
-		return err
-	}
 	if r.keep && a.output != "json" {
 		return fmt.Errorf("--distributions has no effect without -o json: the text has the percentiles alone")
 	}

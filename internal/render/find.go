@@ -16,9 +16,9 @@ type Found struct {
 	File      string              `json:"file"`
 	Line      int                 `json:"line"`
 	Written   string              `json:"written"` // what the file says
-	Until     string              `json:"until"`
-	From      string              `json:"from"`
-	To        string              `json:"to"`
+	Judged    string              `json:"expectation"`
+	First     string              `json:"first"`
+	Last      string              `json:"last"`
 	Runs      []*threshold.Result `json:"runs"`
 
 	Incomplete bool `json:"incomplete,omitempty"` // interrupted
@@ -29,7 +29,7 @@ const longestBar = 30
 
 // Found writes where an expectation just holds, and the curve that was found.
 func (t Text) Found(f *Found) {
-	t.Title("rehearsal `%s`: where %q holds, by %s", f.Rehearsal, f.Until, f.Path)
+	t.Title("rehearsal `%s`: where %q holds as %s changes", f.Rehearsal, f.Judged, f.Path)
 	for _, r := range f.Runs {
 		t.Line("")
 		if len(f.Runs) > 1 {
@@ -43,10 +43,10 @@ func (t Text) Found(f *Found) {
 		if len(f.Runs) > 1 {
 			where = with(r) + " "
 		}
-		text := where + "it holds nowhere from " + f.From + " to " + f.To
+		text := where + "it holds nowhere from " + f.First + " to " + f.Last
 		switch {
 		case r.Everywhere():
-			text = where + "it holds everywhere from " + f.From + " to " + f.To
+			text = where + "it holds everywhere from " + f.First + " to " + f.Last
 		case r.Holds != "":
 			text = fmt.Sprintf("%sit holds at %s, and fails at %s", where, r.Holds, r.Fails)
 			if r.Turns > 1 {
