@@ -14,16 +14,13 @@ var FS embed.FS
 var Demo = []string{"ternrock.yaml", "ternrock-office.pcap"}
 
 // Story is what the demo says first.
-const Story = `Ternrock pilot station talks to the harbour over a radio link. The port is 100 Mbit/s, but the
-link carries 12 Mbit/s out and 34 Mbit/s back. In fog everybody wants it at once: pilots call,
-the radar picture streams, charts synchronise, and the office goes on working.
+const Story = `Ternrock pilot station talks to the harbour over a radio link of 12 Mbit/s. In fog everybody wants
+it at once: pilots call, the radar picture streams, charts synchronise, the office works on.
 `
 
 // Next is what the demo says last.
-const Next = `
-Try next:
-  imbrel demo --write tern                        puts this example into the folder tern
-  imbrel rehearse tern/ternrock.yaml fog          the same in detail: each traffic, interface and link
-  sudo imbrel prove tern/ternrock.yaml fog        the same once more with real packets, on Linux, in 30 s
-  make the first ` + "`shape`" + ` in tern/ternrock.yaml 14Mbit/s, rehearse with --suggest: what fails, what mends it?
-  imbrel rehearse tern/ternrock.yaml fog --capture-out seen    every packet, to look at its marks`
+const Next = `Next:
+  imbrel demo --write tern                      write this example into the folder tern
+  imbrel rehearse tern/ternrock.yaml --detail   show each traffic, interface and link
+  sudo imbrel prove tern/ternrock.yaml fog      repeat it with real packets (Linux, 30 s)
+  Set the first ` + "`shape`" + ` to 14Mbit/s, then run: imbrel rehearse tern/ternrock.yaml --suggest`

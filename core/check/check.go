@@ -220,10 +220,7 @@ func (w *route) to() netip.Addr {
 
 // name names the traffic and its direction.
 func (w *route) name() string {
-	if w.reverse {
-		return w.traffic.Name + " back"
-	}
-	return w.traffic.Name
+	return policy.Directed(w.traffic.Name, w.reverse)
 }
 
 // certain reports whether every packet of the traffic is treated alike: no policer marks

@@ -27,7 +27,7 @@ func TestFindings(t *testing.T) {
 	const east = "  - {policy: up, at: east/wan out}\n"
 	cases := map[string]struct{ old, raises, near, says string }{
 		"address-nowhere":        {"{to-port: 8000}", "{to-port: 8000}, {from: 10.9.0.0/16}", "{to-port: 8000}, {from: 10.2.9.0/24}", "`bulk` asks for `from` 10.9.0.0/16, which is in no subnet of the network"},
-		"answers-in-rest":        {"    expect:", "      - {name: cards, requests: 2, answer: 9kB, think: 100ms, from: 10.1.0.7, to: 10.2.0.7, to-port: 8000}\n    expect:", "      - {name: cards, requests: 2, answer: 9kB, think: 100ms, from: 10.1.0.7, to: 10.2.0.7, to-port: 8001}\n    expect:", "`cards` is in `bulk`, and `cards back`, which carries the data, is in no class but the rest: where east/wan is full"},
+		"answers-in-rest":        {"    expect:", "      - {name: cards, requests: 2, answer: 9kB, think: 100ms, from: 10.1.0.7, to: 10.2.0.7, to-port: 8000}\n    expect:", "      - {name: cards, requests: 2, answer: 9kB, think: 100ms, from: 10.1.0.7, to: 10.2.0.7, to-port: 8001}\n    expect:", "`cards` is in `bulk`, and `cards, reverse`, which carries the data, is in no class but the rest: where east/wan is full"},
 		"bound-below-call":       {"rate: 600kbit/s", "rate: 60kbit/s", "rate: 600kbit/s", "a call of G.711 takes 95.2 kbit/s there: 37.0 % of every call is lost"},
 		"bound-below-calls":      {"rate: 600kbit/s", "rate: 500kbit/s", "rate: 571.2kbit/s", "the 6 calls of `run` take 571 kbit/s, and `voice` may have 500 kbit/s: when all talk, 12.5 % of their packets are lost; which calls lose them changes slowly, and one can lose half for half a minute; 5 calls fit"},
 		"burst-below-interval":   {"burst: 4kB", "burst: 1000B", "burst: 1428B", "up to 2 of 6 packets of an interval are lost"},
@@ -75,7 +75,7 @@ func TestFindings(t *testing.T) {
 		"server-name-unseen":     {"{app: sensor}, {to-port: 8000}", "{app: sensor}", "{to-port: 8000}", "`bulk` is recognised by server names alone, and no rehearsal replays a capture"},
 		"slower-further-on":      {"sends: 10Mbit/s}, {at: east/wan", "sends: 10Mbit/s}, {at: mid/a}], delay: 1ms}, {ends: [{at: mid/b, sends: 4Mbit/s}, {at: east/wan", "sends: 10Mbit/s}, {at: mid/a}], delay: 1ms}, {ends: [{at: mid/b, sends: 40Mbit/s}, {at: east/wan", "`up` divides 9.00 Mbit/s, and then"},
 		"weights-reversed":       {"at-least: 20%, at-most: {rate: 90%, when: work}}\n      - {class: rest, at-least: 20%}", "weight: 1}\n      - {class: rest, weight: 4} # reversed", "weight: 8}\n      - {class: rest, weight: 4} # reversed", "`bulk` has a smaller weight than `rest`, 1 and 4, and is expected to get more"},
-		"exempt-one-way":         {"{to-port: 8000}]", "{from: 10.2.0.0/16}, {to: 10.2.0.0/16}], except: [{to: 10.2.0.9}] # both", "{from: 10.2.0.0/16}, {to: 10.2.0.0/16}], except: [{to: 10.2.0.9}, {from: 10.2.0.9}] # both", "`copy` is excepted from `bulk`, and `copy back` is in it: the same conversation is in the class on its way back"},
+		"exempt-one-way":         {"{to-port: 8000}]", "{from: 10.2.0.0/16}, {to: 10.2.0.0/16}], except: [{to: 10.2.0.9}] # both", "{from: 10.2.0.0/16}, {to: 10.2.0.0/16}], except: [{to: 10.2.0.9}, {from: 10.2.0.9}] # both", "`copy` is excepted from `bulk`, and `copy, reverse` is in it: the same conversation is in the class on its way back"},
 		"voice-as-control":       {"mark: ef, priority: 1", "mark: cs6, priority: 1", "mark: cs5, priority: 1", "leave as cs6, which is network control"},
 	}
 	for _, r := range check.Rules() {

@@ -142,10 +142,7 @@ func notes(a, b *measure.Result, repeats bool) []string {
 
 // rowName names a row: the traffic, its direction, and the class where it is in several.
 func rowName(k *measure.Row, r *measure.Result) string {
-	name := k.Name
-	if k.Direction == "reverse" {
-		name += " back"
-	}
+	name := k.Title()
 	if slices.ContainsFunc(r.Traffic, func(o measure.Row) bool { return o.Name == k.Name && o.Direction == k.Direction && o.Class != k.Class }) {
 		name += " (" + k.Class + ")"
 	}

@@ -422,10 +422,7 @@ func ways(ts []*Tally) [][]*Tally {
 
 // nameOf returns the name of the traffic and direction of a tally.
 func (c *Collector) nameOf(t *Tally) string {
-	if t.Reverse {
-		return c.names[t.Traffic] + " back"
-	}
-	return c.names[t.Traffic]
+	return policy.Directed(c.names[t.Traffic], t.Reverse)
 }
 
 // sum is several tallies together.

@@ -46,9 +46,7 @@ func WhoPays(without, with *Result) []Payment {
 			continue
 		}
 		if p := payment(&without.Traffic[n].TrafficFigures, &b.TrafficFigures); p.harm > 0 {
-			if p.Name, p.Class = b.Name, b.Class; b.Direction == "reverse" {
-				p.Name += " back"
-			}
+			p.Name, p.Class = b.Title(), b.Class
 			out = append(out, p)
 		}
 	}

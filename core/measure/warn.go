@@ -42,9 +42,15 @@ const (
 
 // Warnings returns how many warnings there are, notes apart.
 func (r *Result) WarningCount() int {
-	n := 0
+	return r.count("warning")
+}
+
+// NoteCount returns the number of notes.
+func (r *Result) NoteCount() int { return r.count("note") }
+
+func (r *Result) count(level string) (n int) {
 	for _, w := range r.Warnings {
-		if w.Level == "warning" {
+		if w.Level == level {
 			n++
 		}
 	}

@@ -123,6 +123,11 @@ func (m *Measures) why(r *Result, e *policy.Expectation, f *finding) *Why {
 	return w
 }
 
+// SameCause reports whether two reasons name the same cause at the same place.
+func (w *Why) SameCause(o *Why) bool {
+	return w.Line != 0 && w.File == o.File && w.Line == o.Line && w.Node == o.Node && w.Interface == o.Interface && w.Direction == o.Direction && w.Class == o.Class
+}
+
 // whyAbsent says why there was nothing to measure.
 func (m *Measures) whyAbsent(e *policy.Expectation, f *finding) *Why {
 	if len(f.of) == 0 {

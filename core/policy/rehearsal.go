@@ -185,6 +185,14 @@ func (t *Traffic) MeanRate() unit.Rate {
 // BothWays reports whether the traffic sends in both directions.
 func (t *Traffic) BothWays() bool { return t.Kind.Row().BothWays }
 
+// Directed names one direction of a traffic: `calls`, or `calls, reverse`.
+func Directed(name string, reverse bool) string {
+	if reverse {
+		return name + ", reverse"
+	}
+	return name
+}
+
 // Back reports whether its data goes from To to From.
 func (t *Traffic) Back() bool { return t.Kind.Row().Answers }
 

@@ -222,7 +222,7 @@ func TestCheckOfTheExamples(t *testing.T) {
 		t.Errorf("a policy of many entries: exit %d\n%.600s%s", r.status, r.out, r.err)
 	}
 	text := strings.Replace(checkable, "shape: 9Mbit/s", "shape: 11Mbit/s", 1)
-	if r := imbrel(t, dir, text, nil, "rehearse", "-"); !strings.Contains(r.out, "the file itself has 1 error and 0 warnings: imbrel check -") {
+	if r := imbrel(t, dir, text, nil, "rehearse", "-"); !strings.Contains(r.out, "`imbrel check -` finds 1 error in the file") {
 		t.Errorf("a rehearsal does not say that its file has findings:\n%.500s", r.out)
 	}
 	for args, want := range map[string]string{"--about open-trust": "Say who may send it", "--about open-trus": "did you mean `open-trust`", "": "wants a policy file", "- --fail-on note": "the levels are error and warning", "--about unused x": "has no file beside it", "none.yaml": "does not exist"} {

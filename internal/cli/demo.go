@@ -19,6 +19,7 @@ const demoFile = "ternrock.yaml"
 
 func (a *app) demo(text render.Text) *cobra.Command {
 	var write string
+	view := render.View{Next: true}
 	c := &cobra.Command{
 		Use:   "demo",
 		Short: "Rehearse a built-in example: a full radio link, without and with a policy",
@@ -40,13 +41,14 @@ harbour is full in fog. The same traffic runs without and with the policy.`,
 			if a.output == "text" {
 				text.Lines(examples.Story)
 			}
-			err = a.runAll(text, &rehearsalRun{file: f, in: in, seed: 1, both: true}, plans)
+			err = a.runAll(text, &rehearsalRun{file: f, in: in, seed: 1, both: true, view: view}, plans)
 			if a.output == "text" && (err == nil || errors.Is(err, errFound)) {
 				text.Lines(examples.Next)
 			}
 			return err
 		},
 	}
+	c.Flags().BoolVar(&view.Detail, "detail", false, "also show each traffic, interface and link")
 	c.Flags().StringVar(&write, "write", "", "write the example's files into the folder `DIR` instead, to try changes on")
 	return c
 }

@@ -488,10 +488,7 @@ func (c *checked) printed(r *measure.Result) {
 		c.Errorf("the text does not say %v of %s", cells, what)
 	}
 	for _, row := range r.Traffic {
-		cells := []string{row.Name, row.Class, humanize.Count(row.SentPackets)}
-		if row.Direction == "reverse" {
-			cells = slices.Insert(cells, 1, "back")
-		}
+		cells := append(strings.Fields(row.Title()), row.Class, humanize.Count(row.SentPackets))
 		find("the traffic", append(cells, strings.Fields(humanize.Ratio(row.Loss))...)...)
 	}
 	for i := range r.Interfaces {

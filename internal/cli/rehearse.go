@@ -87,7 +87,7 @@ reported.`,
 				}
 			}
 			if errors, warnings := check.Count(findings); errors+warnings > 0 && a.output == "text" {
-				r.view.Checked = fmt.Sprintf("the file itself has %s and %s: imbrel check %s", humanize.Plural(errors, "error"), humanize.Plural(warnings, "warning"), args[0])
+				r.view.Checked = checked(args[0], errors, warnings)
 			}
 			if r.repeat > 0 {
 				return a.repeatAll(text, &r, plans)
@@ -102,7 +102,8 @@ reported.`,
 	c.Flags().StringVar(&r.failOn, "fail-on", "failure", "exit with 1 on a `LEVEL`: failure (of an expectation) or warning")
 	c.Flags().BoolVar(&r.hops, "hops", false, "show delay and drops of each traffic at each place on its way")
 	c.Flags().StringVar(&r.every, "every", "", "show rates, queues and drops over time, in steps of a `TIME` such as 500ms")
-	c.Flags().StringSliceVar(&r.view.At, "at", nil, "show only these interfaces, as `NODE/INTERFACE`")
+	c.Flags().BoolVar(&r.view.Detail, "detail", false, "also show each traffic, interface and link")
+	c.Flags().StringSliceVar(&r.view.At, "at", nil, "show only these `PLACES` in detail, such as ternrock/radio, or with a direction")
 	c.Flags().StringSliceVar(&r.view.Classes, "class", nil, "show only these `CLASSES`")
 	c.Flags().BoolVar(&r.view.All, "all", false, "show every row, also idle interfaces and those with few drops")
 	c.Flags().BoolVar(&r.view.Packets, "packets", false, "show packets per second next to bit/s")
@@ -113,6 +114,18 @@ reported.`,
 	c.Flags().StringVar(&r.shard, "shard", "", "run only a `PART` of the repeats, such as 3/16; compare --merge joins the results")
 	c.MarkFlagsMutuallyExclusive("without-policy", "both")
 	return c
+}
+
+// checked says what a check finds in the file.
+func checked(file string, errors, warnings int) string {
+	var found []string
+	if errors > 0 {
+		found = append(found, humanize.Plural(errors, "error"))
+	}
+	if warnings > 0 {
+		found = append(found, humanize.Plural(warnings, "warning"))
+	}
+	return fmt.Sprintf("`imbrel check %s` finds %s in the file", file, humanize.List(found))
 }
 
 const closedLoopUsage = "make each TCP conversation of a capture a flow of as many bytes, which slows down when packets are lost"
@@ -138,13 +151,13 @@ func (a *app) effects(c *cobra.Command, r *rehearsalRun) error {
 		return fmt.Errorf("--shard is a part of --repeat: say how many repeats there are in all")
 	}
 	if r.repeat > 0 {
-		if err := apart(c, "--repeat", "it is about many runs: run one with --seed", "suggest", "hops", "every", "at", "class", "all", "packets", "capture-out"); err != nil {
+		if err := apart(c, "--repeat", "it is about many runs: run one with --seed", "suggest", "hops", "every", "detail", "at", "class", "all", "packets", "capture-out"); err != nil {
 			return err
 		}
 	}
 	switch {
 	case a.output == "json":
-		return apart(c, "-o json", "JSON has all of it", "at", "class", "all", "packets")
+		return apart(c, "-o json", "JSON has all of it", "detail", "at", "class", "all", "packets")
 	case r.both:
 		return apart(c, "--both", "name one run, or ask for -o json", "hops", "every", "at")
 	case r.without:
@@ -164,6 +177,7 @@ func (r *rehearsalRun) interruptible() func() {
 
 // check reports flags that make no sense for the file and the rehearsals.
 func (r *rehearsalRun) check(plans []*policy.Rehearsal) error {
+	r.view.Suggested = r.suggest
 	if r.captureOut != "" && (r.both || len(plans) > 1) {
 		return fmt.Errorf("--capture-out goes with one run: name one rehearsal, and leave --both out")
 	}
@@ -192,8 +206,9 @@ func (r *rehearsalRun) check(plans []*policy.Rehearsal) error {
 	trim(r.view.At)
 	trim(r.view.Classes)
 	for _, at := range r.view.At {
-		if !slices.Contains(paths, at) {
-			return fmt.Errorf("--at %s: there is no such interface; %sthere are: %s", at, policy.DidYouMean(at, paths), strings.Join(paths[:min(len(paths), 40)], ", "))
+		iface, direction, named := strings.Cut(at, " ")
+		if !slices.Contains(paths, iface) || named && direction != "in" && direction != "out" {
+			return fmt.Errorf("--at %s: there is no such place; %sthere are, each with `in` or `out` after it: %s", at, policy.DidYouMean(iface, paths), strings.Join(paths[:min(len(paths), 40)], ", "))
 		}
 	}
 	for _, c := range r.view.Classes {

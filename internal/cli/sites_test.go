@@ -189,13 +189,16 @@ func TestManySitesFitAFewScreens(t *testing.T) {
 	text = text[:strings.Index(text, "    expect:")] + "    expect: [voice loss = 0]\n"
 	text = strings.Replace(text, "{name: calls-6, calls: 5,", "{name: calls-6, calls: 9,", 1) // more than the policer's five
 	r := imbrel(t, t.TempDir(), text, nil, "rehearse", "-")
-	lines := strings.Split(r.out, "\n")
-	if len(lines) > 150 || !strings.Contains(r.out, "less harmed") {
-		t.Errorf("%d lines for thirty sites", len(lines))
+	if n := strings.Count(r.out, "\n"); n > 40 || !strings.Contains(r.out, "FAILS  calls-6") || !strings.HasPrefix(strings.Split(r.out, "\n")[2], "FAIL, with") {
+		t.Errorf("%d lines for thirty sites:\n%s", n, r.out)
 	}
-	rows := strings.Index(r.out, "──")
-	if first := strings.Fields(r.out[rows:])[1]; first != "calls-6" || !strings.Contains(r.out, "FAILS  calls-6") {
-		t.Errorf("the first row is %s; the calls of the sixth site are ruined\n%s", first, r.out[:rows+800])
+	detail := imbrel(t, t.TempDir(), text, nil, "rehearse", "-", "--detail")
+	if n := strings.Count(detail.out, "\n"); n > 180 || !strings.Contains(detail.out, "less harmed") || strings.Count(detail.out, "FAIL, with") != 2 {
+		t.Errorf("%d lines in detail for thirty sites, the verdict at both ends:\n%.600s", n, detail.out)
+	}
+	rows := strings.Index(detail.out, "What the traffic met")
+	if first := strings.Fields(detail.out[rows+strings.Index(detail.out[rows:], "──"):])[1]; first != "calls-6" {
+		t.Errorf("the first row is %s; the calls of the sixth site are ruined\n%s", first, detail.out[rows:rows+800])
 	}
 	if all := imbrel(t, t.TempDir(), text, nil, "rehearse", "-", "--all"); strings.Count(all.out, "calls-") < 60 {
 		t.Error("--all does not have every row")

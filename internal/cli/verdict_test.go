@@ -60,9 +60,9 @@ func TestAVerdictCannotMislead(t *testing.T) {
 		line                     int
 	}{
 		"right":                        {text: crossingWith(bothEnds, "7.6Mbit/s", anyVoice)},
-		"one end only":                 {crossingWith("{policy: wan, at: west/wan out}", "7.6Mbit/s", anyVoice), "calls back", "east/wan carrier", "no-policy", 10},
+		"one end only":                 {crossingWith("{policy: wan, at: west/wan out}", "7.6Mbit/s", anyVoice), "calls, reverse", "east/wan carrier", "no-policy", 10},
 		"in for out":                   {crossingWith("{policy: wan, at: west/wan in}, {policy: wan, at: east/wan in}", "7.6Mbit/s", anyVoice), "calls", "west/wan carrier", "no-policy", 10},
-		"a direction no class matches": {crossingWith(bothEnds, "7.6Mbit/s", "{protocol: udp, to-port: 16384-32767, from: 10.1.0.0/16}"), "calls back", "east/wan out", "unclassified", 3},
+		"a direction no class matches": {crossingWith(bothEnds, "7.6Mbit/s", "{protocol: udp, to-port: 16384-32767, from: 10.1.0.0/16}"), "calls, reverse", "east/wan out", "unclassified", 3},
 		"a shape above the link":       {crossingWith(bothEnds, "9Mbit/s", anyVoice), "calls", "west/wan carrier", "shape-above-link", 6},
 		"lost before the hop that classifies": {crossingWith("{policy: wan, at: east/lan out}, {policy: wan, at: west/lan out}", "7.6Mbit/s", anyVoice),
 			"calls", "west/wan carrier", "no-policy", 18},

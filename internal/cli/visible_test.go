@@ -164,7 +164,8 @@ func TestNothingActsOnTheTerminal(t *testing.T) {
 	t.Logf("%d outputs looked at", seen)
 }
 
-// From 60 columns up every output fits the terminal, and says as much as on a wide one.
+// Every output fits the terminal. A narrow one says as much as a wide one; from 60 columns up tables go without columns and name
+// them.
 func TestNarrowTerminals(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
@@ -182,7 +183,7 @@ func TestNarrowTerminals(t *testing.T) {
 			}
 			return all
 		}
-		for _, columns := range []int{60, 79, 100} {
+		for _, columns := range []int{59, 79, 100} {
 			r := imbrel(t, dir, "", []string{fmt.Sprint("COLUMNS=", columns)}, args...)
 			if r.status != wide.status {
 				t.Errorf("%v in %d columns: exit %d, not %d", args, columns, r.status, wide.status)
@@ -194,7 +195,7 @@ func TestNarrowTerminals(t *testing.T) {
 			}
 			said := words(r.out)
 			for w := range words(wide.out) {
-				if !said[w] && strings.ContainsAny(w, "0123456789") {
+				if !said[w] && strings.ContainsAny(w, "0123456789") && (columns < 60 || !strings.Contains(r.out, "no room here for: ")) {
 					t.Errorf("%v in %d columns does not say %q", args, columns, w)
 				}
 			}

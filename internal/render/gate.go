@@ -52,7 +52,7 @@ func (t Text) Gate(r *live.Report, v *View) {
 		}
 	}
 	t.Line("")
-	t.expectations(r.Result)
+	t.expectations(r.Result, v)
 	if n := len(r.Expectations); n+r.Elsewhere > 0 {
 		if r.Elsewhere > 0 {
 			t.paragraph("", words.JudgedHere.With(n, n+r.Elsewhere, r.Rehearsal, r.Elsewhere).String())

@@ -16,38 +16,25 @@ import (
 
 // A View says which part of a result the text shows.
 type View struct {
-	At      []string // the interfaces, as node/interface; none: those that matter
+	At      []string // the interfaces, as node/interface, or that and a direction; none: those that matter
 	Classes []string // the classes; none: all
+	Detail  bool     // also each traffic, interface and link
 	All     bool     // also what is idle, or is not among the worst
 	Packets bool     // packets a second beside bit/s
 	Checked string   // what a check of the file found, in a few words; "": nothing
+	// Suggested says that changes were looked for.
+	Suggested bool
+	Next      bool // the caller says what to try next
 }
+
+// detailed reports whether more than the short form is shown.
+func (v *View) detailed() bool { return v.Detail || v.All || v.Packets || len(v.At) > 0 }
 
 // How much the text shows of what there may be much of, the worst first.
 const (
 	maxRows       = 24
 	maxInterfaces = 8
 )
-
-// Rehearsal writes one result.
-func (t Text) Rehearsal(r *measure.Result, v *View) {
-	with := "with the policies in force"
-	if !r.Policy {
-		with = "without the policies, plain FIFO queues everywhere"
-	}
-	t.heading(r, with, v)
-	t.traffic(r, v)
-	t.tcp(r, v)
-	t.hops(r, v)
-	t.interfaces(r, v)
-	t.series(r.Series, v)
-	t.links(r, v)
-	t.captures(r)
-	t.warnings(r)
-	t.expectations(r)
-	t.breaks(r)
-	t.verdict(r)
-}
 
 func (t Text) heading(r *measure.Result, with string, v *View) {
 	title := ""
@@ -58,15 +45,40 @@ func (t Text) heading(r *measure.Result, with string, v *View) {
 	if r.WarmUpS > 0 {
 		warm = fmt.Sprintf(" after %.6g s of warm-up", r.WarmUpS)
 	}
-	t.Title("%srehearsal `%s`, %.6g s of traffic%s, seed %d", title, r.Rehearsal, r.DurationS, warm, r.Seed)
-	t.Line("%s", with)
+	t.Title("%srehearsal `%s`, %.6g s of traffic%s, seed %d, %s", title, r.Rehearsal, r.DurationS, warm, r.Seed, with)
 	if v.Checked != "" {
 		t.Line("%s", v.Checked)
 	}
 	if r.Incomplete {
 		t.Line("%s: all of this is of the first %.3g s; nothing is written to --capture-out", t.bad("INTERRUPTED"), r.DurationS)
 	}
-	t.Line("")
+}
+
+// rows returns the rows of the traffic that are shown, and how many more there are.
+func (v *View) rows(r *measure.Result) (rows []*measure.Row, left int) {
+	most := maxRows
+	if v.All {
+		most = len(r.Traffic)
+	}
+	return r.WorstRows(v.shows, most)
+}
+
+// interfaces returns those whose tables are shown, those left out because there are many, and those with nothing to say.
+func (v *View) interfaces(r *measure.Result) (shown, left, idle []*measure.Interface) {
+	if len(v.At) == 0 && !v.All {
+		return r.WorstInterfaces(maxInterfaces)
+	}
+	for i := range r.Interfaces {
+		if f := &r.Interfaces[i]; v.at(f.Node+"/"+f.Interface, f.Direction) {
+			shown = append(shown, f)
+		}
+	}
+	return shown, nil, nil
+}
+
+// at reports whether a place is among those chosen.
+func (v *View) at(iface, direction string) bool {
+	return len(v.At) == 0 || slices.Contains(v.At, iface) || slices.Contains(v.At, iface+" "+direction)
 }
 
 // shows reports whether a class is among those chosen: by its own name or by its path.
@@ -75,52 +87,6 @@ func (v *View) shows(class string) bool {
 		return true
 	}
 	return slices.ContainsFunc(v.Classes, func(c string) bool { return class == c || strings.HasSuffix(class, "/"+c) })
-}
-
-// worstFirst returns the rows that are shown: all in their order, or, of many, the worst:
-// those by which an expectation failed, then those of classes that lost packets, then the
-// rest, which is what loses when there is too little.
-func (v *View) worstFirst(r *measure.Result) (shown []*measure.Row, left int) {
-	for i := range r.Traffic {
-		if v.shows(r.Traffic[i].Class) {
-			shown = append(shown, &r.Traffic[i])
-		}
-	}
-	if v.All || len(shown) <= maxRows {
-		return shown, 0
-	}
-	failed := make(map[string]bool)
-	for i := range r.Expectations {
-		if o := &r.Expectations[i]; !o.Holds && o.Of != "" {
-			failed[o.Of] = true
-		}
-	}
-	harm := func(r *measure.Row) float64 {
-		h := r.Loss
-		if r.OverTCP {
-			h = 0 // it is how TCP finds its rate
-		}
-		if r.Late != nil {
-			h += *r.Late
-		}
-		switch {
-		case failed[rowName(r)]:
-			return 20 + h
-		case h > 0 && r.Class != policy.Rest:
-			return 10 + h
-		}
-		return h
-	}
-	p99 := func(r *measure.Row) float64 {
-		if r.Delay == nil {
-			return 0
-		}
-		return r.Delay.P99
-	}
-	slices.SortStableFunc(shown, func(a, b *measure.Row) int {
-		return cmp.Or(cmp.Compare(harm(b), harm(a)), cmp.Compare(p99(b), p99(a)))
-	})
-	return shown[:maxRows], len(shown) - maxRows
 }
 
 // rate prints a rate, with packets a second where they were asked for.
@@ -132,7 +98,7 @@ func (v *View) rate(bps int64, pps float64) string {
 }
 
 func (t Text) traffic(r *measure.Result, v *View) {
-	rows, left := v.worstFirst(r)
+	rows, left := v.rows(r)
 	calls := slices.ContainsFunc(rows, func(r *measure.Row) bool { return r.Late != nil })
 	t.Title("What the traffic met, from end to end (rates count IP bytes)")
 	columns := []column{{"traffic", true}, {"class", true}, {"packets", false}, {"lost", false}}
@@ -143,7 +109,7 @@ func (t Text) traffic(r *measure.Result, v *View) {
 	if calls {
 		columns = append(columns, column{"MOS", false})
 	}
-	w := t.dense(t.grid(columns, nil))
+	w := t.dense(t.grid(columns, nil)).without("jitter", "p50 delay", "packets", "offered")
 	for _, row := range rows {
 		jitter := "-"
 		if row.Delay != nil {
@@ -153,9 +119,9 @@ func (t Text) traffic(r *measure.Result, v *View) {
 		if class == "" {
 			class = "-"
 		}
-		cells := table.Row{rowName(row), class, humanize.Count(row.SentPackets), lost(row)}
+		cells := table.Row{row.Title(), class, humanize.Count(row.SentPackets), lost(row)}
 		if calls {
-			cells = append(cells, late(&row.TrafficFigures))
+			cells = append(cells, lateOf(&row.TrafficFigures))
 		}
 		cells = append(cells, v.rate(row.OfferedBps, row.OfferedPps), v.rate(row.RateBps, row.RatePps), times(row.Delay, p50), times(row.Delay, p99), jitter)
 		if calls {
@@ -170,7 +136,7 @@ func (t Text) traffic(r *measure.Result, v *View) {
 	t.Line("")
 }
 
-func late(m *measure.TrafficFigures) string {
+func lateOf(m *measure.TrafficFigures) string {
 	if m.Late == nil {
 		return "-"
 	}
@@ -194,13 +160,10 @@ func (t Text) hops(r *measure.Result, v *View) {
 	last := ""
 	for i := range r.Hops {
 		h := &r.Hops[i]
-		if !v.shows(h.Class) || len(v.At) > 0 && !slices.Contains(v.At, h.Node+"/"+h.Interface) {
+		if !v.shows(h.Class) || !v.at(h.Node+"/"+h.Interface, h.At) {
 			continue
 		}
-		name := h.Traffic
-		if h.Direction == "reverse" {
-			name += " back"
-		}
+		name := policy.Directed(h.Traffic, h.Direction == "reverse")
 		shown := name
 		if name == last {
 			shown = ""
@@ -233,60 +196,8 @@ func reasons(d *measure.Drops) string {
 	return strings.Join(words, ", ")
 }
 
-// chosen divides the interfaces into those whose tables are shown, the worst first, as
-// with the rows of the traffic, those with a policy that are left out, and those with
-// nothing to say.
-func (v *View) chosen(r *measure.Result) (shown, left, idle []*measure.Interface) {
-	failed := make(map[string]bool)
-	for i := range r.Expectations {
-		if w := r.Expectations[i].Why; w != nil {
-			failed[w.Node+"/"+w.Interface] = true
-		}
-	}
-	dropsOf := func(f *measure.Interface, rest bool) (n uint64) {
-		for i := range f.Classes {
-			if c := f.Classes[i].Class; !strings.Contains(c, "/") && (rest || c != policy.Rest) { // the others are within these
-				n += f.Classes[i].Drops.Total()
-			}
-		}
-		return n
-	}
-	drops := func(f *measure.Interface) uint64 { return dropsOf(f, true) }
-	blamed := func(f *measure.Interface) int {
-		if failed[f.Node+"/"+f.Interface] {
-			return 1
-		}
-		return 0
-	}
-	wait := func(f *measure.Interface) (ms float64) {
-		for i := range f.Classes {
-			if d := f.Classes[i].QueueDelay; d != nil {
-				ms = max(ms, d.P99)
-			}
-		}
-		return ms
-	}
-	for i := range r.Interfaces {
-		f := &r.Interfaces[i]
-		switch {
-		case len(v.At) > 0 && !slices.Contains(v.At, f.Node+"/"+f.Interface):
-		case len(v.At) > 0 || v.All || f.PolicyAt != "" || drops(f) > 0:
-			shown = append(shown, f)
-		default:
-			idle = append(idle, f)
-		}
-	}
-	if len(v.At) > 0 || v.All || len(shown) <= maxInterfaces {
-		return shown, nil, idle
-	}
-	slices.SortStableFunc(shown, func(a, b *measure.Interface) int {
-		return cmp.Or(blamed(b)-blamed(a), cmp.Compare(dropsOf(b, false), dropsOf(a, false)), cmp.Compare(drops(b), drops(a)), cmp.Compare(wait(b), wait(a)))
-	})
-	return shown[:maxInterfaces], shown[maxInterfaces:], idle
-}
-
 func (t Text) interfaces(r *measure.Result, v *View) {
-	shown, left, idle := v.chosen(r)
+	shown, left, idle := v.interfaces(r)
 	t.Title("What each interface did (rates count bytes as its framing says)")
 	for _, f := range shown {
 		t.oneInterface(r, f, v)
@@ -348,7 +259,7 @@ func (t Text) oneInterface(r *measure.Result, f *measure.Interface, v *View) {
 	for _, d := range dropColumns {
 		columns = append(columns, column{d.head, false})
 	}
-	w := t.dense(t.grid(append(columns, column{"leaves as", true}, column{"max queue", false}, column{"p99 wait", false}), nil))
+	w := t.dense(t.grid(append(columns, column{"leaves as", true}, column{"max queue", false}, column{"p99 wait", false}), nil)).without("bytes", "leaves as", "packets", "max queue")
 	for j := range f.Classes {
 		c := &f.Classes[j]
 		if !v.shows(c.Class) {
@@ -482,7 +393,7 @@ func (t Text) links(r *measure.Result, v *View) {
 	for i := range r.Links {
 		l := &r.Links[i]
 		switch {
-		case len(v.At) > 0 && !slices.Contains(v.At, l.From):
+		case !v.at(l.From, "out"):
 		case v.All || l.Drops > 0 || l.Lost > 0 || l.QueueDelay != nil && len(r.Links) <= maxInterfaces:
 			shown = append(shown, l)
 		default:
@@ -533,8 +444,12 @@ func (t Text) links(r *measure.Result, v *View) {
 	t.Line("")
 }
 
-func (t Text) captures(r *measure.Result) {
+// captures writes what captures held and how much of them was sent; in the short form, only of one that was not sent whole.
+func (t Text) captures(r *measure.Result, v *View) {
 	for _, c := range r.Captures {
+		if !v.detailed() && c.Replayed == c.Packets && c.Wild == 0 && c.NotRead == 0 && len(c.Skipped) == 0 {
+			continue
+		}
 		var not []string
 		for _, n := range []struct {
 			count int64
@@ -562,12 +477,4 @@ func (t Text) captures(r *measure.Result) {
 		}
 		t.Line("")
 	}
-}
-
-// rowName names a traffic in one direction.
-func rowName(r *measure.Row) string {
-	if r.Direction == "reverse" {
-		return r.Name + " back"
-	}
-	return r.Name
 }

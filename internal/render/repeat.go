@@ -8,6 +8,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 
 	"imbrel.example/imbrel/core/humanize"
+	"imbrel.example/imbrel/core/policy"
 	"imbrel.example/imbrel/core/repeat"
 )
 
@@ -72,11 +73,7 @@ func (t Text) figuresOf(s *repeat.Summary, needs string, metrics ...string) {
 	}
 	w := t.dense(t.grid(columns, nil))
 	for _, n := range names {
-		title := n.name
-		if n.direction == "reverse" {
-			title += " back"
-		}
-		row := table.Row{title, n.class}
+		row := table.Row{policy.Directed(n.name, n.direction == "reverse"), n.class}
 		for _, m := range metrics {
 			text := "-"
 			if f := of[n][m]; f != nil {

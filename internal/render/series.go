@@ -22,7 +22,7 @@ func (t Text) series(s *measure.Series, v *View) {
 	for i := range s.Interfaces {
 		f := &s.Interfaces[i]
 		name := f.Node + "/" + f.Interface
-		if len(v.At) > 0 && !slices.Contains(v.At, name) {
+		if !v.at(name, f.Direction) {
 			continue
 		}
 		quiet := !slices.ContainsFunc(f.Classes, func(c measure.SeriesClass) bool { return slices.Max(c.Drops) > 0 || c.Wakes != nil })

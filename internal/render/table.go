@@ -25,6 +25,24 @@ type grid struct {
 	columns []column
 	above   []string
 	rows    [][]string
+	configs []table.ColumnConfig
+	least   []string // the headings of columns that a narrow terminal goes without, the first first
+}
+
+// without names the columns that the table goes without where the terminal is too narrow, the least important first.
+func (g *grid) without(heads ...string) *grid {
+	g.least = heads
+	return g
+}
+
+// hide leaves the columns of a heading out.
+func (g *grid) hide(head string) {
+	for i := range g.columns {
+		if g.columns[i].head == head {
+			g.configs[i].Hidden = true
+		}
+	}
+	g.SetColumnConfigs(g.configs)
 }
 
 // add adds a row.
@@ -66,7 +84,7 @@ func (t Text) grid(columns []column, above []string) *grid {
 		w.AppendHeader(row, table.RowConfig{AutoMerge: true, AutoMergeAlign: text.AlignLeft})
 	}
 	w.AppendHeader(head)
-	return &grid{Writer: w, columns: columns, above: above}
+	return &grid{Writer: w, columns: columns, above: above, configs: configs}
 }
 
 // dense sets the columns of a wide table close together.
@@ -80,17 +98,25 @@ func (t Text) put(w *grid) { t.putWith(w, func(int) {}) }
 
 // putWith does so, and calls after each row with its number.
 func (t Text) putWith(w *grid, after func(row int)) {
-	lines := strings.Split(w.Render(), "\n")
 	isRule := func(line string) bool { return strings.HasPrefix(line, "──") }
+	var lines, hidden []string
 	width := 0
-	for i, line := range lines {
-		if lines[i] = strings.TrimRight(line, " "); !isRule(line) {
-			width = max(width, text.StringWidthWithoutEscSequences(lines[i]))
+	for {
+		lines, width = strings.Split(w.Render(), "\n"), 0
+		for i, line := range lines {
+			if lines[i] = strings.TrimRight(line, " "); !isRule(line) {
+				width = max(width, text.StringWidthWithoutEscSequences(lines[i]))
+			}
 		}
-	}
-	if t.Width > 0 && width+2 > t.Width {
-		t.tall(w, after)
-		return
+		if t.Width == 0 || width+2 <= t.Width {
+			break
+		}
+		if t.Width < minTable || len(hidden) == len(w.least) {
+			t.tall(w, after)
+			return
+		}
+		hidden = append(hidden, w.least[len(hidden)])
+		w.hide(hidden[len(hidden)-1])
 	}
 	row := -1
 	for _, line := range lines {
@@ -107,7 +133,13 @@ func (t Text) putWith(w *grid, after func(row int)) {
 			row = 0
 		}
 	}
+	if len(hidden) > 0 {
+		t.Line("  no room here for: %s", strings.Join(hidden, ", "))
+	}
 }
+
+// minTable is how narrow a terminal is for whose tables columns are left out; a narrower one gets each row in lines of its own.
+const minTable = 60
 
 // tall writes each row as its first cell and, below it, the others with their headings.
 func (t Text) tall(g *grid, after func(row int)) {

@@ -83,3 +83,6 @@ func (t Text) paint(s string, c ...text.Color) painted {
 
 func (t Text) good(s string) painted { return t.paint(s, text.FgGreen) }
 func (t Text) bad(s string) painted  { return t.paint(s, text.FgRed, text.Bold) }
+
+// warn paints a warning: magenta can be read on light and on dark.
+func (t Text) warn(s string) painted { return t.paint(s, text.FgMagenta, text.Bold) }

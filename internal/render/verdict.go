@@ -13,26 +13,36 @@ import (
 	"imbrel.example/imbrel/core/words"
 )
 
-// warnings writes what makes a verdict worth less.
-func (t Text) warnings(r *measure.Result) {
+// warnings writes what makes a verdict worth less: in the short form the first warnings, and how much more there is.
+func (t Text) warnings(r *measure.Result, v *View) {
+	left := 0
 	for _, level := range []string{"warning", "note"} {
-		said := false
+		shown := 0
 		for i := range r.Warnings {
 			w := &r.Warnings[i]
-			if w.Level != level {
+			switch {
+			case w.Level != level:
+				continue
+			case !v.detailed() && level == "note":
+				continue
+			case !v.detailed() && shown == maxWarnings:
+				left++
 				continue
 			}
-			if !said && level == "warning" {
-				t.Title("Warnings: what this verdict does not cover")
+			lead := "Note: "
+			if level == "warning" {
+				lead = "  "
+				if shown == 0 {
+					t.Line("%s", t.warn("Warnings: what this verdict does not cover"))
+				}
 			}
-			said = true
-			lead := "  "
-			if level == "note" {
-				lead = "Note: "
-			}
+			shown++
 			t.paragraph(lead, fmt.Sprintf("%s:%d: %s", w.File, w.Line, w.Text))
 		}
-		if said {
+		if level == "warning" && left > 0 {
+			t.Line("  %s: --detail shows them", humanize.Plural(left, "more warning"))
+		}
+		if shown > 0 {
 			t.Line("")
 		}
 	}
@@ -81,27 +91,61 @@ func measured(o *measure.Outcome) string {
 	return text
 }
 
-func (t Text) expectations(r *measure.Result) {
+// order returns the indices of the expectations: those that failed first; in the short form of those that hold only as many as
+// fit. left is how many it leaves out.
+func (v *View) order(r *measure.Result) (order []int, left int) {
+	for _, holds := range []bool{false, true} {
+		for i := range r.Expectations {
+			if r.Expectations[i].Holds == holds {
+				order = append(order, i)
+			}
+		}
+	}
+	if most := max(failures(r), maxExpectations); !v.detailed() && len(order) > most {
+		return order[:most], len(order) - most
+	}
+	return order, 0
+}
+
+func (t Text) expectations(r *measure.Result, v *View) {
 	if len(r.Expectations) == 0 {
 		return
 	}
-	t.Title("What was expected")
+	order, left := v.order(r)
 	w := t.grid([]column{{"expectation", true}, {"measured", false}, {"", true}, {"of", true}}, nil)
-	for i := range r.Expectations {
+	for _, i := range order {
 		o := &r.Expectations[i]
 		w.add(table.Row{o.Text, measured(o), t.holds(o), o.Of})
 	}
-	t.putWith(w, func(row int) { t.why(r, row) })
+	t.putWith(w, func(row int) {
+		if row < len(order) {
+			t.why(r, v, order[row])
+		}
+	})
+	t.othersHold(left)
 	t.Line("")
 }
 
+// othersHold says how many expectations hold besides those shown.
+func (t Text) othersHold(n int) {
+	if n == 1 {
+		t.Line("  1 more expectation holds: --detail shows it")
+	} else if n > 1 {
+		t.Line("  %s hold: --detail shows them", humanize.Plural(n, "more expectation"))
+	}
+}
+
 // why writes where and why an expectation failed, and what would make it hold.
-func (t Text) why(r *measure.Result, i int) {
+func (t Text) why(r *measure.Result, v *View, i int) {
 	o := &r.Expectations[i]
 	if o.Why == nil {
 		return
 	}
-	t.paragraph("      ", o.Why.Text.String())
+	if !v.detailed() && slices.ContainsFunc(r.Expectations[:i], func(p measure.Outcome) bool { return p.Why != nil && p.Why.SameCause(o.Why) }) {
+		t.Line("      the same cause")
+	} else {
+		t.paragraph("      ", o.Why.Text.String())
+	}
 	c := o.Why.Change
 	if c != nil && slices.ContainsFunc(r.Expectations[:i], func(p measure.Outcome) bool { return p.Why != nil && p.Why.Change == c }) {
 		t.paragraph("      ", words.SameChangeMends.With().String())
@@ -154,7 +198,8 @@ func failures(r *measure.Result) int {
 	return n
 }
 
-func (t Text) verdict(r *measure.Result) {
+// verdict writes the verdict, and that of a run without the policies.
+func (t Text) verdict(r *measure.Result, without ...*measure.Result) {
 	with := ""
 	if n := r.WarningCount(); n > 0 {
 		with = ", with " + humanize.Plural(n, "warning")
@@ -162,13 +207,17 @@ func (t Text) verdict(r *measure.Result) {
 	if r.Incomplete {
 		with += ", and interrupted: only of what was measured"
 	}
+	beside := ""
+	for _, r := range without {
+		beside = " with the policies; without them " + summary(r)
+	}
 	switch n := len(r.Expectations); r.Verdict {
 	case "none":
-		t.Line("Verdict: none%s; the rehearsal expects nothing. Add lines under `expect`.", with)
+		t.Line("No verdict%s: the rehearsal expects nothing. Add lines under `expect`", with)
 	case "pass":
-		t.Line("Verdict: %s%s. %s.", t.good("PASS"), with, allHold(n))
+		t.Line("%s%s: %s%s", t.good("PASS"), with, allHold(n), beside)
 	default:
-		t.Line("Verdict: %s%s. %d of %s.", t.bad("FAIL"), with, failures(r), humanize.Plural(n, "expectation")+" not met")
+		t.Line("%s%s: %s%s", t.bad("FAIL"), with, summary(r), beside)
 	}
 	if text := notJudged(r.NotJudged); text != "" {
 		t.paragraph("", text)
@@ -215,27 +264,9 @@ func notJudged(all []measure.NotJudged) string {
 
 func allHold(n int) string {
 	if n == 1 {
-		return "The expectation holds"
+		return "the expectation holds"
 	}
-	return fmt.Sprintf("All %d expectations hold", n)
-}
-
-// Both writes the runs without and with the policies side by side.
-func (t Text) Both(without, with *measure.Result, v *View) {
-	t.heading(with, "the same traffic twice: through plain FIFO queues, and with the policies in force", v)
-	t.sideBySide(without, with, v)
-	t.tcpBeside(without, with, v)
-	t.classesBeside(without, with, v)
-	t.whereItQueued(without, with)
-	t.captures(with)
-	t.warnings(with)
-	t.bothExpectations(without, with)
-	t.breaks(without, with)
-	if len(without.Expectations) > 0 {
-		t.Line("Without the policies: %s.", summary(without))
-	}
-	t.verdict(with)
-	t.paragraph("", whoPays(with.WhoPays).String())
+	return fmt.Sprintf("all %d expectations hold", n)
 }
 
 // maxPaying is how many the line of who pays names.
@@ -257,7 +288,7 @@ const withoutPolicies, withPolicies = "without the policies", "with the policies
 // columnsOf are those of what packets met in a run; one for late packets only when
 // there are some.
 func columnsOf(late bool) []column {
-	c := []column{{"lost", false}, {"late", false}, {"arrived", false}, {"p99 delay", false}, {"MOS", false}}
+	c := []column{{"lost", false}, {"late", false}, {"delivered", false}, {"p99 delay", false}, {"MOS", false}}
 	if !late {
 		c = slices.Delete(c, 1, 2)
 	}
@@ -281,10 +312,10 @@ func (t Text) beside(first string, without, with *measure.Result) (w *grid, late
 func (t Text) sideBySide(without, with *measure.Result, v *View) {
 	t.Title("What the traffic met, from end to end (rates count IP bytes)")
 	w, late := t.beside("traffic", without, with)
-	rows, left := v.worstFirst(with)
+	rows, left := v.rows(with)
 	for _, r := range rows {
-		name := rowName(r)
-		if several := slices.ContainsFunc(with.Traffic, func(o measure.Row) bool { return o.Class != r.Class && rowName(&o) == name }); several {
+		name := r.Title()
+		if several := slices.ContainsFunc(with.Traffic, func(o measure.Row) bool { return o.Class != r.Class && o.Title() == name }); several {
 			name += " (" + r.Class + ")"
 		}
 		row := table.Row{humanize.Short(name, 28)}
@@ -306,7 +337,9 @@ func (t Text) sideBySide(without, with *measure.Result, v *View) {
 
 // classesBeside writes what the packets of each class met, in both runs.
 func (t Text) classesBeside(without, with *measure.Result, v *View) {
-	t.Title("By class (a packet counts in each class it passes through; a call counts both directions)")
+	if v.detailed() {
+		t.Title("By class (a packet counts in each class it passes through; a call counts both directions)")
+	}
 	w, late := t.beside("class", without, with)
 	for i := range with.Classes {
 		c := &with.Classes[i]
@@ -339,7 +372,7 @@ func findMet(in *measure.Result, like *measure.Row) *measure.TrafficFigures {
 func met(m *measure.TrafficFigures, v *View, withLate bool) table.Row {
 	row := table.Row{"-", "-", "-", "-", "-"}
 	if m != nil {
-		row = table.Row{humanize.Ratio(m.Loss), late(m), v.rate(m.RateBps, m.RatePps), times(m.Delay, p99), mos(m.MOS)}
+		row = table.Row{humanize.Ratio(m.Loss), lateOf(m), v.rate(m.RateBps, m.RatePps), times(m.Delay, p99), mos(m.MOS)}
 	}
 	if !withLate {
 		row = slices.Delete(row, 1, 2)
@@ -404,35 +437,43 @@ func (t Text) whereItQueued(without, with *measure.Result) {
 	t.Line("")
 }
 
-func (t Text) bothExpectations(without, with *measure.Result) {
+func (t Text) bothExpectations(without, with *measure.Result, v *View) {
 	if len(with.Expectations) == 0 {
 		return
 	}
-	t.Title("What was expected")
+	order, left := v.order(with)
 	w := t.grid([]column{{"expectation", true}, {"without", false}, {"", true}, {"with", false}, {"", true}, {"of", true}}, nil)
-	for i := range with.Expectations {
+	for _, i := range order {
 		a, b := &without.Expectations[i], &with.Expectations[i]
 		w.add(table.Row{b.Text, measured(a), t.holds(a), measured(b), t.holds(b), b.Of})
 	}
 	said := false
 	t.putWith(w, func(row int) {
-		a, b := &without.Expectations[row], &with.Expectations[row]
+		if row >= len(order) {
+			return
+		}
+		i := order[row]
+		a, b := &without.Expectations[i], &with.Expectations[i]
 		switch {
 		case !b.Holds:
-			t.why(with, row)
-		case !a.Holds && a.Why != nil && !said: // the policies mend it: once is enough
+			t.why(with, v, i)
+		case v.detailed() && !a.Holds && a.Why != nil && !said: // the policies mend it: once is enough
 			said = true
 			t.paragraph("      without: ", a.Why.Text.String())
 		}
 	})
+	t.othersHold(left)
 	t.Line("")
 }
 
+// summary says how many expectations hold.
 func summary(r *measure.Result) string {
 	n := len(r.Expectations)
-	switch bad := failures(r); bad {
-	case 0:
-		return strings.ToLower(allHold(n)[:1]) + allHold(n)[1:]
+	switch bad := failures(r); {
+	case bad == 0:
+		return allHold(n)
+	case bad == 1:
+		return fmt.Sprintf("1 of %s fails", humanize.Plural(n, "expectation"))
 	default:
 		return fmt.Sprintf("%d of %s fail", bad, humanize.Plural(n, "expectation"))
 	}
