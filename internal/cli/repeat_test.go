@@ -60,7 +60,7 @@ func TestRepeat(t *testing.T) {
 		t.Errorf("the mean is %v, and the interval %+v", sum, v)
 	}
 	text := imbrel(t, dir, "", nil, "rehearse", "p.yaml", "--repeat", "9", "--seed", "5").out
-	for _, want := range []string{"9 runs, seeds 5 to 13", " of 9 ", "Verdict: FAIL. 1 of 2 expectations do not hold in every run", " ± ", "see one run with --seed"} {
+	for _, want := range []string{"9 runs, seeds 5 to 13", " of 9 ", "FAIL: 1 of 2 expectations does not hold in every run", " ± ", "see one run with --seed"} {
 		if !strings.Contains(text, want) {
 			t.Errorf("%q is missing:\n%s", want, text)
 		}

@@ -114,7 +114,7 @@ Start with:  imbrel demo`,
 	root.SetHelpCommand(help(root))
 	root.SetVersionTemplate("imbrel {{.Version}}\n")
 	text := render.Text{W: a.out, Color: colored(terminal), Width: columns(terminal)}
-	root.AddCommand(a.demo(text), a.check(text), a.explain(text), a.shares(text), a.rehearse(text), a.find(text), a.codepoint(text), a.budget(text), a.compare(text), a.changes(text), a.gate(text), a.watchCounters(text), a.prove(text), a.answer(), a.probe(text), a.call(text), a.flood(text), a.schema())
+	root.AddCommand(a.demo(text), a.newFile(), a.check(text), a.explain(text), a.shares(text), a.rehearse(text), a.find(text), a.codepoint(text), a.budget(text), a.compare(text), a.changes(text), a.gate(text), a.watchCounters(text), a.prove(text), a.answer(), a.probe(text), a.call(text), a.flood(text), a.schema())
 	return root
 }
 

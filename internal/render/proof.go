@@ -85,14 +85,13 @@ func (t Text) proofVerdict(r *Proof) {
 	said := words.ProofSays.With(figures, holds, len(r.Expectations)).String()
 	switch r.Verdict {
 	case Pass:
-		t.Line("Verdict: %s.", t.good("PASS"))
+		t.verdictLine(t.good("PASS"), said)
 	case Fail:
-		t.Line("Verdict: %s.", t.bad("FAIL"))
+		t.verdictLine(t.bad("FAIL"), said)
 	default:
-		t.Line("Verdict: %s.", t.bad("NOT JUDGED"))
-		t.paragraph("", words.NotJudgedHeldUp.With(words.Part(r.Staged.HeldUpPart())).String())
+		t.verdictLine(t.bad("NOT JUDGED"), words.NotJudgedHeldUp.With(words.Part(r.Staged.HeldUpPart())).String())
+		t.paragraph("", said)
 	}
-	t.paragraph("", said)
 }
 
 // maxDiffering is how many figures the verdict names that differ.

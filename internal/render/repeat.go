@@ -103,11 +103,15 @@ func (t Text) repeatVerdict(s *repeat.Summary) {
 	}
 	switch n := len(s.Expectations); {
 	case n == 0:
-		t.Line("Verdict: none; the rehearsal expects nothing. Add lines under `expect`.")
+		t.Line("No verdict: the rehearsal expects nothing. Add lines under `expect`")
 	case fails == 0:
-		t.Line("Verdict: %s. %s in %d of %d runs.", t.good("PASS"), allHold(n), s.Repeats, s.Repeats)
+		t.Line("%s: %s in %d of %d runs", t.good("PASS"), allHold(n), s.Repeats, s.Repeats)
 	default:
-		t.Line("Verdict: %s. %d of %s do not hold in every run; the worst, %q, in %d of %d: see one run with --seed %d.", t.bad("FAIL"), fails, humanize.Plural(n, "expectation"), worst.Text, worst.Holds, worst.Runs, *worst.Fails)
+		verb := "do"
+		if fails == 1 {
+			verb = "does"
+		}
+		t.Line("%s: %d of %s %s not hold in every run; the worst, %q, in %d of %d: see one run with --seed %d", t.bad("FAIL"), fails, humanize.Plural(n, "expectation"), verb, worst.Text, worst.Holds, worst.Runs, *worst.Fails)
 	}
 }
 

@@ -262,6 +262,11 @@ func notJudged(all []measure.NotJudged) string {
 	return text + "."
 }
 
+// verdictLine writes one word of verdict and what it is about, in as many lines as it takes.
+func (t Text) verdictLine(word painted, said string) {
+	t.Line("%s: %s", word, painted(Visible(said)))
+}
+
 func allHold(n int) string {
 	if n == 1 {
 		return "the expectation holds"
