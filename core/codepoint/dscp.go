@@ -89,14 +89,17 @@ func Names() []string {
 	return names
 }
 
-// ParseDSCP reads a name ("ef", "AF41", "cs0", "be" is not one) or a number
-// from 0 to 63.
+// ParseDSCP reads a name ("ef", "AF41", "cs0", "be" is not one), a number from 0 to 63, hexadecimal up to 0x3f, six binary
+// digits, or a number with its field ("dscp:46", "tos:0xb8"). The ECN bits of a ToS byte are ignored.
 func ParseDSCP(s string) (DSCP, error) {
 	low := strings.ToLower(s)
 	if low == "cs0" {
 		return DF, nil
 	}
 	if n, err := strconv.ParseUint(low, 10, 16); err == nil {
+		if len(low) == 6 && isBinary(low) {
+			n, _ = strconv.ParseUint(low, 2, 16)
+		}
 		if n > uint64(MaxDSCP) {
 			hint := ""
 			if n <= 255 && n%4 == 0 {
@@ -111,5 +114,18 @@ func ParseDSCP(s string) (DSCP, error) {
 			return d, nil
 		}
 	}
-	return 0, fmt.Errorf("%.40q is not a DSCP: write a name such as ef, af41 or cs5, or a number from 0 to 63", s)
+	field, _, spelled := strings.Cut(low, ":")
+	if binary := len(low) == 6 && isBinary(low); binary || strings.HasPrefix(low, "0x") || spelled && (field == "dscp" || field == "tos") {
+		readings, err := Read(low)
+		if err != nil {
+			return 0, err
+		}
+		for _, r := range readings {
+			if spelled || strings.HasPrefix(r.As, "DSCP") {
+				return r.Points[0], nil
+			}
+		}
+		return 0, fmt.Errorf("%.40s is not a DSCP but a ToS byte: write tos:%s, which is %s", s, s, readings[0].Points[0].Name())
+	}
+	return 0, fmt.Errorf("%.40q is not a DSCP: write a name such as ef, af41 or cs5, a number from 0 to 63, or a ToS byte such as tos:0xb8", s)
 }

@@ -7,8 +7,8 @@ import (
 )
 
 // A path names a value of a document by the keys from the top down, joined with dots:
-// policies.up.treat.voice.police.rate. An item of a list is named by its `name` or its
-// `class`; the second of one name by voice#2.
+// policies.up.treat.voice.police.rate. An item of a list is named by its `name`, its
+// `class` or its `at`, a link by its ends, as in "a/wan to b/wan"; the second of one name by voice#2.
 
 // Lookup returns the value at a path, and whether it is written.
 func (v *Value) Lookup(path string) (*Value, bool) {
@@ -76,12 +76,47 @@ func (v *Value) Append(path, text string) (Value, error) {
 func (v *Value) named() string {
 	if v.Kind == Keyed {
 		for i := range v.Keys {
-			if k := v.Keys[i].Text; k == "name" || k == "class" {
-				return v.Items[i].Text
+			switch item := &v.Items[i]; v.Keys[i].Text {
+			case "name", "class", "at":
+				return item.Text
+			case "ends": // a link is named by its ends
+				var ends []string
+				for j := range item.Items {
+					if end := &item.Items[j]; end.Kind == Scalar {
+						ends = append(ends, end.Text)
+					} else {
+						ends = append(ends, end.named())
+					}
+				}
+				return strings.Join(ends, " to ")
 			}
 		}
 	}
 	return ""
+}
+
+// Scalars calls visit with each value that is neither a list nor has keys, and with its path. It passes over values that no path
+// names.
+func (v *Value) Scalars(visit func(path string, v *Value)) { v.scalars("", visit) }
+
+func (v *Value) scalars(path string, visit func(path string, v *Value)) {
+	if v.Kind == Scalar {
+		visit(path, v)
+	}
+	seen := make(map[string]int)
+	for i := range v.Items {
+		name := ""
+		if v.Kind == Keyed {
+			name = v.Keys[i].Text
+		} else if name = v.Items[i].named(); name != "" {
+			if seen[name]++; seen[name] > 1 {
+				name = fmt.Sprintf("%s#%d", name, seen[name])
+			}
+		}
+		if name != "" {
+			v.Items[i].scalars(strings.TrimPrefix(path+"."+name, "."), visit)
+		}
+	}
 }
 
 // With returns the document with a value at a path replaced, or written where it is not

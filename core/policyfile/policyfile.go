@@ -15,6 +15,7 @@ import (
 
 	"imbrel.example/imbrel/core/language"
 	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/unit"
 )
 
 // MaxBytes bounds a policy file with what it includes. With the YAML library's own bound on nesting it bounds the memory
@@ -138,6 +139,16 @@ func (s *Source) Number(path string) (string, policy.Place) {
 		v, ok = s.doc.Lookup(path)
 	}
 	return "", v.At
+}
+
+// Numbers returns the paths of all numbers of the policy file: rates, sizes, times, percentages and counts.
+func (s *Source) Numbers() (out []string) {
+	s.doc.Scalars(func(path string, v *language.Value) {
+		if _, err := unit.ParseNumber(v.Text); err == nil {
+			out = append(out, path)
+		}
+	})
+	return out
 }
 
 // With returns the policy file with another text at a path.

@@ -158,7 +158,7 @@ time are on the wrong side.
 
 A rate counts IP packets. It ends by itself, and when the far end is gone. A flood takes from
 whoever shares the way: use it on networks that are yours.`,
-		Example: `  imbrel flood 192.0.2.9 --rate 1..40Mbit/s --over 30s --while-calling 1
+		Example: `  imbrel flood 192.0.2.9 --rate 1..40Mbit/s --for 30s --while-calling 1
   imbrel flood 192.0.2.9 --tcp 4 --dscp af11 --while-calling 1`,
 		Args: between(1, 1, "the address of a far end"),
 		RunE: func(c *cobra.Command, args []string) error {
@@ -186,7 +186,7 @@ whoever shares the way: use it on networks that are yours.`,
 		},
 	}
 	c.Flags().StringVar(&rate, "rate", "", "the `RATE` of the datagrams, such as 5Mbit/s, or one that changes: 1..40Mbit/s")
-	c.Flags().StringVar(&over, "over", "10s", "the `TIME` that it lasts")
+	c.Flags().StringVar(&over, "for", "10s", "flood for a `TIME`")
 	c.Flags().StringVar(&packet, "packet", "1200B", "the `SIZE` of its IP packets")
 	c.Flags().StringVar(&dscp, "dscp", "df", "the `CODEPOINT` of its packets")
 	numberVar(c.Flags(), &flows, "tcp", 0, 1, maxFlows, "send by `N` connections of TCP, as fast as they can be, and not datagrams")
@@ -197,7 +197,7 @@ whoever shares the way: use it on networks that are yours.`,
 
 // bounds reads what a flood is, and refuses more than is for measuring.
 func bounds(c *live.FloodConfig, rate, over, packet, dscp string) (err error) {
-	if c.Over, err = measuredFor("over", over); err != nil {
+	if c.Over, err = measuredFor("for", over); err != nil {
 		return err
 	}
 	if c.DSCP, err = codepoint.ParseDSCP(dscp); err != nil {

@@ -55,8 +55,8 @@ func TestFarEndAsksForKey(t *testing.T) {
 	put(t, dir, "other.key", "another key for this test\n")
 	address := answering(t, "--key-file", dir+"/far.key")
 	for args, status := range map[string]int{
-		"call --for 1s --key-file far.key": 0, "flood --rate 1Mbit/s --over 1s --key-file far.key": 0, "flood --tcp 1 --over 1s --key-file far.key": 0,
-		"call --for 1s": 2, "call --for 1s --key-file other.key": 2, "flood --rate 1Mbit/s --over 1s": 2, "flood --tcp 1 --over 1s --key-file other.key": 2,
+		"call --for 1s --key-file far.key": 0, "flood --rate 1Mbit/s --for 1s --key-file far.key": 0, "flood --tcp 1 --for 1s --key-file far.key": 0,
+		"call --for 1s": 2, "call --for 1s --key-file other.key": 2, "flood --rate 1Mbit/s --for 1s": 2, "flood --tcp 1 --for 1s --key-file other.key": 2,
 	} {
 		words := strings.Fields(args)
 		r := imbrel(t, dir, "", nil, append([]string{words[0], address}, words[1:]...)...)
@@ -116,7 +116,7 @@ func TestAnswersNoMore(t *testing.T) {
 // TestFarEndVanishes: a call and a flood end by themselves, soon, when the far end does.
 func TestFarEndVanishes(t *testing.T) {
 	t.Parallel()
-	for _, args := range []string{"call ADDRESS --for 30s", "flood ADDRESS --rate 500kbit/s --over 30s", "flood ADDRESS --tcp 1 --over 30s --while-calling 1"} {
+	for _, args := range []string{"call ADDRESS --for 30s", "flood ADDRESS --rate 500kbit/s --for 30s", "flood ADDRESS --tcp 1 --for 30s --while-calling 1"} {
 		free, err := net.ListenPacket("udp", "127.0.0.1:0")
 		if err != nil {
 			t.Skip(err)
@@ -151,7 +151,7 @@ func TestCallsAndFloodsAreBounded(t *testing.T) {
 		"call h --calls 201": "from 1 to 200", "call h --for 1h": "the most is 10m", "call h --codec g7": "the codecs are", "call h --mos 9": "from 1 to 4.5", "call h --playout 9s": "longer than a second",
 		"call " + nobody + " --codec g729 --interval 10ms": "give it a longer interval",
 		"flood h": "say at what rate", "flood h --rate 2Gbit/s": "to 1Gbit/s", "flood h --rate x": "--rate", "flood h --rate 1..x": "--rate", "flood h --rate 1Mbit/s --tcp 2": "no effect with --tcp",
-		"flood h --rate 1Mbit/s --over 1h": "the most is 10m", "flood h --rate 1Mbit/s --packet 20B": "from 80B", "flood h --rate 1Mbit/s --codec g729": "nothing is called", "flood h --rate 1Mbit/s --dscp q": "--dscp",
+		"flood h --rate 1Mbit/s --for 1h": "the most is 10m", "flood h --rate 1Mbit/s --packet 20B": "from 80B", "flood h --rate 1Mbit/s --codec g729": "nothing is called", "flood h --rate 1Mbit/s --dscp q": "--dscp",
 	} {
 		if r := imbrel(t, t.TempDir(), "", nil, strings.Fields(args)...); r.status != 2 || !strings.Contains(r.err, want) {
 			t.Errorf("%s: exit %d, %s; want %q", args, r.status, r.err, want)
@@ -195,7 +195,7 @@ func floodsShareOnce(t testing.TB) {
 	var sending sync.WaitGroup
 	for i := range got {
 		sending.Go(func() {
-			out, _ := exec.Command("ip", "netns", "exec", y.left, program, "flood", rightHost, "--rate", "4Mbit/s", "--over", "6s", "-o", "json").Output()
+			out, _ := exec.Command("ip", "netns", "exec", y.left, program, "flood", rightHost, "--rate", "4Mbit/s", "--for", "6s", "-o", "json").Output()
 			_ = json.Unmarshal(out, &got[i])
 		})
 	}
@@ -227,7 +227,7 @@ func callBreaks(t testing.TB, voice bool) {
 		entry = "{class: voice, mark: ef, priority: 1, at-most: 20%}, "
 	}
 	y := slowYard(t, "4Mbit/s", entry)
-	out, _ := exec.Command("ip", "netns", "exec", y.left, program, "flood", rightHost, "--rate", "1..8Mbit/s", "--over", "5s", "--while-calling", "1", "-o", "json").Output()
+	out, _ := exec.Command("ip", "netns", "exec", y.left, program, "flood", rightHost, "--rate", "1..8Mbit/s", "--for", "5s", "--while-calling", "1", "-o", "json").Output()
 	var r live.FloodReport
 	if err := json.Unmarshal(out, &r); err != nil || r.Call == nil {
 		t.Fatalf("%v: %s", err, out)

@@ -25,6 +25,8 @@ func (a *app) demo(text render.Text) *cobra.Command {
 		Short: "Rehearse a built-in example: a full radio link, without and with a policy",
 		Long: `Demo rehearses an embedded example: a pilot station whose radio link to the
 harbour is full in fog. The same traffic runs without and with the policy.`,
+		Example: `  imbrel demo
+  imbrel demo --write tern`,
 		Args: cobra.NoArgs,
 		RunE: func(_ *cobra.Command, _ []string) error {
 			if write != "" {

@@ -48,6 +48,47 @@ func TestCommandsInTheDocs(t *testing.T) {
 		if m[1] != "help" && !strings.Contains(string(text), "## imbrel "+m[1]) {
 			t.Errorf("docs/commands.md says nothing of `imbrel %s`", m[1])
 		}
+		if m[1] == "help" || m[1] == "completion" {
+			continue
+		}
+		own := imbrel(t, dir, "", []string{"COLUMNS=70"}, m[1], "--help").out
+		if n := len(regexp.MustCompile(`(?m)^  (sudo )?imbrel `).FindAllString(own, -1)); n < 3 { // the usage, and two examples
+			t.Errorf("the help of %s has %d examples", m[1], n-1)
+		}
+		for _, line := range strings.Split(own, "\n") {
+			if n := len([]rune(line)); n > 70 {
+				t.Errorf("the help of %s in 70 columns has %d: %s", m[1], n, line)
+			}
+		}
+	}
+}
+
+// A shell completes what the file on the command line holds.
+func TestCompletions(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	imbrel(t, dir, "", nil, "demo", "--write", ".")
+	for line, want := range map[string]string{
+		"rehearse ternrock.yaml ":                          "fog",
+		"rehearse ternrock.yaml --class sig":               "signalling",
+		"rehearse ternrock.yaml --at ternrock/r":           "ternrock/radio out",
+		"gate ternrock.yaml --node h":                      "harbour",
+		"gate ternrock.yaml --expect ":                     "fog",
+		"find ternrock.yaml fog network.links":             "network.links.ternrock/radio to harbour/radio.delay",
+		"find ternrock.yaml fog policies.ternrock-radio.s": "policies.ternrock-radio.shape",
+		"check --about shape-ab":                           "shape-above-link",
+		"budget --codec g72":                               "g729",
+		"codepoint af4":                                    "af42",
+		"re":                                               "rehearse",
+	} {
+		words := strings.Split(line, " ")
+		r := imbrel(t, dir, "", nil, append([]string{"__complete"}, words...)...)
+		if !strings.Contains("\n"+r.out, "\n"+want) {
+			t.Errorf("%q completes to %q; want %q", line, r.out, want)
+		}
+	}
+	if r := imbrel(t, dir, "", nil, "find", "ternrock.yaml", "fog", "network.links.ternrock/radio to harbour/radio.delay", "1ms..40ms", "voice delay p99 <= 25ms"); r.status != 0 || !strings.Contains(r.out, "It holds at ") {
+		t.Errorf("the path of a link: exit %d: %s%s", r.status, r.out, r.err)
 	}
 }
 

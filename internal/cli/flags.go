@@ -56,6 +56,16 @@ func (n *number[T]) Type() string { return "number" }
 // flagError says what is wrong with a flag in people's words.
 func flagError(c *cobra.Command, err error) error {
 	see := fmt.Sprintf("\nsee: %s --help", c.CommandPath())
+	var unknown *pflag.NotExistError
+	if errors.As(err, &unknown) {
+		var names []string
+		c.Flags().VisitAll(func(f *pflag.Flag) { names = append(names, f.Name) })
+		hint := strings.TrimSpace(policy.DidYouMean(unknown.GetSpecifiedName(), names))
+		if hint != "" {
+			hint = "; " + strings.ReplaceAll(strings.Replace(hint, "`", "--", 1), "`", "")
+		}
+		return fmt.Errorf("there is no flag --%s%s%s", unknown.GetSpecifiedName(), hint, see)
+	}
 	var wrong *pflag.InvalidValueError
 	if !errors.As(err, &wrong) {
 		return fmt.Errorf("%w%s", err, see)

@@ -290,11 +290,11 @@ func gateOnce(t testing.TB) {
 		return float64(sent(b)-sent(a)) * 8 / took.Seconds()
 	}
 	// Somebody watches: a report a line, or a view of what is sent now.
-	lines, err := y.command("watch", "g1", "--times", "3", "--every", "200ms", "-o", "json").Output()
+	lines, err := y.command("watch", "g1", "--count", "3", "--every", "200ms", "-o", "json").Output()
 	if n := strings.Count(string(lines), `{"imbrel":1,`); err != nil || n != 3 {
 		t.Errorf("%d reports of three are written: %v", n, err)
 	}
-	view, err := y.command("watch", "g0", "--times", "2", "--every", "300ms").Output()
+	view, err := y.command("watch", "g0", "--count", "2", "--every", "300ms").Output()
 	for _, want := range []string{"site/wan out: policy up, 8.00 Mbit/s; 2 of 2", "queue full", "█"} {
 		if err != nil || !strings.Contains(string(view), want) {
 			t.Errorf("the view lacks %q: %v\n%s", want, err, view)

@@ -31,9 +31,6 @@ existing file is never overwritten.`,
   imbrel new office.yaml --up 10Mbit/s --down 50Mbit/s --calls 12 --codec g711`,
 		Args: between(1, 1, "the name of the file to write"),
 		RunE: func(_ *cobra.Command, args []string) error {
-			if a.output != "text" {
-				return fmt.Errorf("-o %s: new writes a policy file, which has one form", a.output)
-			}
 			line, err := a.line(values)
 			if err != nil {
 				return err

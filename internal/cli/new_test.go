@@ -42,7 +42,7 @@ func TestNew(t *testing.T) {
 		"x.yaml --up 1Mbit/s --down 9Mbit/s --calls 2 --codec g712":     "did you mean `g711`",
 		"x.yaml --up 1Mbit/s --down 9Mbit/s --calls 2 --framing ethrnt": "--framing",
 		"no/such/x.yaml --up 1Mbit/s --down 9Mbit/s --calls 2":          "cannot write no/such/x.yaml",
-		"x.yaml --up 1Mbit/s --down 9Mbit/s --calls 2 -o json":          "one form",
+		"x.yaml --up 1Mbit/s --down 9Mbit/s --calls 2 -o json":          "-o",
 	} {
 		r := imbrel(t, dir, "", nil, append([]string{"new"}, strings.Fields(args)...)...)
 		if r.status != 2 || !strings.Contains(r.err, want) {

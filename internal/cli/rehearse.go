@@ -252,7 +252,7 @@ func choose(f *policy.File, file, name string) ([]*policy.Rehearsal, error) {
 	case len(all) == 0:
 		return nil, fmt.Errorf("%s: there are no rehearsals in it; add some under `rehearsals`", file)
 	case name != "":
-		return nil, fmt.Errorf("%s: there is no rehearsal `%s`; there are: %s", file, name, strings.Join(names, ", "))
+		return nil, fmt.Errorf("%s: there is no rehearsal `%s`; %sthere are: %s", file, name, policy.DidYouMean(name, names), strings.Join(names, ", "))
 	}
 	return all, nil
 }

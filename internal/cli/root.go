@@ -4,15 +4,19 @@ package cli
 
 import (
 	"bufio"
+	"bytes"
 	"errors"
 	"fmt"
 	"io"
 	"os"
 	"runtime/debug"
+	"slices"
+	"strings"
 
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
+	"imbrel.example/imbrel/core/codepoint"
 	"imbrel.example/imbrel/internal/render"
 )
 
@@ -54,7 +58,7 @@ func Main(args []string, in io.Reader, out, errs io.Writer) (status int) {
 		}
 	}()
 	buffered := bufio.NewWriter(out)
-	a := &app{in: in, out: buffered, err: errs}
+	a := &app{in: in, out: buffered, err: errs, output: "text"}
 	root := a.root(out)
 	root.SetArgs(args)
 	err := root.Execute()
@@ -98,24 +102,98 @@ Start with:  imbrel demo`,
 			if err := noneEmpty(c); err != nil {
 				return err
 			}
-			if a.output != "text" && a.output != "json" && (a.output != "sarif" || c.Name() != "check") {
-				return fmt.Errorf("-o %s: the output is text or json", a.output)
+			forms := "text or json"
+			if c.Name() == "check" {
+				forms = "text, json or sarif"
+			}
+			if !strings.Contains(forms, a.output) {
+				return fmt.Errorf("-o %s: the output is %s", a.output, forms)
 			}
 			return nil
 		},
-		CompletionOptions: cobra.CompletionOptions{HiddenDefaultCmd: true},
 	}
 	root.SetIn(a.in)
 	root.SetOut(a.out)
 	root.SetErr(a.err)
-	root.PersistentFlags().StringVarP(&a.output, "output", "o", "text", "`FORM` of the result: text for people, json for programs")
-	root.PersistentFlags().StringArrayVar(&a.includeFrom, "include-from", nil, "allow includes from the folder `DIR`, too, not only from the folder of the file")
 	root.SetFlagErrorFunc(flagError)
 	root.SetHelpCommand(help(root))
 	root.SetVersionTemplate("imbrel {{.Version}}\n")
 	text := render.Text{W: a.out, Color: colored(terminal), Width: columns(terminal)}
-	root.AddCommand(a.demo(text), a.newFile(), a.check(text), a.explain(text), a.shares(text), a.rehearse(text), a.find(text), a.codepoint(text), a.budget(text), a.compare(text), a.changes(text), a.gate(text), a.watchCounters(text), a.prove(text), a.answer(), a.probe(text), a.call(text), a.flood(text), a.schema())
+	a.commands(root, text)
+	wrapHelp(root, text)
 	return root
+}
+
+// commands adds all commands, in groups by what people do.
+func (a *app) commands(root *cobra.Command, text render.Text) {
+	cobra.EnableCommandSorting = false
+	const start, write, review, network, force = "start", "write", "review", "network", "force"
+	root.AddGroup(&cobra.Group{ID: start, Title: "Start here:"}, &cobra.Group{ID: write, Title: "Write:"}, &cobra.Group{ID: review, Title: "Search and review:"},
+		&cobra.Group{ID: network, Title: "Measure a real network:"}, &cobra.Group{ID: force, Title: "Enforce:"})
+	rehearsed := []completion{policyFiles, a.fromFile(rehearsals)}
+	for _, r := range []struct {
+		c            *cobra.Command
+		group        string
+		forms, reads bool // it has -o, and --include-from
+		arguments    []completion
+	}{
+		{a.demo(text), start, true, false, nil},
+		{a.newFile(), start, false, false, nil},
+		{a.check(text), start, true, true, []completion{policyFiles, policyFiles, policyFiles, policyFiles}},
+		{a.rehearse(text), start, true, true, rehearsed},
+		{a.explain(text), start, true, true, []completion{policyFiles}},
+		{a.shares(text), write, true, true, []completion{policyFiles}},
+		{a.budget(text), write, true, false, nil},
+		{a.codepoint(text), write, true, false, []completion{choices(codepoint.Names()...)}},
+		{a.schema(), write, false, false, nil},
+		{a.find(text), review, true, true, append(slices.Clone(rehearsed), a.fromSource(numbers))},
+		{a.changes(text), review, true, true, []completion{policyFiles, policyFiles}},
+		{a.compare(text), review, true, false, nil},
+		{a.answer(), network, false, false, nil},
+		{a.probe(text), network, true, false, nil},
+		{a.call(text), network, true, false, nil},
+		{a.flood(text), network, true, false, nil},
+		{a.prove(text), network, true, true, rehearsed},
+		{a.gate(text), force, true, true, []completion{policyFiles}},
+		{a.watchCounters(text), force, true, false, nil},
+	} {
+		r.c.GroupID = r.group
+		if r.forms {
+			forms := "text for people, json for programs"
+			if r.c.Name() == "check" {
+				forms += ", sarif for code reviews"
+			}
+			r.c.Flags().StringVarP(&a.output, "output", "o", "text", "`FORM` of the result: "+forms)
+		}
+		if r.reads {
+			r.c.Flags().StringArrayVar(&a.includeFrom, "include-from", nil, "allow includes from the folder `DIR`, too, not only from the folder of the file")
+		}
+		a.completing(r.c, r.arguments...)
+		root.AddCommand(r.c)
+	}
+	// In a shell the word is `completion`, as cobra has it; it is among the others of its own.
+	root.InitDefaultCompletionCmd()
+}
+
+// wrapHelp makes help as wide as the terminal.
+func wrapHelp(root *cobra.Command, text render.Text) {
+	width := text.Width
+	if width == 0 {
+		width = 100
+	}
+	root.SetUsageTemplate(strings.ReplaceAll(root.UsageTemplate(), "FlagUsages", fmt.Sprintf("FlagUsagesWrapped %d", width)))
+	plain := root.HelpFunc()
+	root.SetHelpFunc(func(c *cobra.Command, args []string) {
+		var b bytes.Buffer
+		out := c.OutOrStdout()
+		c.Root().SetOut(&b)
+		plain(c, args)
+		c.Root().SetOut(out)
+		text.W = out
+		long, rest, _ := strings.Cut(strings.TrimRight(b.String(), "\n"), "Usage:")
+		text.Prose(strings.TrimRight(long, "\n") + "\n")
+		text.Lines("Usage:" + rest)
+	})
 }
 
 // version returns the version from the build information.

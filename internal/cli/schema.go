@@ -15,6 +15,8 @@ func (a *app) schema() *cobra.Command {
 		Long: `Schema prints the JSON Schema of the policy language. It comes from the description
 that the reader follows, so an editor that uses it and Imbrel agree. What spans
 several keys (names that must exist, promises that must fit) only Imbrel checks.`,
+		Example: `  imbrel schema >imbrel.schema.json
+  imbrel schema | less`,
 		Args: cobra.NoArgs,
 		RunE: func(_ *cobra.Command, _ []string) error {
 			e := json.NewEncoder(a.out)

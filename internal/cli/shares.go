@@ -9,6 +9,7 @@ import (
 	"imbrel.example/imbrel/core/allocation"
 	"imbrel.example/imbrel/core/check"
 	"imbrel.example/imbrel/core/codec"
+	"imbrel.example/imbrel/core/policy"
 	"imbrel.example/imbrel/core/unit"
 	"imbrel.example/imbrel/internal/files"
 	"imbrel.example/imbrel/internal/render"
@@ -42,7 +43,7 @@ means to wait.`,
 			}
 			calls, ok := codec.ByName(voice)
 			if !ok {
-				return fmt.Errorf("--codec %s: the codecs are %s", voice, strings.Join(codec.Names(), ", "))
+				return fmt.Errorf("--codec %s: %sthe codecs are %s", voice, policy.DidYouMean(voice, codec.Names()), strings.Join(codec.Names(), ", "))
 			}
 			r, err := allocation.Compute(f, wishes, calls, check.Packets(f))
 			if err != nil {

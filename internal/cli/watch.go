@@ -29,7 +29,7 @@ compares with its promise, what is dropped and why, and how long packets wait. T
 to the gate's next interface, f freezes the view, q leaves it. With -o json it writes
 one report a line.`,
 		Example: `  imbrel watch eth1
-  imbrel watch eth1 --every 5s --times 12 -o json`,
+  imbrel watch eth1 --every 5s --count 12 -o json`,
 		Args: between(1, 1, "an interface of this machine that a gate has"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			step, err := timeOf("every", every, minWatch, "")
@@ -40,7 +40,7 @@ one report a line.`,
 		},
 	}
 	c.Flags().StringVar(&every, "every", "1s", "ask the gate every `TIME`")
-	numberVar(c.Flags(), &times, "times", 0, 0, 1_000_000_000, "leave after `N` steps; 0: when told to")
+	numberVar(c.Flags(), &times, "count", 0, 0, 1_000_000_000, "end after `N` steps; 0: at an interrupt")
 	return c
 }
 

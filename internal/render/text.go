@@ -61,6 +61,26 @@ func (t Text) Lines(text string) {
 	}
 }
 
+// Prose writes paragraphs, whose lines are joined and broken anew; a line that begins with a space stays.
+func (t Text) Prose(text string) {
+	var words []string
+	flush := func() {
+		if len(words) > 0 {
+			t.paragraph("", strings.Join(words, " "))
+		}
+		words = nil
+	}
+	for line := range strings.SplitSeq(text, "\n") {
+		if line != "" && line[0] != ' ' {
+			words = append(words, line)
+			continue
+		}
+		flush()
+		t.Line("%s", line)
+	}
+	flush()
+}
+
 // Title writes a heading.
 func (t Text) Title(format string, args ...any) {
 	for i, a := range args {
