@@ -196,8 +196,14 @@ func wrapHelp(root *cobra.Command, text render.Text) {
 	})
 }
 
-// version returns the version from the build information.
+// release is the version and commit that the release script builds in; "": the build information says it.
+var release string
+
+// version returns the version of the release, or of the build information.
 func version() string {
+	if release != "" {
+		return release
+	}
 	info, ok := debug.ReadBuildInfo()
 	if !ok {
 		return "(unknown)"
