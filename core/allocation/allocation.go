@@ -27,9 +27,9 @@ type Class struct {
 	AllBusy  int64 `json:"all_busy_bps"`
 	Gets     int64 `json:"gets_bps"` // with what was asked for; all busy when nothing was
 	// Reserved is what it is promised before anything is divided: its at-least, or the
-	// bound of its priority. Lent is what it gets beyond Promised.
+	// bound of its priority. Extra is what it gets beyond Promised.
 	Reserved int64 `json:"reserved_bps"`
-	Lent     int64 `json:"lent_bps"`
+	Extra    int64 `json:"extra_bps"`
 	Priority int   `json:"priority,omitempty"`
 	// Unbounded says that its priority has no bound of its own: it can take all.
 	Unbounded bool `json:"unbounded,omitempty"`
@@ -37,8 +37,10 @@ type Class struct {
 	// exceeds. The classes within it are those of one that gets as much.
 	Each    []string `json:"each,omitempty"`
 	EachBps int64    `json:"each_bps,omitempty"`
-	// Calls is how many calls fit in Promised, of the codec that was asked for.
-	Calls int64 `json:"calls"`
+	// Calls is how many calls fit in Promised, of the codec that was asked for. TakesCalls says that the class is for calls: it
+	// has priority, or its policer is written in calls.
+	Calls      int64 `json:"calls"`
+	TakesCalls bool  `json:"takes_calls,omitempty"`
 	// LongestWait bounds how long a packet waits in a full queue when all are busy, in ms; nil for a class
 	// with others within it, one with instances or within one, one that is promised nothing, and one
 	// after a priority without a bound. It reckons with the interface's LargestPacket.
@@ -188,9 +190,9 @@ func compute(p *plan.Plan, wishes []Wish, calls codec.Codec, packets Packets) In
 	most := alone(p)
 	for i, e := range p.Entries {
 		c := Class{Class: e.Name, Alone: int64(most[i]), Promised: int64(e.Promise), AllBusy: int64(busy[i]), Gets: int64(gets[i]), Priority: e.Priority,
-			Lent: lent(gets[i], e.Promise, p.Whole), Never: !seen[i] && dates.whole}
+			Extra: lent(gets[i], e.Promise, p.Whole), Never: !seen[i] && dates.whole}
 		if p.Kept() {
-			c.Calls = int64(e.Promise / perCall)
+			c.Calls, c.TakesCalls = int64(e.Promise/perCall), e.Priority > 0 || e.Spec.Police != nil && e.Spec.Police.Calls > 0
 		}
 		if e.Policed != nil {
 			c.PolicedBy = e.Policed.Name

@@ -9,7 +9,9 @@ import (
 
 func slowLink() Rule {
 	return Rule{"slow-link", Note, `On a slow link a full packet that has begun to go out cannot be interrupted: a voice packet that comes just after it waits for
-all of it, whatever its priority. Smaller packets of the others (a lower MTU), or a faster link, are the only ways out.`,
+all of it, whatever its priority. The ways out: smaller packets of the others (a lower MTU); fragments of long packets between which voice goes out
+(RFC 2686 on PPP links, frame preemption of IEEE 802.3br on Ethernet); fewer bytes on the link by header compression (RFC 5795); a faster link. Imbrel does
+not rehearse fragments or compression.`,
 		func(s *survey) {
 
 			const tooLong = 10 * time.Millisecond

@@ -68,6 +68,19 @@ func (d DSCP) UserPriority() uint8 {
 	return 0
 }
 
+// Note returns what is easily got wrong about a codepoint; "" for most.
+func (d DSCP) Note() string {
+	switch d {
+	case LE:
+		return "the default map gives LE the PCP 0, above CS1 with the PCP 1: PCP 1 is background, below best effort (IEEE 802.1Q). Mark the PCP as well where switches use it"
+	case CS1:
+		return "PCP 1 is background, below PCP 0 (IEEE 802.1Q)"
+	case CS6, CS7:
+		return "network control: an access point should not take it from a client at user priority 7 (RFC 8325 §8); remark it where hosts send it"
+	}
+	return ""
+}
+
 // A Reading is one meaning of a value that someone wrote.
 type Reading struct {
 	As     string // "DSCP", "ToS byte", "PCP", "MPLS TC", "IP precedence"

@@ -145,7 +145,7 @@ var (
 		"write `each: {by}` if each may have it, or accept this")
 	SlowLink = finding("a full packet takes {time}, and `{entry}` waits for one that has begun",
 		"each hop like it adds up to {time} of delay and jitter to a call",
-		"let the others send smaller packets (a lower MTU), or take a faster link")
+		"let the others send smaller packets (a lower MTU), use fragment interleaving or preemption where both ends have it, or take a faster link")
 	TagNowhere = finding("`{class}` asks for a {layer}, and frames have none",
 		"the condition never holds, and its packets fall to the entries after it",
 		"{fix}")

@@ -92,8 +92,8 @@ func TestWhoIsOffered(t *testing.T) {
 		var got []string
 		for _, c := range res.Interfaces[0].Classes {
 			got = append(got, fmt.Sprintf("%s %.0f", c.Class, float64(c.Gets)/1000))
-			if c.Lent != 0 && c.Lent < 1000 {
-				t.Errorf("%s: %s is lent %d bit/s, which is rounding", args, c.Class, c.Lent)
+			if c.Extra != 0 && c.Extra < 1000 {
+				t.Errorf("%s: %s is lent %d bit/s, which is rounding", args, c.Class, c.Extra)
 			}
 		}
 		if strings.Join(got, " ") != want {

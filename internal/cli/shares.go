@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -16,15 +17,14 @@ import (
 )
 
 func (a *app) shares(text render.Text) *cobra.Command {
-	var busy, offer []string
+	var busy, offer, at, shown []string
 	voice := "g711"
 	c := &cobra.Command{
 		Use:   "shares FILE",
 		Short: "Show what each class gets: alone, all busy, some busy",
 		Long: `Shares computes the ideal allocation of every attached policy: what each class gets
 alone, what it is promised when all are busy, and, with --busy or --offer, what it
-gets when only some want something; how many calls fit, and how long a full queue
-means to wait.`,
+gets when only some classes send; how many calls fit, and how long packets wait.`,
 		Example: `  imbrel shares ternrock.yaml
   imbrel shares ternrock.yaml --busy voice,charts
   imbrel shares ternrock.yaml --offer voice=600kbit/s,rest=50Mbit/s`,
@@ -39,7 +39,7 @@ means to wait.`,
 				return err
 			}
 			if len(f.Attach) == 0 {
-				return fmt.Errorf("%s: no policy is attached, so nothing is shared out; add entries under `attach`", args[0])
+				return fmt.Errorf("%s: no policy is attached, so there is nothing to divide; add entries under `attach`", args[0])
 			}
 			calls, ok := codec.ByName(voice)
 			if !ok {
@@ -49,6 +49,9 @@ means to wait.`,
 			if err != nil {
 				return err
 			}
+			if err := only(r, at, shown); err != nil {
+				return err
+			}
 			if a.output == "json" {
 				return render.JSON(a.out, r)
 			}
@@ -56,10 +59,56 @@ means to wait.`,
 			return nil
 		},
 	}
+	c.Flags().StringSliceVar(&at, "at", nil, "show only these `PLACES`, such as ternrock/radio out, or without the direction")
+	c.Flags().StringSliceVar(&shown, "class", nil, "show only these `CLASSES`")
 	c.Flags().StringSliceVar(&busy, "busy", nil, "only these `CLASSES` send, as much as they can (nested: sales/voice; rest is that of the top level)")
 	c.Flags().StringSliceVar(&offer, "offer", nil, "these classes send at a rate, `CLASS=RATE`; all others send nothing, unless --busy names them")
 	c.Flags().StringVar(&voice, "codec", voice, "count calls of the `CODEC`: "+strings.Join(codec.Names(), ", "))
 	return c
+}
+
+// only leaves in a result what was asked for.
+func only(r *allocation.Result, at, classes []string) error {
+	trim(at)
+	trim(classes)
+	var places, names []string
+	matched := make(map[string]bool)
+	kept := r.Interfaces[:0:0]
+	for _, f := range r.Interfaces {
+		iface := f.Node + "/" + f.Interface
+		place := iface + " " + f.Direction
+		if places = append(places, place); len(at) > 0 && !slices.Contains(at, iface) && !slices.Contains(at, place) {
+			continue
+		}
+		matched[iface], matched[place] = true, true
+		all := f.Classes
+		f.Classes = nil
+		for _, c := range all {
+			last := c.Class[strings.LastIndexByte(c.Class, '/')+1:]
+			names = append(names, c.Class)
+			if len(classes) == 0 || slices.Contains(classes, c.Class) || slices.Contains(classes, last) {
+				matched[c.Class], matched[last] = true, true
+				f.Classes = append(f.Classes, c)
+			}
+		}
+		if len(f.Classes) > 0 {
+			kept = append(kept, f)
+		}
+	}
+	for _, a := range at {
+		if !matched[a] {
+			return fmt.Errorf("--at %s: no policy is attached there; %sthere are: %s", a, policy.DidYouMean(a, places), strings.Join(places[:min(len(places), 40)], ", "))
+		}
+	}
+	slices.Sort(names)
+	names = slices.Compact(names)
+	for _, c := range classes {
+		if !matched[c] {
+			return fmt.Errorf("--class %s: no policy there has such a class; %sthere are: %s", c, policy.DidYouMean(c, names), strings.Join(names[:min(len(names), 40)], ", "))
+		}
+	}
+	r.Interfaces = kept
+	return nil
 }
 
 func wishesOf(busy, offer []string) ([]allocation.Wish, error) {

@@ -48,7 +48,7 @@ func TestSharesOfTheDemo(t *testing.T) {
 	}
 	// Two want everything, one a little: the ceiling holds, and the rest is lent.
 	c = shares(t, demo, "--busy", "charts,rest", "--offer", "voice=600kbit/s")
-	if a, b := c["ternrock charts"], c["ternrock rest"]; math.Abs(float64(a.Gets-5_400_000)) > 2 || math.Abs(float64(b.Gets-5_400_000)) > 2 || a.Lent != a.Gets-a.Promised {
+	if a, b := c["ternrock charts"], c["ternrock rest"]; math.Abs(float64(a.Gets-5_400_000)) > 2 || math.Abs(float64(b.Gets-5_400_000)) > 2 || a.Extra != a.Gets-a.Promised {
 		t.Errorf("charts %+v, rest %+v", a, b)
 	}
 	c = shares(t, demo, "--busy", "charts", "--offer", "rest=1Mbit/s")

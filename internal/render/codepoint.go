@@ -1,6 +1,7 @@
 package render
 
 import (
+	"cmp"
 	"fmt"
 	"strings"
 
@@ -41,7 +42,7 @@ func Codepoints(asked []Asked) any {
 			for _, d := range r.Points {
 				c := CodepointJSON{Value: a.Value, Name: d.Name(), DSCP: uint8(d), Binary: fmt.Sprintf("%06b", d), Hex: fmt.Sprintf("0x%02x", uint8(d)),
 					ToS: d.ToS(), Precedence: d.Precedence(), PCP: d.PCP(), TC: d.TC(), UserPriority: d.UserPriority(),
-					DropPrecedence: d.DropPrecedence(), ServiceClass: d.ServiceClass(), Note: r.Note}
+					DropPrecedence: d.DropPrecedence(), ServiceClass: d.ServiceClass(), Note: cmp.Or(r.Note, d.Note())}
 				if a.Value != "" {
 					c.Reading = r.As
 				}
@@ -96,4 +97,15 @@ func (t Text) points(points []codepoint.DSCP) {
 			d.Precedence(), d.PCP(), d.TC(), d.UserPriority(), drop, class})
 	}
 	t.put(w)
+	if len(points) > maxNoted {
+		return
+	}
+	for _, d := range points {
+		if note := d.Note(); note != "" {
+			t.paragraph("  ", d.Name()+": "+note)
+		}
+	}
 }
+
+// maxNoted is how many codepoints a table has at most for their notes to follow it.
+const maxNoted = 4

@@ -1,6 +1,7 @@
 package render
 
 import (
+	"fmt"
 	"slices"
 	"strings"
 
@@ -13,22 +14,16 @@ import (
 
 // Shares writes what each class gets at every interface with a policy.
 func (t Text) Shares(r *allocation.Result, wishes []allocation.Wish) {
-	var words []string
-	for _, w := range wishes {
-		if w.All {
-			words = append(words, w.Class+" wants all it can get")
-		} else {
-			words = append(words, w.Class+" wants "+humanize.Rate(int64(w.Rate)))
-		}
-	}
+	asked := gets(wishes)
 	codec, _ := codec.ByName(r.Codec)
 	calls := codec.String()
+	largest := int64(0)
 	for i := range r.Interfaces {
 		f := &r.Interfaces[i]
 		if i > 0 {
 			t.Line("")
 		}
-		t.Title("%s/%s %s, policy %s: %s to share, %s reserved", f.Node, f.Interface, f.Direction, f.Policy, humanize.Rate(f.Rate), humanize.Rate(f.Reserved))
+		t.Title("%s/%s %s, policy %s: %s to divide", f.Node, f.Interface, f.Direction, f.Policy, humanize.Rate(f.Rate))
 		if !f.Note.IsZero() {
 			if f.Direction == "in" {
 				t.Line("  %s", f.Note)
@@ -36,15 +31,27 @@ func (t Text) Shares(r *allocation.Result, wishes []allocation.Wish) {
 			}
 			t.paragraph("  ", "not kept: "+f.Note.String())
 		}
-		if len(words) > 0 {
-			t.Line("  gets: when %s, and the others nothing", humanize.List(words))
+		if asked != "" {
+			t.Line("  `gets`: %s", asked)
 		}
-		columns := []column{{"class", true}, {"alone", false}, {"reserved", false}, {"promised", false}, {"all busy", false}, {calls + " calls", false}}
-		if len(words) > 0 { // what was asked for, and what it is held against
-			columns = []column{{"class", true}, {"promised", false}, {"all busy", false}, {"gets", false}, {"lent", false}}
+		differs := slices.ContainsFunc(f.Classes, func(c allocation.Class) bool { return c.AllBusy != c.Promised })
+		voice := slices.ContainsFunc(f.Classes, func(c allocation.Class) bool { return c.TakesCalls })
+		columns := []column{{"class", true}}
+		if asked == "" {
+			columns = append(columns, column{"alone", false})
 		}
-		columns = append(columns, column{"longest wait", false}, column{"below promise", false})
-		w := t.dense(t.grid(columns, nil))
+		columns = append(columns, column{"promised", false})
+		if differs {
+			columns = append(columns, column{"all busy", false})
+		}
+		switch {
+		case asked != "": // what was asked for, and what it is compared with
+			columns = append(columns, column{"gets", false}, column{"extra", false})
+		case voice:
+			columns = append(columns, column{calls + " calls", false})
+		}
+		columns = append(columns, column{"longest wait", false}, column{"within promise", false})
+		w := t.dense(t.grid(columns, nil)).without("within promise", "alone")
 		for _, c := range f.Classes {
 			name := strings.Repeat("  ", strings.Count(c.Class, "/")) + c.Class[strings.LastIndexByte(c.Class, '/')+1:]
 			if c.Priority > 0 {
@@ -59,14 +66,26 @@ func (t Text) Shares(r *allocation.Result, wishes []allocation.Wish) {
 			if c.When != "" {
 				name += ", sometimes"
 			}
-			row := table.Row{name, humanize.Rate(c.Alone), humanize.Rate(c.Reserved), humanize.Rate(c.Promised), humanize.Rate(c.AllBusy), humanize.Count(c.Calls)}
-			if len(words) > 0 {
-				row = table.Row{name, humanize.Rate(c.Promised), humanize.Rate(c.AllBusy), humanize.Rate(c.Gets), humanize.Rate(c.Lent)}
+			row := table.Row{name}
+			if asked == "" {
+				row = append(row, humanize.Rate(c.Alone))
+			}
+			row = append(row, humanize.Rate(c.Promised))
+			if differs {
+				row = append(row, humanize.Rate(c.AllBusy))
+			}
+			switch {
+			case asked != "":
+				row = append(row, humanize.Rate(c.Gets), humanize.Rate(c.Extra))
+			case voice && c.TakesCalls:
+				row = append(row, humanize.Count(c.Calls))
+			case voice:
+				row = append(row, "-")
 			}
 			w.add(append(row, wait(c.LongestWait), wait(c.BelowPromiseWait)))
 		}
 		t.put(w)
-		t.Line("    waits of packets up to %s: longest in a full queue, and of a class that sends below its promise", humanize.Bytes(f.LargestPacket))
+		largest = max(largest, f.LargestPacket)
 		t.policedInside(f)
 		for _, c := range f.Classes {
 			if c.Unbounded {
@@ -83,11 +102,40 @@ func (t Text) Shares(r *allocation.Result, wishes []allocation.Wish) {
 				t.Line("    %s is %s: not counted here", c.Class, s)
 			}
 			if len(c.Each) > 0 && slices.ContainsFunc(f.Classes, func(o allocation.Class) bool { return o.Parent == c.Class }) {
-				t.Line("    within %s: what one %s gets when it gets all it may", c.Class, strings.Join(c.Each, " and "))
+				full := ""
+				if c.EachBps > 0 {
+					full = ", at its full " + humanize.Rate(c.EachBps)
+				}
+				t.Line("    rows below %s are for ONE %s%s", c.Class, strings.Join(c.Each, " and "), full)
 			}
 		}
-		t.byTime(f, len(words) > 0)
+		t.byTime(f, asked != "")
 	}
+	if largest > 0 {
+		t.Line("")
+		t.paragraph("", fmt.Sprintf("Waits are those in the queue, with packets up to %s: the longest when the queue is full; within promise: while the class sends no more than its promise", humanize.Bytes(largest)))
+	}
+}
+
+// gets says who sends how much: "voice and charts send all they can, the others nothing"; "" where nothing was asked for.
+func gets(wishes []allocation.Wish) string {
+	var all, some []string
+	for _, w := range wishes {
+		if w.All {
+			all = append(all, w.Class)
+		} else {
+			some = append(some, w.Class+" sends "+humanize.Rate(int64(w.Rate)))
+		}
+	}
+	if len(all) == 1 {
+		some = append([]string{all[0] + " sends all it can"}, some...)
+	} else if len(all) > 1 {
+		some = append([]string{humanize.List(all) + " send all they can"}, some...)
+	}
+	if len(some) == 0 {
+		return ""
+	}
+	return strings.Join(some, ", ") + ", the others nothing"
 }
 
 // wait writes the bound of a wait, or `-` where there is none.
