@@ -72,7 +72,7 @@ func (d DSCP) UserPriority() uint8 {
 func (d DSCP) Note() string {
 	switch d {
 	case LE:
-		return "the default map gives LE the PCP 0, above CS1 with the PCP 1: PCP 1 is background, below best effort (IEEE 802.1Q). Mark the PCP as well where switches use it"
+		return "the default map (DSCP >> 3) gives LE the PCP 0, best effort, which is above the PCP 1 of CS1, background (IEEE 802.1Q). Mark the PCP as well where switches use it"
 	case CS1:
 		return "PCP 1 is background, below PCP 0 (IEEE 802.1Q)"
 	case CS6, CS7:

@@ -35,6 +35,7 @@ const (
 	burstTooSmall = "burst-too-small"  // red packets below the policer's rate
 	limitTooSmall = "limit-too-small"  // a full queue below the promise
 	openLoop      = "open-loop"        // replayed TCP lost packets and did not slow down
+	mosScale      = "mos-scale"        // no standard has the codec's values
 	callRuined    = "call-ruined"      // a call is worth little, and no expectation says so
 	classLoses    = "class-loses"      // a class loses packets, and no expectation is about that
 	notEnded      = "unfinished"       // requests did not end
@@ -78,6 +79,11 @@ func (m *Measures) warn(r *Result) {
 		m.tooSmall(r)
 		m.idle(r)
 		m.unjudged(r)
+	}
+	for i := range m.Rehearsal.Traffic {
+		if t := &m.Rehearsal.Traffic[i]; t.Kind == policy.Calls && t.Codec.Assumed != "" {
+			r.warn(mosScale, "note", t.At, words.MOSOnNarrowScale.With(t.Name, t.Codec.Name, t.Codec.Assumed))
+		}
 	}
 	for _, c := range r.Captures {
 		if c.TCPLost > 0 {
@@ -254,7 +260,7 @@ func (m *Measures) outsideClasses(r *Result) {
 			}
 		}
 		h := &hops[at]
-		r.warn(unclassified, "warning", place, words.InNoClass.With(c.nameOf(way[0]), m.Places[h.Place].Words(), h.Dropped(), h.Max, other))
+		r.warn(unclassified, "warning", place, words.InNoClass.With(c.nameOf(way[0]), other, m.Places[h.Place].Words(), h.Dropped(), h.Max))
 	}
 }
 
