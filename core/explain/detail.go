@@ -185,15 +185,15 @@ func about[T ~int64](v T) T {
 
 // queueing says how the packets of an entry wait.
 func queueing(pl *plan.Plan, e *plan.Entry) words.Fact {
-	of, busy, bound := any(wholeRate(pl)), words.AllBusy.With(), pl.Whole
-	each, drop := words.Fact{}, ""
+	of, busy, bound := any(wholeRate(pl)), words.Fact{}, pl.Whole
+	its, drop := words.ItsQueue.With(), ""
 	if o := e.Instances(); o != nil {
-		bound, each = o.Ceiling, words.ForEach.With()
+		bound, its = o.Ceiling, words.EachQueue.With()
 		of, busy = words.OfEach.With(about(bound), o.Each), words.AllWithinBusy.With()
 	}
-	who, most := words.IsPromised.With(), words.NeverMore.With(about(e.Ceiling))
+	who, most := words.GetsAtLeast.With(), words.NeverMore.With(about(e.Ceiling))
 	if e.Each != 0 {
-		who, most, each = words.AllArePromised.With(), words.EachNeverMore.With(e.Each, about(e.Ceiling)), words.ForEach.With()
+		who, most, its = words.TogetherGet.With(), words.EachNeverMore.With(e.Each, about(e.Ceiling)), words.EachQueue.With()
 	}
 	if e.Ceiling >= bound {
 		most = words.Fact{}
@@ -201,11 +201,11 @@ func queueing(pl *plan.Plan, e *plan.Entry) words.Fact {
 	if e.Queue.Drop != policy.TailDrop {
 		drop = e.Queue.Drop.String()
 	}
-	limit := any(words.AsWritten.With(about(e.Queue.Bytes)))
+	limit := any(words.Amount.With(about(e.Queue.Bytes)))
 	if n := e.Queue.Packets; n > 0 {
 		limit = words.Packets.With(n)
 	}
-	queue := words.QueueHolds.With(limit, each, drop)
+	queue := words.QueueHolds.With(its, limit, drop)
 	switch {
 	case e.Policed != nil:
 		return words.PromisedNothing.With(e.Policed.Name, queue)
@@ -215,7 +215,7 @@ func queueing(pl *plan.Plan, e *plan.Entry) words.Fact {
 	return words.Promised.With(who, about(e.Promise), of, busy, most, queue)
 }
 
-func wholeRate(pl *plan.Plan) words.Fact { return words.AsWritten.With(about(pl.Whole)) }
+func wholeRate(pl *plan.Plan) words.Fact { return words.Amount.With(about(pl.Whole)) }
 
 // summarise says in one line how the packet fares.
 func summarise(a *Answer) words.Fact {
@@ -243,8 +243,13 @@ func summarise(a *Answer) words.Fact {
 		}
 	}
 	on := words.Fact{}
-	if links > 0 {
-		on = words.PriorityLinks.With(urgent, links)
+	switch {
+	case links > 0 && urgent == 0:
+		on = words.NoLinkFirst.With()
+	case urgent == 1:
+		on = words.PriorityLinks.With(urgent, links, words.Gives.With())
+	case links > 0:
+		on = words.PriorityLinks.With(urgent, links, words.Give.With())
 	}
 	return words.ArrivesAs.With(strings.ToUpper(a.Arrives.DSCP), on, trouble)
 }

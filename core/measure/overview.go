@@ -120,6 +120,22 @@ func (r *Result) PromiseUse(class string) (most *PromiseUse) {
 	return most
 }
 
+// Class returns what the interface of a series did with a class, or nil.
+func (r *Result) Class(f *SeriesInterface, class string) *Class {
+	for i := range r.Interfaces {
+		g := &r.Interfaces[i]
+		if g.Node != f.Node || g.Interface != f.Interface || g.Direction != f.Direction {
+			continue
+		}
+		for j := range g.Classes {
+			if g.Classes[j].Class == class {
+				return &g.Classes[j]
+			}
+		}
+	}
+	return nil
+}
+
 // WorstRows returns the rows of traffic whose class is shown: all in their order, or, of more than a number, the worst: those
 // by which an expectation failed, then those of classes that lost packets, then the others. left is how many it leaves out.
 func (r *Result) WorstRows(shows func(class string) bool, most int) (rows []*Row, left int) {

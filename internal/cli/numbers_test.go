@@ -136,11 +136,11 @@ func TestPromiseInsideAPolicer(t *testing.T) {
 		t.Errorf("rehearsed: promised %d", *c.PromisedBps)
 	}
 	says := func(want string, args ...string) {
-		if r := imbrel(t, broken, "", nil, args...); !strings.Contains(r.out, want) {
+		if r := imbrel(t, broken, "", nil, args...); !strings.Contains(strings.Join(strings.Fields(r.out), " "), want) {
 			t.Errorf("%v does not say %q:\n%s", args, want, r.out)
 		}
 	}
-	says("is promised nothing: the policer of `dept` drops before its entries count", "explain", "parent-policed.json", "--from", "10.0.0.1", "--to", "10.1.0.1", "--dscp", "af41", "--why")
+	says("gets no promise: the policer of `dept` drops before its entries count", "explain", "parent-policed.json", "--from", "10.0.0.1", "--to", "10.1.0.1", "--dscp", "af41", "--why")
 	says("promise-inside-policer", "check", "parent-policed.json")
 	says("promised nothing. The policer of dept drops", "shares", "parent-policed.json")
 

@@ -24,58 +24,62 @@ func (t Text) Answer(q *explain.Question, a *explain.Answer, why bool) {
 		ports += fmt.Sprintf(", to port %d", f.ToPort)
 	}
 	t.Title("%s to %s, %s%s, %d bytes, sent as %s", f.From, f.To, policy.ProtocolName(f.Protocol), ports, q.Length, explain.DSCP(q.DSCP))
+	t.Line("")
 	for i := range a.Hops {
-		s := &a.Hops[i]
-		t.Line("")
-		t.step(i+1, s, why)
+		t.step(&a.Hops[i], why)
 	}
 	t.Line("")
-	t.Line("The packet %s.", a.Summary)
+	t.paragraph("", fmt.Sprintf("The packet %s.", a.Summary))
 }
 
-func (t Text) step(n int, s *explain.Step, why bool) {
-	where := fmt.Sprintf("%d  %s/%s %s", n, s.Node, s.Interface, s.Direction)
-	if s.Policy == "" {
-		fifo := "no policy"
-		if s.Direction == "out" {
-			fifo = "no policy, plain FIFO"
-		}
-		t.Line("%s: %s%s", t.paint(where, 1), fifo, changed(s))
+// step tells what happens at one place: one sentence, and the details under it.
+func (t Text) step(s *explain.Step, why bool) {
+	where := t.paint(fmt.Sprintf("%s/%s %s", s.Node, s.Interface, s.Direction), 1)
+	detail := func(what string, said any) { t.paragraph(fmt.Sprintf("    %-8s ", what), fmt.Sprint(said)) }
+	switch {
+	case s.Policy == "" && s.Direction == "out":
+		t.Line("%s: no policy, plain FIFO, %s", where, marksOf(s))
 		t.around(s)
 		return
-	}
-	t.Line("%s: policy %s", t.paint(where, 1), s.Policy)
-	for _, try := range s.Tried {
-		t.Line("     not %-12s line %d: %s", try.Class, try.Line, try.Reason)
-		if why {
-			for _, c := range try.Conditions {
-				t.Line("         %s", c)
-			}
-		}
-	}
-	if s.Blocked {
-		t.Line("   %s %s, %s:%d", t.bad("BLOCKED"), s.Class, s.File, s.Line)
+	case s.Policy == "":
+		t.Line("%s: no policy, %s", where, marksOf(s))
+		t.around(s)
 		return
-	}
-	if s.Policed {
-		t.Line("   %s %s, %s:%d: larger than its policer ever lets pass", t.bad("DROPPED"), s.Class, s.File, s.Line)
-		t.Line("     meter    %s", s.Meter)
-		return
+	case s.Blocked:
+		t.Line("%s: %s by class %s", where, t.bad("BLOCKED"), t.paint(s.Class, 1))
+	case s.Policed:
+		t.Line("%s: %s by the policer of class %s, whose burst holds no packet of this length", where, t.bad("DROPPED"), t.paint(s.Class, 1))
+	default:
+		t.Line("%s: class %s, %s", where, t.paint(s.Class, 1), marksOf(s))
 	}
 	line := ""
 	if s.Line > 0 {
 		line = fmt.Sprintf(", %s:%d", s.File, s.Line)
 	}
-	t.Line("   takes it: %s%s", t.paint(s.Class, 1), line)
+	because := ""
 	if !s.Because.IsZero() {
-		t.Line("     because  %s", s.Because)
+		because = ": " + s.Because.String()
 	}
-	t.Line("     marks    %s", marksOf(s))
+	detail("policy", s.Policy+line+because)
 	if !s.Meter.IsZero() {
-		t.Line("     meter    %s", s.Meter)
+		detail("meter", s.Meter)
 	}
 	if !s.Queue.IsZero() {
-		t.Line("     queue    %s", s.Queue)
+		detail("queue", s.Queue)
+	}
+	for i, try := range s.Tried {
+		what := "not in"
+		if i > 0 {
+			what = ""
+		}
+		if !why || len(try.Conditions) == 0 {
+			detail(what, fmt.Sprintf("%s (line %d): %s", try.Class, try.Line, try.Reason))
+			continue
+		}
+		detail(what, fmt.Sprintf("%s (line %d)", try.Class, try.Line))
+		for _, c := range try.Conditions {
+			t.paragraph("               ", c.String())
+		}
 	}
 	t.around(s)
 }
@@ -90,10 +94,10 @@ func (t Text) around(s *explain.Step) {
 		if !s.Outer.IsZero() {
 			stack = ", outer header " + s.Outer.String()
 		}
-		t.Line("     tunnel   leaves in %s%s", s.Tunnel, stack)
+		t.Line("    tunnel   leaves in %s%s", s.Tunnel, stack)
 	}
 	for _, n := range s.Notes {
-		t.Line("     note     %s", n)
+		t.paragraph("    note     ", n.String())
 	}
 }
 
@@ -110,7 +114,7 @@ func marksOf(s *explain.Step) string {
 	in, out := s.MarksIn, s.MarksOut
 	parts := []string{}
 	if in.DSCP == out.DSCP {
-		parts = append(parts, point(in.DSCP)+", kept")
+		parts = append(parts, strings.ToUpper(in.DSCP)+" kept")
 	} else {
 		parts = append(parts, point(in.DSCP)+" → "+point(out.DSCP))
 	}
@@ -137,14 +141,6 @@ func field(name string, in, out *uint8) []string {
 		return []string{fmt.Sprintf("%s %d", name, *in)}
 	}
 	return []string{name + " " + number(in) + " → " + number(out)}
-}
-
-// changed says what changed at an interface without a policy.
-func changed(s *explain.Step) string {
-	if s.MarksIn.DSCP == s.MarksOut.DSCP && s.MarksIn.PCP == nil && s.MarksOut.PCP == nil && s.MarksIn.TC == nil && s.MarksOut.TC == nil {
-		return ", " + strings.ToUpper(s.MarksIn.DSCP) + " kept"
-	}
-	return ", " + marksOf(s)
 }
 
 // Capture writes a capture explained.

@@ -55,7 +55,7 @@ func (t Text) Rehearsal(r *measure.Result, v *View) {
 			t.links(r, v)
 		}
 		t.hops(r, v)
-		t.series(r.Series, v)
+		t.series(r, v)
 		t.captures(r, v)
 		t.next(r, v)
 	}, func(t Text) { t.verdict(r) })

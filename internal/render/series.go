@@ -1,86 +1,176 @@
 package render
 
 import (
+	"fmt"
 	"slices"
-
-	"github.com/jedib0t/go-pretty/v6/table"
+	"strings"
 
 	"imbrel.example/imbrel/core/humanize"
 	"imbrel.example/imbrel/core/measure"
 )
 
-// chartWidth is how many characters a chart over time is wide at most.
-const chartWidth = 20
-
-// series writes what happened over time: for each class a chart of its rate, its queue
-// and its drops.
-func (t Text) series(s *measure.Series, v *View) {
+// series writes what happened over time: for each class a chart of its rate, and below it its queue and its drops.
+func (t Text) series(r *measure.Result, v *View) {
+	s := r.Series
 	if s == nil {
 		return
 	}
-	t.Title("Over time, in steps of %g s (each chart from 0 to the most beside it)", s.IntervalS)
+	t.Title("Over time, one block for each %g s", s.IntervalS)
 	for i := range s.Interfaces {
 		f := &s.Interfaces[i]
-		name := f.Node + "/" + f.Interface
-		if !v.at(name, f.Direction) {
+		if !v.at(f.Node+"/"+f.Interface, f.Direction) {
 			continue
 		}
 		quiet := !slices.ContainsFunc(f.Classes, func(c measure.SeriesClass) bool { return slices.Max(c.Drops) > 0 || c.Wakes != nil })
 		if quiet && len(v.At) == 0 && !v.All {
 			continue
 		}
-		t.Line("  %s %s", name, f.Direction)
-		w := t.dense(t.grid([]column{{"class", true}, {"sent", true}, {"most", false}, {"queue", true}, {"most", false}, {"drops", true}, {"most", false}}, nil))
+		t.Line("")
+		t.Title("%s/%s %s, %s", f.Node, f.Interface, f.Direction, humanize.Rate(f.RateBps))
 		for j := range f.Classes {
 			c := &f.Classes[j]
 			if !v.shows(c.Class) {
 				continue
 			}
-			w.add(chartRow(c, ""))
+			t.over(s, r.Class(f, c.Class), c)
 			for k := range c.Instances {
-				w.add(chartRow(&c.Instances[k], "  "))
+				t.over(s, nil, &c.Instances[k])
 			}
+			t.events(s, f, c)
 		}
-		t.put(w)
-		for j := range f.Classes {
-			for _, k := range f.Classes[j].Wakes {
-				switch {
-				case !v.shows(f.Classes[j].Class) || k.AtS == 0: // it did not wake, it was there
-				case k.PromiseAfter == nil:
-					t.Line("    %s began at %g s and never had its promise", f.Classes[j].Class, k.AtS)
-				default:
-					t.Line("    %s started at %g s and reached its promised rate, or all it offered, within %g s", f.Classes[j].Class, k.AtS, *k.PromiseAfter)
-				}
+	}
+	t.Line("")
+}
+
+// events writes when a class got its promise, and when its conditions were true.
+func (t Text) events(s *measure.Series, f *measure.SeriesInterface, c *measure.SeriesClass) {
+	for _, k := range c.Wakes {
+		switch {
+		case k.AtS == 0: // it did not start, it was there
+		case k.PromiseAfter == nil:
+			t.Line("    %s started at %g s and never reached its promised rate", c.Class, k.AtS)
+		default:
+			t.Line("    %s started at %g s and reached its promised rate, or all it offered, within %g s", c.Class, k.AtS, *k.PromiseAfter)
+		}
+	}
+	for _, h := range s.Whens {
+		if h.Node == f.Node && h.Interface == f.Interface && h.Direction == f.Direction && h.Class == c.Class {
+			what := h.Class
+			if h.Limit != "" {
+				what = "the `" + h.Limit + "` of " + h.Class
 			}
+			t.Line("    %s was active from %.4g s to %.4g s", what, h.FromS, h.ToS)
 		}
-		for _, h := range s.Whens {
-			if h.Node == f.Node && h.Interface == f.Interface && h.Direction == f.Direction {
-				what := "its `when`"
-				if h.Limit != "" {
-					what = "the `when` of its `" + h.Limit + "`"
-				}
-				t.Line("    %s: %s held from %.4g s to %.4g s", h.Class, what, h.FromS, h.ToS)
-			}
-		}
-		t.Line("")
 	}
 }
 
-func chartRow(c *measure.SeriesClass, in string) table.Row {
-	return table.Row{in + humanize.Short(c.Class, 30), chart(c.SentBps), humanize.Rate(slices.Max(c.SentBps)),
-		chart(c.QueueBytes), humanize.Bytes(slices.Max(c.QueueBytes)), chart(c.Drops), humanize.Count(slices.Max(c.Drops))}
+// Sizes of a chart, in characters.
+const (
+	chartHeight = 4
+	chartScale  = 14 // of the numbers left of it
+	chartWidth  = 84
+)
+
+// over draws a class over time: the rate that it sent in four lines, with its promise and its upper limit, and below it its queue
+// and its drops. What does not fit the width goes on below.
+func (t Text) over(s *measure.Series, class *measure.Class, c *measure.SeriesClass) {
+	width := chartWidth
+	if t.Width > 0 {
+		width = min(width, t.Width-chartScale-4)
+	}
+	most := slices.Max(c.SentBps)
+	t.Line("  %s: sent up to %s, queue up to %s, %s", t.paint(humanize.Short(c.Class, 40), 1), humanize.Rate(most), humanize.Bytes(slices.Max(c.QueueBytes)), humanize.Plural(int(sum(c.Drops)), "drop"))
+	if most == 0 && sum(c.Drops) == 0 {
+		return
+	}
+	lines := linesOf(class, most)
+	top := most
+	for _, l := range lines {
+		top = max(top, l.bps)
+	}
+	for from := 0; from < len(c.SentBps); from += width {
+		to := min(from+width, len(c.SentBps))
+		rows := bars(c.SentBps[from:to], top)
+		for i, row := range rows {
+			scale, note := "", ""
+			if i == 0 {
+				scale = humanize.Rate(top)
+			}
+			for _, l := range lines {
+				if at := chartHeight - 1 - int(l.bps*chartHeight/(top+1)); at == i {
+					note += " " + l.name + " " + humanize.Rate(l.bps)
+					row = strings.ReplaceAll(row, " ", "┄")
+				}
+			}
+			t.Line("  %*s │%s%s", chartScale-2, scale, row, note)
+		}
+		t.Line("  %*s └%s", chartScale-2, "0", axis(from, to, s.IntervalS))
+		for _, below := range []struct {
+			name   string
+			values []int64
+			most   string
+		}{{"queue", c.QueueBytes, humanize.Bytes(slices.Max(c.QueueBytes))}, {"drops", c.Drops, humanize.Count(slices.Max(c.Drops)) + " in a step"}} {
+			if most := slices.Max(below.values); most > 0 {
+				t.Line("  %*s  %s up to %s", chartScale-2, below.name, spark(below.values[from:to], most), below.most)
+			}
+		}
+	}
 }
 
-// chart draws values as a row of blocks, the highest for the most; of several values in
-// a block, the highest.
-func chart(values []int64) string {
-	const blocks = " ▁▂▃▄▅▆▇█"
+// A level is a rate that a chart shows as a line.
+type level struct {
+	name string
+	bps  int64
+}
+
+// linesOf returns the promise and the limits of a class, as far as they are near what it sent.
+func linesOf(c *measure.Class, most int64) (out []level) {
+	if c == nil {
+		return nil
+	}
+	if p := c.PromisedBps; p != nil && *p > 0 && *p <= 2*most {
+		out = append(out, level{"promise", *p})
+	}
+	for i := range c.Fullness {
+		if f := &c.Fullness[i]; f.RateBps <= 2*most && !slices.ContainsFunc(out, func(l level) bool { return l.bps == f.RateBps }) {
+			out = append(out, level{f.Limit, f.RateBps})
+		}
+	}
+	return out
+}
+
+func sum(values []int64) (n int64) {
+	for _, v := range values {
+		n += v
+	}
+	return n
+}
+
+const blocks = " ▁▂▃▄▅▆▇█"
+
+// bars draws values in the lines of a chart, from the top down.
+func bars(values []int64, top int64) []string {
+	rows := make([]string, chartHeight)
 	heights := []rune(blocks)
-	n := min(len(values), chartWidth)
-	most := max(1, slices.Max(values))
-	out := make([]rune, n)
-	for i := range out {
-		v := slices.Max(values[i*len(values)/n : max(i*len(values)/n+1, (i+1)*len(values)/n)])
+	for i := range rows {
+		var row strings.Builder
+		for _, v := range values {
+			eighths := int(v*8*chartHeight/max(top, 1)) - 8*(chartHeight-1-i)
+			if v > 0 && i == chartHeight-1 {
+				eighths = max(eighths, 1)
+			}
+			row.WriteRune(heights[min(8, max(0, eighths))])
+		}
+		rows[i] = row.String()
+	}
+	return rows
+}
+
+// spark draws values as one row of blocks, the highest for the most.
+func spark(values []int64, most int64) string {
+	heights := []rune(blocks)
+	out := make([]rune, len(values))
+	for i, v := range values {
 		h := 0
 		if v > 0 {
 			h = 1 + int(v*7/most)
@@ -88,4 +178,14 @@ func chart(values []int64) string {
 		out[i] = heights[h]
 	}
 	return string(out)
+}
+
+// axis draws the time from one step to another, with marks in seconds.
+func axis(from, to int, step float64) string {
+	line := []rune(strings.Repeat("─", to-from))
+	for at := 0; at+8 <= len(line); at += 20 {
+		mark := []rune(fmt.Sprintf("┴%.4g s", float64(from+at)*step))
+		copy(line[at:], mark)
+	}
+	return string(line) + fmt.Sprintf(" %.4g s", float64(to)*step)
 }

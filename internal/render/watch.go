@@ -108,7 +108,7 @@ func (t Text) Watch(w *Watch, frozen bool) {
 		past := w.sent[watchKey(f, c)]
 		line := strings.Repeat(" ", watched-len(past))
 		if len(past) > 0 {
-			line += chart(past)
+			line += spark(past, max(1, slices.Max(past)))
 		}
 		wait := "-"
 		if c.QueueDelay != nil {
