@@ -56,7 +56,7 @@ func traits(e *plan.Entry) []trait {
 		} else if ceiling != nil {
 			share = ceiling.Rate
 		}
-		add("ceiling", humanize.Rate(int64(e.Ceiling))+each, share)
+		add("upper limit", humanize.Rate(int64(e.Ceiling))+each, share)
 	}
 	if e.Each != 0 {
 		add("each", e.Each.String(), unit.Share{})
@@ -125,7 +125,7 @@ func traits(e *plan.Entry) []trait {
 func entries(before, after *plan.Plan) []Entry {
 	out := []Entry{}
 	if a, b := humanize.Rate(int64(before.Whole)), humanize.Rate(int64(after.Whole)); a != b {
-		out = append(out, Entry{What: "to share", Old: a, New: b})
+		out = append(out, Entry{What: "to divide", Old: a, New: b})
 	}
 	if a, b := before.NotKept(), after.NotKept(); a.IsZero() != b.IsZero() {
 		kept := func(why words.Fact) string {

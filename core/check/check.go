@@ -53,6 +53,14 @@ func (f *Finding) Text() string {
 	return words.FoundAt.With(f.where, f.more, f.Fact).String()
 }
 
+// Where returns the place that the finding is about, such as a/wan out; "" where it is about none.
+func (f *Finding) Where() string { return f.where }
+
+// Alike reports whether two findings say the same of two places.
+func (f *Finding) Alike(g *Finding) bool {
+	return f.Name == g.Name && f.Level == g.Level && f.Fact.String() == g.Fact.String() && f.Fact.Consequence() == g.Fact.Consequence() && f.Fact.Fix() == g.Fact.Fix()
+}
+
 // Unreadable is the name of the findings of a file that cannot be read.
 const Unreadable = "unreadable"
 

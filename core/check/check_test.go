@@ -57,7 +57,7 @@ func TestFindings(t *testing.T) {
 		"policy-unattached":      {"attach:\n", "  - {name: old, treat: [{class: voice, mark: ef}]}\nattach:\n", "  - {name: old, treat: [{class: bulk, inside: older}, {class: rest}]}\n  - {name: older, treat: [{class: voice}]}\nattach:\n  - {policy: old, at: east/lan in}\n", "the policy `old` is attached nowhere"},
 		"queue-too-deep":         {"at-least: 20%, at-most", "at-least: 20%, queue: {limit: 200ms}, at-most", "at-least: 20%, queue: {limit: 100ms}, at-most", "a full queue of `bulk` holds a packet for 200 ms"},
 		"server-name-alone":      {`["*.sensor.example"]`, `[sensor.example]`, `[sensor.example, "*.sensor.example"]`, "www.sensor.example is not of the application"},
-		"shape-above-link":       {"shape: 9Mbit/s", "shape: 11Mbit/s", "shape: 10Mbit/s", "the shape of 11Mbit/s is above the 10Mbit/s that the link carries"},
+		"shape-above-link":       {"shape: 9Mbit/s", "shape: 11Mbit/s", "shape: 10Mbit/s", "the shape is 11.0 Mbit/s, but the link carries 10.0 Mbit/s"},
 		"shape-above-port":       {"shape: 9Mbit/s", "shape: 900Mbit/s", "shape: 95Mbit/s", "the shape of 900 Mbit/s is above the 100 Mbit/s that the interface sends"},
 		"shape-at-link":          {"shape: 9Mbit/s", "shape: 10Mbit/s", "shape: 9.8Mbit/s", "the shape of 10.0 Mbit/s is all that the link carries, or nearly: when the link carries 200 kbit/s less, nothing that is promised is kept"},
 		"shape-far-below":        {"shape: 9Mbit/s", "shape: 3Mbit/s", "shape: 3.4Mbit/s", "70.0 % of the link is never used"},

@@ -188,10 +188,10 @@ var (
 
 	aCeiling = either(
 		as(aShare, func(s unit.Share) *policy.Ceiling { return &policy.Ceiling{Rate: s} }),
-		as(object("ceiling",
-			must("rate", "the sustained ceiling", aShare, func(c *policy.Ceiling, v unit.Share) { c.Rate = v }),
+		as(object("upper limit",
+			must("rate", "the sustained upper limit", aShare, func(c *policy.Ceiling, v unit.Share) { c.Rate = v }),
 			on("burst", "above it for a while: {to:, for:}", aBurst, func(c *policy.Ceiling, v policy.Burst) { c.Burst = &v }),
-			on("when", "when the ceiling is in force; always when not given", aWhen, func(c *policy.Ceiling, v *policy.When) { c.When = v }),
+			on("when", "when the limit is active; always when not given", aWhen, func(c *policy.Ceiling, v *policy.When) { c.When = v }),
 		), func(c policy.Ceiling) *policy.Ceiling { return &c }))
 
 	aBlock = either(
@@ -486,7 +486,7 @@ func entryShape() shape[policy.Entry] {
 		on("priority", "strict priority; 1 is the most urgent", count("a priority", 1, policy.MaxPriority), func(e *entry, v int) { e.Priority = v }),
 		withReader("police", "a meter; what exceeds it is dropped, or marked", aPolice, func(r *reader, e *entry, v *policeLine) { e.Police = r.police(v) }),
 		on("at-least", "what it is promised when everybody wants everything", aPromise, func(e *entry, v unit.Share) { e.AtLeast = v }),
-		on("at-most", "a ceiling: it waits rather than send faster", aCeiling, func(e *entry, v *policy.Ceiling) { e.AtMost = v }),
+		on("at-most", "an upper limit: packets wait rather than exceed it", aCeiling, func(e *entry, v *policy.Ceiling) { e.AtMost = v }),
 		on("weight", "its part of what is left over, against its siblings'", count("a weight", 1, 1_000_000), func(e *entry, v int) { e.Weight = v }),
 		on("queue", "how much may wait, and what is dropped", aQueue, func(e *entry, v policy.Queue) { e.Queue = v }),
 		on("each", "a separate policer, limits and queue for every source, destination, flow, vlan or interface", oneOrMany(words(policy.EachWords()...)), func(e *entry, v []string) {

@@ -64,9 +64,9 @@ var (
 	NodeTakesRest = row("`{node}` puts it in class rest")
 
 	// Why a policy does not keep what it promises.
-	ShapeOverLink = row("the shape of {shape!} is above the {carries!} that the link carries: packets queue in the carrier's equipment, which ignores classes, and no promise holds")
+	ShapeOverLink = row("the shape is {shape}, but the link carries {carries}. Packets then queue in the carrier's equipment, which ignores classes")
 	NoShapeIn     = row("no `shape` here, so no queue: this policy only marks and polices")
-	NoShapeOut    = row("no `shape`, and the link carries {carries!} where the interface sends {port!}: packets queue in the carrier's equipment, which ignores classes, and no promise holds")
+	NoShapeOut    = row("there is no `shape`, and the link carries {carries} where the interface sends {port}. Packets then queue in the carrier's equipment, which ignores classes")
 )
 
 // What a policer does, and what a mark sets.

@@ -104,7 +104,7 @@ var (
 	ShapeAboveFarEnd = finding("the shape of {shape} is above the {far-shape} that `{policy}` lets in at {path}",
 		"up to {excess} waits in the queues there",
 		"shape below {far-shape} here")
-	ShapeAboveLink = finding("`{policy}` promises more than the link carries",
+	ShapeAboveLink = finding("`{policy}` keeps no promise",
 		"{why}",
 		"give it a `shape` below {carries}, such as `shape: 95%`")
 	ShapeAbovePort = finding("the shape of {shape} is above the {rate} that the interface sends",

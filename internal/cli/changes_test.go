@@ -23,7 +23,7 @@ func TestChanges(t *testing.T) {
 		{"      - {class: voice, mark: ef, priority: 1, police: {rate: 600kbit/s, burst: 4kB}}\n      - {class: bulk, mark: {map: down}, at-least: 20%, at-most: {rate: 90%, when: work}}\n",
 			"      - {class: bulk, mark: {map: down}, at-least: 20%, at-most: {rate: 90%, when: work}}\n      - {class: voice, mark: ef, priority: 1, police: {rate: 600kbit/s, burst: 4kB}}\n",
 			"voice → bulk for example from 10.1.1.1, dscp ef, of www.sensor.example: was promised 600 kbit/s, priority 1, marked EF; is promised 4.20 Mbit/s, marked by map down"},
-		{"rate: 600kbit/s", "rate: 700kbit/s", "voice ceiling 600 kbit/s 700 kbit/s"},
+		{"rate: 600kbit/s", "rate: 700kbit/s", "voice upper limit 600 kbit/s 700 kbit/s"},
 		{"mark: ef, priority: 1", "mark: cs5, priority: 1", "west/wan out and east/wan out, policy `up` class was is ─"},
 		{"to-port: 8000", "to-port: 8000-8001", "rest → bulk for example"},
 		{"{dscp: ef, from: phones}", "{dscp: [ef, af41], from: phones}", "dscp af41: was promised"},
@@ -54,7 +54,7 @@ func TestChanges(t *testing.T) {
 	based := strings.Replace(checkable, "at-most: {rate: 90%, when: work}}", "at-most: 60%, treat: [{class: voice, at-most: 50%}, {class: rest}]}", 1)
 	put(t, dir, "old.yaml", based)
 	put(t, dir, "new.yaml", strings.Replace(based, "{class: voice, at-most: 50%}", "{class: voice, priority: 1, at-most: 50%}", 1))
-	if r := imbrel(t, dir, "", nil, "changes", "old.yaml", "new.yaml"); !strings.Contains(strings.Join(strings.Fields(r.out), " "), "bulk/voice, ceiling: its 50% is of what is promised around it, for it has a priority now") {
+	if r := imbrel(t, dir, "", nil, "changes", "old.yaml", "new.yaml"); !strings.Contains(strings.Join(strings.Fields(r.out), " "), "bulk/voice, upper limit: its 50% is of what is promised around it, for it has a priority now") {
 		t.Errorf("a base that changes is not said:\n%s%s", r.out, r.err)
 	}
 }

@@ -84,7 +84,7 @@ applications.`,
 	fl.StringVar(&r.at, "time", "", "the `TIME` it passes, such as 2026-03-02T08:30, in UTC; without it every `when` is assumed to hold")
 	fl.BoolVar(&r.why, "why", false, "show every condition of the entries tried")
 	fl.StringVar(&r.capture, "capture", "", "explain every flow of a pcap or pcapng `FILE`")
-	numberVar(fl, &r.top, "top", 20, 0, math.MaxInt32, "how many flows the text shows, those with most bytes first; 0 is all")
+	numberVar(fl, &r.top, "top", 8, 0, math.MaxInt32, "how many flows the text shows, those with most bytes first; 0 is all")
 	fl.BoolVar(&r.apps, "apps", false, "list the applications: a policy file's own and those built in")
 	return c
 }

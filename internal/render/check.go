@@ -8,18 +8,26 @@ import (
 	"imbrel.example/imbrel/core/humanize"
 )
 
-// Findings writes what a check found.
+// Findings writes what a check found, the most serious first; what is the same at several places, once.
 func (t Text) Findings(all []check.Finding) {
-	for i := range all {
-		f := &all[i]
-		level := t.paint(string(f.Level))
-		if f.Level == check.Error {
-			level = t.bad(string(f.Level))
+	done := make([]bool, len(all))
+	for _, level := range []check.Level{check.Error, check.Warning, check.Note} {
+		for i := range all {
+			f := &all[i]
+			if f.Level != level || done[i] {
+				continue
+			}
+			t.Line("%s:%d:%d: %s %s", f.At.File, f.At.Line, f.At.Column, t.level(level), f.Name)
+			t.paragraph("  ", f.Text()+": "+f.Fact.Consequence()+".")
+			t.paragraph("  → ", f.Fact.Fix())
+			for j := i + 1; j < len(all); j++ {
+				if g := &all[j]; !done[j] && g.Alike(f) {
+					done[j] = true
+					t.Line("  the same: %s:%d:%d%s", g.At.File, g.At.Line, g.At.Column, prefixed(", at ", g.Where()))
+				}
+			}
+			t.Line("")
 		}
-		t.Line("%s:%d:%d: %s %s", f.At.File, f.At.Line, f.At.Column, level, f.Name)
-		t.paragraph("  ", f.Text()+": "+f.Fact.Consequence()+".")
-		t.paragraph("  → ", f.Fact.Fix())
-		t.Line("")
 	}
 	errors, warnings := check.Count(all)
 	certain := 0
@@ -37,6 +45,25 @@ func (t Text) Findings(all []check.Finding) {
 	default:
 		t.Line("%s, %s, %s. `imbrel check --about NAME` explains one at length.", humanize.Plural(errors, "error"), humanize.Plural(warnings, "warning"), humanize.Plural(notes, "note"))
 	}
+}
+
+// level paints a level by how serious it is.
+func (t Text) level(l check.Level) painted {
+	switch l {
+	case check.Error:
+		return t.bad(string(l))
+	case check.Warning:
+		return t.warn(string(l))
+	}
+	return t.paint(string(l))
+}
+
+// prefixed returns a text after a prefix; nothing where there is none.
+func prefixed(prefix, text string) string {
+	if text == "" {
+		return ""
+	}
+	return prefix + text
 }
 
 // Mended writes what was mended.

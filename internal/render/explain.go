@@ -154,6 +154,7 @@ func (t Text) Capture(name string, r *explain.CaptureResult, top int) {
 		t.Line("  %d  %s", i+1, a)
 	}
 	t.Line("")
+	t.totals(r)
 	shown := r.Flows
 	if top > 0 && len(shown) > top {
 		shown = shown[:top]
@@ -161,15 +162,16 @@ func (t Text) Capture(name string, r *explain.CaptureResult, top int) {
 	if len(r.Flows) == 0 {
 		t.Line("No packet of it can be followed.")
 	} else {
+		t.Line("")
+		t.Title("The flows with most bytes, and what each policy did")
 		t.flows(r, shown)
 	}
 	if rest := len(r.Flows) - len(shown); rest > 0 {
-		t.Line("  … and %s; --top 0 shows all", humanize.Plural(rest, "more flow"))
+		t.Line("  and %s; --top 0 shows all", humanize.Plural(rest, "more flow"))
 	}
 	t.Line("")
-	t.totals(r)
 	if len(r.Notes) > 0 {
-		t.Line("To know:")
+		t.Line("Notes:")
 		for _, n := range r.Notes {
 			t.Line("  %s", n)
 		}

@@ -141,13 +141,17 @@ func (t Text) why(r *measure.Result, v *View, i int) {
 	if o.Why == nil {
 		return
 	}
-	if !v.detailed() && slices.ContainsFunc(r.Expectations[:i], func(p measure.Outcome) bool { return p.Why != nil && p.Why.SameCause(o.Why) }) {
-		t.Line("      the same cause")
-	} else {
-		t.paragraph("      ", o.Why.Text.String())
-	}
 	c := o.Why.Change
-	if c != nil && slices.ContainsFunc(r.Expectations[:i], func(p measure.Outcome) bool { return p.Why != nil && p.Why.Change == c }) {
+	mended := c != nil && slices.ContainsFunc(r.Expectations[:i], func(p measure.Outcome) bool { return p.Why != nil && p.Why.Change == c })
+	said := o.Why.Text.String()
+	if same := slices.ContainsFunc(r.Expectations[:i], func(p measure.Outcome) bool { return p.Why != nil && p.Why.SameCause(o.Why) }); same && !v.detailed() {
+		if said = "the same cause"; mended {
+			t.Line("      %s; %s", said, words.SameChangeMends.With())
+			return
+		}
+	}
+	t.paragraph("      ", said)
+	if mended {
 		t.paragraph("      ", words.SameChangeMends.With().String())
 		return
 	}
