@@ -199,7 +199,7 @@ type Fullness struct {
 
 // Presence is for how long an entry's `when` held, and how often it began to.
 type Presence struct {
-	HeldS float64 `json:"held_s"`
+	HeldS float64 `json:"active_s"`
 	Times int     `json:"times"`
 }
 

@@ -20,11 +20,11 @@ type Tolerances struct {
 	Delay   float64 `json:"delay"`    // a part of the rehearsed
 	MOS     float64 `json:"mos"`
 
-	Goodput        float64 `json:"goodput"`         // of TCP, a part; also of the rates of its classes
-	LossWithTCP    float64 `json:"beside_loss"`     // in percent, in a class with TCP
-	DelayWithTCPMs float64 `json:"beside_delay_ms"` // in a class with TCP, or DelayWithTCP, where that is more
-	DelayWithTCP   float64 `json:"beside_delay"`    // a part
-	FewDelay       float64 `json:"few_delay"`       // a part, of fewer than Few packets: a percentile of theirs is one packet's luck
+	Goodput        float64 `json:"goodput"`           // of TCP, a part; also of the rates of its classes
+	LossWithTCP    float64 `json:"with_tcp_loss"`     // in percent, in a class with TCP
+	DelayWithTCPMs float64 `json:"with_tcp_delay_ms"` // in a class with TCP, or DelayWithTCP, where that is more
+	DelayWithTCP   float64 `json:"with_tcp_delay"`    // a part
+	FewDelay       float64 `json:"few_delay"`         // a part, of fewer than Few packets: a percentile of theirs is one packet's luck
 	Few            int     `json:"few"`
 }
 

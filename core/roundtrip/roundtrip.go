@@ -36,8 +36,8 @@ type Way struct {
 
 // A Call is what one call met.
 type Call struct {
-	There     Way                   `json:"there"`
-	Back      Way                   `json:"back"`
+	There     Way                   `json:"forward"`
+	Back      Way                   `json:"reverse"`
 	RoundTrip *measure.Milliseconds `json:"round_trip_ms"` // without the time at the far end
 }
 

@@ -138,7 +138,7 @@ func proveTellsOnce(t testing.TB) {
 	proven(t, stage, "--for", "1s")
 	dir := t.TempDir()
 	r := imbrel(t, dir, strings.Replace(stage, "voice delay p99 <= 20ms", "voice delay p99 <= 1ms", 1), nil, "prove", "-", "busy", "--for", "2s")
-	for _, want := range []string{"2 s of real packets", "voice delay p99 <= 1ms", "fails", "TCP: the model's, and the kernel's", "of 6 expectations hold"} {
+	for _, want := range []string{"2 s measured with real packets", "voice delay p99 <= 1ms", "fails", "TCP: the model's, and the kernel's", "of 6 expectations hold"} {
 		if !strings.Contains(r.out, want) {
 			t.Errorf("no %q in\n%s", want, r.out)
 		}

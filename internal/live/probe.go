@@ -44,6 +44,6 @@ type Probed struct {
 	Refused   int                   `json:"refused"` // answers that the far end does not send with the wanted codepoint
 	Hops      int                   `json:"ttl"`     // with which the last probe arrived, of 255
 	RoundTrip *measure.Milliseconds `json:"round_trip_ms"`
-	There     *measure.Milliseconds `json:"there_ms"` // as right as the two clocks agree
-	Back      *measure.Milliseconds `json:"back_ms"`
+	There     *measure.Milliseconds `json:"forward_ms"` // as right as the two clocks agree
+	Back      *measure.Milliseconds `json:"reverse_ms"`
 }

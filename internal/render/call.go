@@ -16,16 +16,16 @@ import (
 func (t Text) Call(r *live.CallReport, broken float64) {
 	t.Title("%s of %s to %s for %.4g s, marked %s", humanize.Plural(len(r.Calls), "call"), r.Codec, r.To, r.DurationS, r.DSCP)
 	t.Line("")
-	w := t.grid([]column{{"call", false}, {"way", true}, {"sent", false}, {"lost", false}, {"late", false}, {"jitter", false}, {"delay p50", false}, {"p99", false}, {"round trip p50", false}, {"p99", false}, {"MOS", false}}, nil)
+	w := t.dense(t.grid([]column{{"call", false}, {"direction", true}, {"sent", false}, {"lost", false}, {"late", false}, {"jitter", false}, {"delay p50", false}, {"delay p99", false}, {"round trip p50", false}, {"round trip p99", false}, {"MOS", false}}, nil)).without("jitter", "delay p50", "round trip p50")
 	bad := 0
 	for i := range r.Calls {
 		c := &r.Calls[i]
 		below := false
 		for n, k := range []*roundtrip.Way{&c.Ways.There, &c.Ways.Back} {
-			row := table.Row{"", "back", humanize.Count(k.Sent), humanize.Ratio(k.Loss), humanize.Ratio(k.Late), humanize.Milliseconds(k.JitterMs), times(k.Delay, p50), times(k.Delay, p99), "", ""}
+			row := table.Row{"", "reverse", humanize.Count(k.Sent), humanize.Ratio(k.Loss), humanize.Ratio(k.Late), humanize.Milliseconds(k.JitterMs), times(k.Delay, p50), times(k.Delay, p99), "", ""}
 			if n == 0 {
 				trip := func(of func(*measure.Milliseconds) float64) string { return times(c.Ways.RoundTrip, of) }
-				row[0], row[1], row[8], row[9] = c.Call, "there", trip(p50), trip(p99)
+				row[0], row[1], row[8], row[9] = c.Call, "forward", trip(p50), trip(p99)
 			}
 			w.add(append(row, t.mos(k.MOS, broken)))
 			below = below || k.MOS != nil && *k.MOS < broken

@@ -34,8 +34,8 @@ func (t Text) Proof(r *Proof, all bool) {
 	if !m.Policy {
 		with = "without policies"
 	}
-	t.Title("rehearsal `%s`, %s: %.4g s of simulated time beside %.4g s of real packets", r.Rehearsal, with, r.Rehearsed.DurationS, m.DurationS)
-	t.Line("  %s through %s of hosts, joined by the network of the file under the real clock", humanize.Plural(int(r.Staged.Frames), "frame"), humanize.Plural(r.Staged.Homes, "namespace"))
+	t.Title("rehearsal `%s`, %s: %.4g s rehearsed, %.4g s measured with real packets", r.Rehearsal, with, r.Rehearsed.DurationS, m.DurationS)
+	t.Line("  %s between %s, in real time", humanize.Plural(int(r.Staged.Frames), "real frame"), humanize.Plural(r.Staged.Homes, "network namespace"))
 	t.Line("")
 	if len(r.Expectations) > 0 {
 		t.Title("What was expected")
@@ -50,10 +50,13 @@ func (t Text) Proof(r *Proof, all bool) {
 	t.proofTable(r, "traffic", "Traffic, from host to host", "delay p99", all)
 	t.proofTable(r, "class", "Classes, where a policy is in force", "wait p99", all)
 	t.proofTCP(r)
-	t.Title("What these figures are worth")
+	t.Title("How exact these figures are")
 	k := &r.Tolerances
-	t.paragraph("  ", fmt.Sprintf("Figures agree within %s of a rate, %.4g %% of the packets of a loss, %.4g ms or %s of a delay, and %.4g of a MOS; with TCP in the class within %s, %.4g %%, and %.4g ms or %s. What fewer than %d packets or transfers met may differ by %s: that is one packet's luck.",
-		humanize.Ratio(k.Rate), k.Loss, k.DelayMs, humanize.Ratio(k.Delay), k.MOS, humanize.Ratio(k.Goodput), k.LossWithTCP, k.DelayWithTCPMs, humanize.Ratio(k.DelayWithTCP), k.Few, humanize.Ratio(k.FewDelay)))
+	w := t.grid([]column{{"allowed difference", true}, {"rate", false}, {"loss", false}, {"delay", false}, {"MOS", false}}, nil)
+	w.add(table.Row{"without TCP in the class", humanize.Ratio(k.Rate), fmt.Sprintf("%.4g points", k.Loss), fmt.Sprintf("%.4g ms or %s", k.DelayMs, humanize.Ratio(k.Delay)), fmt.Sprintf("%.4g", k.MOS)})
+	w.add(table.Row{"with TCP in the class", humanize.Ratio(k.Goodput), fmt.Sprintf("%.4g points", k.LossWithTCP), fmt.Sprintf("%.4g ms or %s", k.DelayWithTCPMs, humanize.Ratio(k.DelayWithTCP)), fmt.Sprintf("%.4g", k.MOS)})
+	w.add(table.Row{fmt.Sprintf("below %d packets", k.Few), "", "", humanize.Ratio(k.FewDelay), ""})
+	t.put(w)
 	t.staging(r.Staged)
 	t.Line("")
 	t.proofVerdict(r)

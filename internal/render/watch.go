@@ -92,7 +92,7 @@ func (t Text) Watch(w *Watch, frozen bool) {
 		state = ", frozen"
 	}
 	t.Title("%s/%s %s: policy %s, %s; %d of %d%s", f.Node, f.Interface, f.Direction, f.PolicyAt, humanize.Rate(f.RateBps), w.At%len(r.Interfaces)+1, len(r.Interfaces), state)
-	g := t.dense(t.grid([]column{{"class", true}, {"promised", false}, {"offered", false}, {"sent", false}, {"of it", false}, {"before", true}, {"drops", false}, {"why", true}, {"queued", false}, {"p99 wait", false}}, nil))
+	g := t.dense(t.grid([]column{{"class", true}, {"promised", false}, {"offered", false}, {"sent", false}, {"of promise", false}, {fmt.Sprintf("last %d", watched), true}, {"drops", false}, {"reason", true}, {"queued", false}, {"p99 wait", false}}, nil))
 	for j := range f.Classes {
 		c := &f.Classes[j]
 		was := w.classBefore(f, c)
