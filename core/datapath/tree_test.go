@@ -72,7 +72,7 @@ func (g *randomTree) level(depth int, promise, ceiling unit.Rate) []policy.Entry
 	return entries
 }
 
-var trees = flag.Int("trees", 300, "how many random trees TestRandomTreesFollowTheFluid holds against the fluid")
+var trees = flag.Int("trees", 150, "how many random trees TestRandomTreesFollowTheFluid holds against the fluid")
 
 // Every leaf of many random trees gets the fluid allocation within 4 maximum
 // packets per level or 1 % over 2 s, while some start and stop.

@@ -13,7 +13,7 @@ import (
 	"imbrel.example/imbrel/core/unit"
 )
 
-var waits = flag.Int("waits", 300, "in how many random trees TestBelowItsPromise measures the waits of a class")
+var waits = flag.Int("waits", 150, "in how many random trees TestBelowItsPromise measures the waits of a class")
 
 // No packet of a class that sends no more than its promise, each after the time of the last one at it, waits
 // longer than the bound, whatever the others send; and the bound is no more than a quarter above what is seen.

@@ -291,7 +291,7 @@ func FuzzParse(f *testing.F) {
 	})
 }
 
-var mutated = flag.Int("mutated", 300_000, "how many damaged frames TestDamagedFrames parses")
+var mutated = flag.Int("mutated", 100_000, "how many damaged frames TestDamagedFrames parses")
 
 // A damaged frame is refused, or read and marked like any other.
 func TestDamagedFrames(t *testing.T) {

@@ -350,7 +350,7 @@ func anyHello(t testing.TB, b []byte) (named bool) {
 	return name != ""
 }
 
-var mutated = flag.Int("mutated", 300_000, "how many damaged hellos, answers and media packets TestDamagedConversations reads")
+var mutated = flag.Int("mutated", 100_000, "how many damaged hellos, answers and media packets TestDamagedConversations reads")
 
 // Damaged hellos, answers and media packets give a name, or none.
 func TestDamagedConversations(t *testing.T) {
