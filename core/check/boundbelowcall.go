@@ -7,7 +7,7 @@ import (
 func boundBelowCall() Rule {
 	return Rule{"bound-below-call", Error, `The bound of a class that calls fall on is less than one call takes, so every call is damaged. A digit is missing, or
 kbit/s and Mbit/s were mixed up, or the framing was forgotten: small packets take half as much again on the wire.
-` + "`" + `imbrel budget` + "`" + ` reckons what calls take; ` + "`" + `police: {calls: N, codec: …}` + "`" + ` does the sum itself.`,
+` + "`" + `imbrel budget` + "`" + ` calculates the rate of calls; ` + "`" + `police: {calls: N, codec: …}` + "`" + ` does the sum itself.`,
 		func(s *survey) {
 
 			s.voices(func(d *demand) {

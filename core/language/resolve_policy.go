@@ -141,7 +141,7 @@ func (s *resolver) entry(e *policy.Entry) {
 		s.problem(e.PlaceOf("at-least"), 0, "leave `at-least` out; bound the class with `police` or `at-most`", "an entry with `priority` is served before every promise, so `at-least` adds nothing")
 	}
 	if e.Priority > 0 && e.Weight > 0 {
-		s.problem(e.PlaceOf("weight"), 0, "leave `weight` out", "an entry with `priority` takes no part in sharing what is left over")
+		s.problem(e.PlaceOf("weight"), 0, "leave `weight` out", "`weight` divides extra bandwidth, and an entry with `priority` gets none")
 	}
 	if p := e.Police; p != nil {
 		s.when(p.When)

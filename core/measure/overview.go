@@ -208,3 +208,29 @@ func (r *Result) WorstInterfaces(most int) (shown, left, idle []*Interface) {
 
 // Title names a traffic in one direction.
 func (r *Row) Title() string { return policy.Directed(r.Name, r.Direction == "reverse") }
+
+// Only leaves in the result what is at a place, and of a class, that is asked for.
+func (r *Result) Only(at func(iface, direction string) bool, shows func(class string) bool) {
+	keep := func(f *Interface) bool {
+		f.Classes = slices.DeleteFunc(f.Classes, func(c Class) bool { return !shows(c.Class) })
+		return at(f.Node+"/"+f.Interface, f.Direction)
+	}
+	var kept []Interface
+	for i := range r.Interfaces {
+		if keep(&r.Interfaces[i]) {
+			kept = append(kept, r.Interfaces[i])
+		}
+	}
+	r.Interfaces = slices.Concat([]Interface{}, kept)
+	r.Links = slices.DeleteFunc(r.Links, func(l Link) bool { return !at(l.From, policy.Out.String()) })
+	r.Traffic = slices.DeleteFunc(r.Traffic, func(t Row) bool { return !shows(t.Class) })
+	r.Classes = slices.DeleteFunc(r.Classes, func(c ClassResult) bool { return !shows(c.Class) })
+	r.Hops = slices.DeleteFunc(r.Hops, func(h HopRow) bool { return !shows(h.Class) || !at(h.Node+"/"+h.Interface, h.At) })
+	if s := r.Series; s != nil {
+		s.Interfaces = slices.DeleteFunc(s.Interfaces, func(f SeriesInterface) bool { return !at(f.Node+"/"+f.Interface, f.Direction) })
+		for i := range s.Interfaces {
+			f := &s.Interfaces[i]
+			f.Classes = slices.DeleteFunc(f.Classes, func(c SeriesClass) bool { return !shows(c.Class) })
+		}
+	}
+}

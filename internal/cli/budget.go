@@ -23,9 +23,9 @@ func (a *app) budget(text render.Text) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "budget",
 		Short: "Calculate what calls take on a link, and how many fit",
-		Long: `Budget reckons calls × codec × packet interval × framing: what one call and all of them
-take in one direction as payload, as IP and on the wire; how many calls fit a rate;
-what they leave of a link, and the entry of a policy that has room for them.`,
+		Long: `Budget calculates the rates of calls from codec, packet interval and framing: of one call
+and of all, in one direction, as payload, as IP and on the wire; how many calls fit a rate;
+how much of a link they leave; and the entry of a policy that has room for them.`,
 		Example: `  imbrel budget --calls 12 --codec g711 --interval 20ms --framing ethernet-pppoe
   imbrel budget --fits 2Mbit/s --codec g729
   imbrel budget --calls 12 --link 12Mbit/s

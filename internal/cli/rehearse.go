@@ -157,7 +157,7 @@ func (a *app) effects(c *cobra.Command, r *rehearsalRun) error {
 	}
 	switch {
 	case a.output == "json":
-		return apart(c, "-o json", "JSON has all of it", "detail", "at", "class", "all", "packets")
+		return apart(c, "-o json", "JSON has all of it", "detail", "all", "packets")
 	case r.both:
 		return apart(c, "--both", "name one run, or ask for -o json", "hops", "every", "at")
 	case r.without:
@@ -331,6 +331,11 @@ func (a *app) interrupted(text render.Text, r *rehearsalRun, results []*measure.
 
 // show writes the results, of so many modes each.
 func (a *app) show(text render.Text, r *rehearsalRun, results []*measure.Result, modes int) error {
+	if a.output == "json" {
+		for _, res := range results {
+			r.view.Only(res)
+		}
+	}
 	switch {
 	case a.output == "json" && len(results) == 1:
 		return render.JSON(a.out, results[0])

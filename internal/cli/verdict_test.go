@@ -552,3 +552,25 @@ func TestShortCallsAreNotRuined(t *testing.T) {
 		}
 	}
 }
+
+// --at and --class leave out all others, in the JSON as well, and change no figure of what they leave.
+func TestOnlyWhatWasAsked(t *testing.T) {
+	t.Parallel()
+	text := crossingWith(bothEnds, "7.6Mbit/s", anyVoice)
+	all, some := result(t, text, "--hops", "--every", "1s"), result(t, text, "--hops", "--every", "1s", "--at", "west/wan out", "--class", "voice")
+	if len(some.Interfaces) != 1 || len(some.Interfaces[0].Classes) != 1 || len(some.Series.Interfaces) != 1 || len(some.Series.Interfaces[0].Classes) != 1 || len(some.Classes) != 1 || len(some.Traffic) == 0 || len(some.Hops) == 0 {
+		t.Fatalf("%d interfaces, %d classes, %d rows, %d hops", len(some.Interfaces), len(some.Classes), len(some.Traffic), len(some.Hops))
+	}
+	for i := range all.Interfaces {
+		if f := &all.Interfaces[i]; f.Node == "west" && f.Interface == "wan" && f.Direction == "out" {
+			for j := range f.Classes {
+				if f.Classes[j].Class == "voice" && f.Classes[j].SentBps != some.Interfaces[0].Classes[0].SentBps {
+					t.Errorf("sent %d, and %d when it is asked for", f.Classes[j].SentBps, some.Interfaces[0].Classes[0].SentBps)
+				}
+			}
+		}
+	}
+	if some.Verdict != all.Verdict || len(some.Expectations) != len(all.Expectations) {
+		t.Errorf("the verdict %s of %d expectations became %s of %d", all.Verdict, len(all.Expectations), some.Verdict, len(some.Expectations))
+	}
+}

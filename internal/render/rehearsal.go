@@ -76,6 +76,13 @@ func (v *View) interfaces(r *measure.Result) (shown, left, idle []*measure.Inter
 	return shown, nil, nil
 }
 
+// Only leaves in a result what was chosen.
+func (v *View) Only(r *measure.Result) {
+	if len(v.At)+len(v.Classes) > 0 {
+		r.Only(v.at, v.shows)
+	}
+}
+
 // at reports whether a place is among those chosen.
 func (v *View) at(iface, direction string) bool {
 	return len(v.At) == 0 || slices.Contains(v.At, iface) || slices.Contains(v.At, iface+" "+direction)
