@@ -26,10 +26,10 @@ const fullRatio = 0.9
 // minWait is the longest wait, in milliseconds, from which on a place that sent nearly its rate counts as full.
 const minWait = 1
 
-// Full reports whether the place is worth a look: it dropped packets, an expectation failed by it, or it sent nearly its
-// rate and packets waited there.
+// Full reports whether the place is worth a look: it dropped packets, or packets waited there and it sent nearly its rate or made
+// an expectation fail.
 func (u *PlaceUse) Full() bool {
-	return u.Blamed || u.Drops > 0 || u.Ratio() >= fullRatio && u.LongestMs >= minWait
+	return u.Drops > 0 || u.LongestMs >= minWait && (u.Blamed || u.Ratio() >= fullRatio)
 }
 
 // Places returns how full each interface and each carrier's queue was: first those by which an expectation failed, then those
@@ -70,7 +70,7 @@ func (r *Result) Places() []PlaceUse {
 func (r *Result) blamed() map[[2]string]bool {
 	out := make(map[[2]string]bool)
 	for i := range r.Expectations {
-		if w := r.Expectations[i].Why; w != nil && w.Node != "" {
+		if w := r.Expectations[i].Why; w != nil && w.Node != "" && w.Reason != byMark { // a mark makes nothing wait
 			out[[2]string{w.Node + "/" + w.Interface, w.Direction}] = true
 		}
 	}

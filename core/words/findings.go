@@ -6,7 +6,7 @@ var (
 		"a call of {codec} takes {per-call} there: {lost} of every call is lost",
 		"give it {needed}, which the {calls} calls of `{rehearsal}` take")
 	BoundBelowCalls = finding("the {calls} calls of `{rehearsal}` take {needed}, and `{entry}` may have {ceiling}",
-		"when all talk, {lost} of their packets are lost; which calls lose them changes slowly, and one can lose half for half a minute; {fit} calls fit",
+		"when all talk, {lost} of their packets are lost; for half a minute at a time one call can lose half of its packets; {fit} calls fit",
 		"give it {needed}, as `police: {{calls: {calls}, codec: {codec}}` does, or plan for {fit} calls")
 	BurstBelowInterval = finding("the burst of {burst} holds {held} packets of `{entry}`, and its {calls} calls send as many at once when they fall together",
 		"up to {lost} of {calls} packets of an interval are lost, although the rate suffices",

@@ -113,7 +113,7 @@ func (t Text) Shares(r *allocation.Result, wishes []allocation.Wish) {
 	}
 	if largest > 0 {
 		t.Line("")
-		t.paragraph("", fmt.Sprintf("Waits are those in the queue, with packets up to %s: the longest when the queue is full; within promise: while the class sends no more than its promise", humanize.Bytes(largest)))
+		t.paragraph("", fmt.Sprintf("Waits in the queue, of packets up to %s. Longest: when the queue is full. Within promise: while the class sends no more than its promise.", humanize.Bytes(largest)))
 	}
 }
 
