@@ -29,14 +29,7 @@ func (v *Value) step(path string) (item int, rest string) {
 	longest := 0
 	seen := make(map[string]int)
 	for i := range v.Items {
-		name := ""
-		if v.Kind == Keyed {
-			name = v.Keys[i].Text
-		} else if name = v.Items[i].named(); name != "" {
-			if seen[name]++; seen[name] > 1 {
-				name = fmt.Sprintf("%s#%d", name, seen[name])
-			}
-		}
+		name := v.itemName(i, seen)
 		if after, ok := strings.CutPrefix(path, name); ok && len(name) > longest && (after == "" || after[0] == '.') {
 			item, longest, rest = i, len(name), strings.TrimPrefix(after, ".")
 		}
@@ -72,6 +65,20 @@ func (v *Value) Append(path, text string) (Value, error) {
 	return out, err
 }
 
+// itemName returns what the item of a number is called in a path; seen counts the names before it.
+func (v *Value) itemName(i int, seen map[string]int) string {
+	if v.Kind == Keyed {
+		return v.Keys[i].Text
+	}
+	name := v.Items[i].named()
+	if name != "" {
+		if seen[name]++; seen[name] > 1 {
+			name = fmt.Sprintf("%s#%d", name, seen[name])
+		}
+	}
+	return name
+}
+
 // named returns what an item of a list is called.
 func (v *Value) named() string {
 	if v.Kind == Keyed {
@@ -105,14 +112,7 @@ func (v *Value) scalars(path string, visit func(path string, v *Value)) {
 	}
 	seen := make(map[string]int)
 	for i := range v.Items {
-		name := ""
-		if v.Kind == Keyed {
-			name = v.Keys[i].Text
-		} else if name = v.Items[i].named(); name != "" {
-			if seen[name]++; seen[name] > 1 {
-				name = fmt.Sprintf("%s#%d", name, seen[name])
-			}
-		}
+		name := v.itemName(i, seen)
 		if name != "" {
 			v.Items[i].scalars(strings.TrimPrefix(path+"."+name, "."), visit)
 		}
