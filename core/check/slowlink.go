@@ -9,8 +9,8 @@ import (
 
 func slowLink() Rule {
 	return Rule{"slow-link", Note, `On a slow link a full packet that has begun to go out cannot be interrupted: a voice packet that comes just after it waits for
-all of it, whatever its priority. The ways out: smaller packets of the others (a lower MTU); fragments of long packets between which voice goes out
-(RFC 2686 on PPP links, frame preemption of IEEE 802.3br on Ethernet); fewer bytes on the link by header compression (RFC 5795); a faster link. Imbrel does
+the whole packet, whatever its priority. Remedies: a lower MTU, so that other traffic sends smaller packets; a link that interrupts a long packet for
+voice (fragment interleaving of RFC 2686 on PPP, frame preemption of IEEE 802.3br on Ethernet); header compression (RFC 5795); a faster link. Imbrel does
 not rehearse fragments or compression.`,
 		func(s *survey) {
 

@@ -97,13 +97,13 @@ func (i *Interface) wait(of func(*Milliseconds) float64) (ms float64) {
 	return ms
 }
 
-// A PromiseUse is what a class sent of its promised rate, at the place where it sent the largest part of it.
+// A PromiseUse compares the rate that a class sent with its promised rate, at the place where the ratio is highest.
 type PromiseUse struct {
 	Where                string
 	SentBps, PromisedBps int64
 }
 
-// PromiseUse returns that of a class, or nil where nothing is promised to it.
+// PromiseUse returns the highest ratio of a class, or nil where it has no promise.
 func (r *Result) PromiseUse(class string) (most *PromiseUse) {
 	for i := range r.Interfaces {
 		f := &r.Interfaces[i]

@@ -31,7 +31,7 @@ const (
 	MaxCalls = 10_000
 )
 
-// What the file assumes, and says so.
+// Assumptions that the file states.
 const (
 	upPercent    = 95 // of the line's rate, that the shape takes
 	voicePercent = 75 // of a shape, that calls may take

@@ -65,7 +65,7 @@ func TestFilesCheckCleanAndPass(t *testing.T) {
 	}
 }
 
-// What cannot be is refused, with what would do.
+// A line that cannot hold the calls is refused, with the number that it can hold.
 func TestRefused(t *testing.T) {
 	g711, _ := codec.ByName("g711")
 	ethernet, _ := language.ParseFraming("ethernet")

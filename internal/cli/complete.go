@@ -81,11 +81,18 @@ func nodes(f *policy.File) (out []string) {
 	return out
 }
 
-func places(f *policy.File) (out []string) {
+func interfaces(f *policy.File) (out []string) {
 	for i := range f.Network.Nodes {
 		for _, iface := range f.Network.Nodes[i].Interfaces {
-			out = append(out, iface.Path(), iface.Path()+" in", iface.Path()+" out")
+			out = append(out, iface.Path())
 		}
+	}
+	return out
+}
+
+func places(f *policy.File) (out []string) {
+	for _, path := range interfaces(f) {
+		out = append(out, path, path+" in", path+" out")
 	}
 	return out
 }

@@ -66,19 +66,8 @@ func (a *app) writeDemo(dir string) error {
 			return err
 		}
 		path := filepath.Join(dir, name)
-		f, err := files.NewPart(path)
-		if errors.Is(err, fs.ErrExist) {
-			return fmt.Errorf("%s already exists; not overwritten. Name another folder", path)
-		}
-		if err == nil {
-			if _, err = f.Write(data); err == nil {
-				err = f.Finish()
-			} else {
-				f.Discard()
-			}
-		}
-		if err != nil {
-			return fmt.Errorf("cannot write the example: %w", err)
+		if err := writeOnce(path, data, "folder"); err != nil {
+			return err
 		}
 		fmt.Fprintln(a.out, render.Visible(path))
 	}

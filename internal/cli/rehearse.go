@@ -157,7 +157,7 @@ func (a *app) effects(c *cobra.Command, r *rehearsalRun) error {
 	}
 	switch {
 	case a.output == "json":
-		return apart(c, "-o json", "JSON has all of it", "detail", "all", "packets")
+		return apart(c, "-o json", "the JSON is always complete", "detail", "all", "packets")
 	case r.both:
 		return apart(c, "--both", "name one run, or ask for -o json", "hops", "every", "at")
 	case r.without:
@@ -196,13 +196,7 @@ func (r *rehearsalRun) check(plans []*policy.Rehearsal) error {
 		}
 		r.interval = d
 	}
-	var paths []string
-	for i := range r.file.Network.Nodes {
-		for _, iface := range r.file.Network.Nodes[i].Interfaces {
-			paths = append(paths, iface.Path())
-		}
-	}
-	classes := append(r.file.ClassNames(), r.file.EntryPaths()...)
+	paths, classes := interfaces(r.file), classes(r.file)
 	trim(r.view.At)
 	trim(r.view.Classes)
 	for _, at := range r.view.At {

@@ -12,7 +12,7 @@ import (
 	"imbrel.example/imbrel/core/measure"
 )
 
-// What the short form shows of what there may be much of.
+// Bounds of the short form.
 const (
 	screen          = 40 // lines; of a longer text the verdict stands at both ends
 	maxExpectations = 12

@@ -72,7 +72,7 @@ const (
 )
 
 // over draws a class over time: the rate that it sent in four lines, with its promise and its upper limit, and below it its queue
-// and its drops. What does not fit the width goes on below.
+// and its drops. A chart wider than the terminal continues below.
 func (t Text) over(s *measure.Series, class *measure.Class, c *measure.SeriesClass) {
 	width := chartWidth
 	if t.Width > 0 {

@@ -26,10 +26,10 @@ type grid struct {
 	above   []string
 	rows    [][]string
 	configs []table.ColumnConfig
-	least   []string // the headings of columns that a narrow terminal goes without, the first first
+	least   []string // headings of the columns to leave out in a narrow terminal, the least important first
 }
 
-// without names the columns that the table goes without where the terminal is too narrow, the least important first.
+// without names the columns to leave out where the terminal is too narrow, the least important first.
 func (g *grid) without(heads ...string) *grid {
 	g.least = heads
 	return g
@@ -138,7 +138,7 @@ func (t Text) putWith(w *grid, after func(row int)) {
 	}
 }
 
-// minTable is how narrow a terminal is for whose tables columns are left out; a narrower one gets each row in lines of its own.
+// minTable is the narrowest terminal, in columns, that gets tables. In a narrower one each row has lines of its own.
 const minTable = 60
 
 // tall writes each row as its first cell and, below it, the others with their headings.

@@ -202,7 +202,7 @@ func failures(r *measure.Result) int {
 	return n
 }
 
-// verdict writes the verdict, and that of a run without the policies.
+// verdict writes the verdict of a run, and of a run without the policies where there is one.
 func (t Text) verdict(r *measure.Result, without ...*measure.Result) {
 	with := ""
 	if n := r.WarningCount(); n > 0 {
