@@ -149,9 +149,9 @@ func (t Text) Flood(r *live.FloodReport, broken float64) {
 		return
 	}
 	t.marked(r.Call)
-	beside := "beside the flood"
+	beside := "during the flood"
 	if r.Flows > 0 {
-		beside = fmt.Sprintf("beside %s of TCP", humanize.Plural(r.Flows, "flow"))
+		beside = fmt.Sprintf("with %s of TCP", humanize.Plural(r.Flows, "flow"))
 	}
 	calls := "The call"
 	if len(r.Call.Calls) > 1 {
@@ -160,7 +160,7 @@ func (t Text) Flood(r *live.FloodReport, broken float64) {
 	t.Line("  %s has a MOS of %.2f before the flood, and %.2f at its worst.", calls, r.Before, r.During)
 	switch {
 	case r.Breaks == nil && r.Broken > 0:
-		t.Line("%s", t.bad(fmt.Sprintf("%s holds %s, but for %.2g s of it.", calls, beside, float64(r.Broken)*r.OverS/float64(len(r.Steps)))))
+		t.Line("%s", t.bad(fmt.Sprintf("%s was broken for %.2g s of the flood.", calls, float64(r.Broken)*r.OverS/float64(len(r.Steps)))))
 	case r.Breaks == nil:
 		t.Line("%s", t.good(fmt.Sprintf("%s holds %s.", calls, beside)))
 	case r.Flows > 0:

@@ -17,7 +17,7 @@ import (
 func (t Text) Probe(r *live.ProbeReport) {
 	t.Title("probes to %s", r.To)
 	t.Line("")
-	w := t.grid([]column{{"sent as", true}, {"arrives as", true}, {"comes back as", true}, {"sent", false}, {"lost there", false}, {"lost back", false}, {"round trip p50", false}, {"round trip p99", false}}, nil)
+	w := t.grid([]column{{"sent as", true}, {"arrives as", true}, {"comes back as", true}, {"sent", false}, {"lost forward", false}, {"lost reverse", false}, {"round trip p50", false}, {"round trip p99", false}}, nil)
 	for i := range r.Probes {
 		p := &r.Probes[i]
 		trip := func(of func(*measure.Milliseconds) float64) string { return times(p.RoundTrip, of) }
