@@ -158,10 +158,10 @@ func entry(r *Result, q *Question) string {
 // calls that begin in a second, times how many seconds they last on average.
 func Plan(erlangs, blocking float64) (*Erlang, error) {
 	if !(erlangs > 0 && erlangs <= MaxErlangs) {
-		return nil, fmt.Errorf("%v erlangs cannot be planned for: more than 0, and at most %d", erlangs, MaxErlangs)
+		return nil, fmt.Errorf("%v erlangs are not possible: give more than 0 and at most %d", erlangs, MaxErlangs)
 	}
 	if !(blocking > 0 && blocking < 1) {
-		return nil, fmt.Errorf("a blocking of %v cannot be planned for: it is more than 0 and less than 1", blocking)
+		return nil, fmt.Errorf("a blocking of %v is not possible: give more than 0 and less than 1", blocking)
 	}
 	e := &Erlang{Erlangs: erlangs, Wanted: blocking, Blocking: 1}
 	for e.Blocking > blocking {

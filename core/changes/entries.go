@@ -204,9 +204,9 @@ func differences(old, now *plan.Entry) (out []Entry) {
 		}
 		e := Entry{Class: now.Name, What: what, Old: x.value, New: y.value}
 		if y.share.Rate == 0 && x.share == y.share && !y.share.IsZero() && (old.Priority > 0) != (now.Priority > 0) && what != "promise" {
-			of := "of the ceiling around it, for it has no priority any more"
+			of := "of the upper limit around it, because it no longer has priority"
 			if now.Priority > 0 {
-				of = "of what is promised around it, for it has a priority now"
+				of = "of the promise around it, because it now has priority"
 			}
 			e.Note = fmt.Sprintf("its %s is %s", y.share, of)
 		}

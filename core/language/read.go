@@ -408,7 +408,7 @@ func (s *resolver) matching(ref policy.Ref) (ifaces []*policy.Interface, pattern
 		}
 	}
 	if len(ifaces) == 0 && s.sound("network") {
-		s.problem(ref.At, len(ref.Text), "`*` is any letters within a node's or an interface's name, as in */wan", "no interface matches `%.60s`", ref.Text)
+		s.problem(ref.At, len(ref.Text), "`*` stands for any letters in the name of a node or an interface, as in */wan", "no interface matches `%.60s`", ref.Text)
 	}
 	return ifaces, true
 }

@@ -53,7 +53,7 @@ var (
 	MarkUnserved = finding("`{traffic}` is marked {dscp} at {where}, and here it is in the rest, which {effect}",
 		"where the link is full, it waits with all other traffic of the rest",
 		"add an entry for a class with `match: [{{{asks}}]`")
-	ReachUnknown = finding("whether every entry of `{policy}` is reached was not found out",
+	ReachUnknown = finding("it is unknown whether each entry of `{policy}` is ever reached",
 		"there are more than {max-entries} entries, or packets fall into more than {max-pieces} pieces: nothing is claimed of them",
 		"see where a packet goes: imbrel explain FILE")
 	AroundTakesNone = finding("`{entry}` never takes a packet: the entry around it, `{parent}`, takes none of the class",

@@ -71,13 +71,14 @@ func (a *app) call(text render.Text) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "call ADDRESS",
 		Short: "Call a far end and measure the calls: loss, delay, MOS",
-		Long: `Call makes real calls to the far end, where ` + "`imbrel answer`" + ` sends each packet back:
-RTP at the codec's rate, with reports of RTCP (RFC 3550), from ports that are looked for
-from 16384 on. It says of each call and way what was lost and late, the jitter and the
-mean opinion score, and of both ways the round trip. Without --clocks-agree the delay of
-each way is an estimate: the least round trip counts half for each.
+		Long: `Call makes real calls to the far end, where ` + "`imbrel answer`" + ` returns each packet. It
+sends RTP at the codec's rate and reports of RTCP (RFC 3550), from free ports above
+16383. For each call and direction it shows the packets that were lost or late, the
+jitter and the mean opinion score, and for both directions together the round trip.
+Without --clocks-agree, the delay of each direction is an estimate: half the shortest
+round trip is counted for each.
 
-It exits with 1 when a call is below --mos, and ends by itself when the far end is gone.`,
+Call exits with 1 when a call is below --mos. It stops when the far end is gone.`,
 		Example: `  imbrel call 192.0.2.9
   imbrel call 192.0.2.9 --calls 6 --codec g729 --for 30s`,
 		Args: between(1, 1, "the address of a far end"),
@@ -150,14 +151,13 @@ func (a *app) flood(text render.Text) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "flood ADDRESS --rate RATE",
 		Short: "Flood a far end and find the rate at which packets are lost and a call breaks",
-		Long: `Flood sends datagrams to the far end, where ` + "`imbrel answer`" + ` counts them, at a rate or
-at one that rises: 1..40Mbit/s. With --tcp it is connections of the kernel's TCP, as
-fast as they can be. With --while-calling it calls the far end meanwhile, and says at
-what rate the call breaks: as at a ramp of a rehearsal, where the fewest parts of the
-time are on the wrong side.
+		Long: `Flood sends datagrams to the far end, where ` + "`imbrel answer`" + ` counts them. Give one rate,
+or a range such as 1..40Mbit/s through which the rate rises. With --tcp it opens TCP
+connections of the kernel, each as fast as it can be. With --while-calling it calls the
+far end at the same time and reports the rate at which the call breaks.
 
-A rate counts IP packets. It ends by itself, and when the far end is gone. A flood takes from
-whoever shares the way: use it on networks that are yours.`,
+Rates count IP packets. Flood ends by itself, and when the far end is gone. It takes
+capacity from everybody on the same line: use it only on your own network.`,
 		Example: `  imbrel flood 192.0.2.9 --rate 1..40Mbit/s --for 30s --while-calling 1
   imbrel flood 192.0.2.9 --tcp 4 --dscp af11 --while-calling 1`,
 		Args: between(1, 1, "the address of a far end"),

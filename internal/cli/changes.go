@@ -33,11 +33,12 @@ func (a *app) changes(text render.Text) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "changes OLD NEW",
 		Short: "Show what an edit changes for the traffic",
-		Long: `Changes reads a policy file as it was and as it is, and says what differs in meaning:
-at each interface what each class is promised, bounded by and marked with, and which
-packets go to another class, with an example of each, found exactly; what is attached
-anew or no longer; and which findings of a check are new or gone. What is only written
-in another way is no change. With --git it takes what git gives an external diff driver.`,
+		Long: `Changes reads an old and a new policy file and says what the edit means. For each
+interface it lists each class whose promise, limit or mark changes, and the packets
+that move to another class, with an example of each. It also lists the policies that
+are attached or removed, and the findings of check that appear or disappear. A
+different way to write the same policy is no change. With --git, the arguments are
+those that git passes to an external diff driver.`,
 		Example: `  imbrel changes ternrock.yaml edited.yaml
   imbrel changes ternrock.yaml edited.yaml --capture ternrock-office.pcap
   imbrel changes ternrock.yaml edited.yaml --rehearse

@@ -32,7 +32,7 @@ func TestChanges(t *testing.T) {
 		{"lan in}\n", "lan in}\n  - {policy: edge, at: east/lan in}\n", "east/lan in: the policy `edge` is attached now"},
 		{"delay: 5ms", "delay: 50ms", "network.links.west/wan to east/wan.delay: 5ms → 50ms"},
 		{"voice loss = 0", "voice loss <= 1%", "rehearsals.run.expect.voice loss = 0 is gone rehearsals.run.expect.voice loss <= 1% is new"},
-		{"shape: 9Mbit/s", "shape: 11Mbit/s", "Findings that are new new.yaml:11: error shape-above-link"},
+		{"shape: 9Mbit/s", "shape: 11Mbit/s", "New findings new.yaml:11: error shape-above-link"},
 		{"treat: [{class: voice, mark: ef}", "treat: [{class: bulk, block: true}, {class: voice, mark: ef}", "bulk new - blocked"},
 		{"      - {class: rest, at-least: 20%}", "      - {class: rest, at-least: 20%, treat: [{class: voice, at-most: 10%}, {class: rest}]}", "rest → rest/rest for example"},
 	} {
@@ -54,7 +54,7 @@ func TestChanges(t *testing.T) {
 	based := strings.Replace(checkable, "at-most: {rate: 90%, when: work}}", "at-most: 60%, treat: [{class: voice, at-most: 50%}, {class: rest}]}", 1)
 	put(t, dir, "old.yaml", based)
 	put(t, dir, "new.yaml", strings.Replace(based, "{class: voice, at-most: 50%}", "{class: voice, priority: 1, at-most: 50%}", 1))
-	if r := imbrel(t, dir, "", nil, "changes", "old.yaml", "new.yaml"); !strings.Contains(strings.Join(strings.Fields(r.out), " "), "bulk/voice, upper limit: its 50% is of what is promised around it, for it has a priority now") {
+	if r := imbrel(t, dir, "", nil, "changes", "old.yaml", "new.yaml"); !strings.Contains(strings.Join(strings.Fields(r.out), " "), "bulk/voice, upper limit: its 50% is of the promise around it, for it has a priority now") {
 		t.Errorf("a base that changes is not said:\n%s%s", r.out, r.err)
 	}
 }

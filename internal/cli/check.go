@@ -19,12 +19,12 @@ func (a *app) check(text render.Text) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "check FILE…",
 		Short: "Find mistakes in a policy file, and fix the certain ones",
-		Long: `Check reads policy files and says what of them will not work, or not as most people
-would mean it: each finding with its place, the reason, what follows from it in numbers,
-and the way out. A comment on its line accepts one, with a reason:
+		Long: `Check reads policy files and reports the lines that will not work, or will not do what
+most people expect. Each finding names the place, the reason, what follows from it in
+numbers, and what to do. To accept a finding, write a comment with a reason on its line:
   # imbrel: accept slow-link because the new line comes in May
-Where the way out is certain, --fix writes it into the file, and --diff shows it. For
-tools that show findings beside the code there is -o sarif (SARIF 2.1.0).`,
+If only one edit can be right, --fix writes it into the file and --diff shows it. For
+tools that show findings beside the code, use -o sarif (SARIF 2.1.0).`,
 		Example: `  imbrel check ternrock.yaml
   imbrel check ternrock.yaml --diff
   imbrel check --about open-trust`,

@@ -17,11 +17,11 @@ func (a *app) compare(text render.Text) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "compare OLD [NEW]",
 		Short: "Compare two saved results",
-		Long: `Compare reads the results of two rehearsals, saved with -o json, and says which
-expectations turned and which figures moved, what got worse first. One file with the
-two runs of --both is compared with itself: without the policies, and with them. Results of
---repeat are compared by their means, and what differs by no more than their noise has
-not moved. --merge joins the results of shards, as one run would have written them.`,
+		Long: `Compare reads two results of ` + "`imbrel rehearse -o json`" + ` and reports the expectations that
+pass in one and fail in the other, and the figures that differ, the worst first. With one
+result of --both it compares the run without the policies to the run with them. Results
+of --repeat are compared by their means: a difference within the noise is no difference.
+With --merge it joins the results of several shards into one.`,
 		Example: `  imbrel rehearse ternrock.yaml fog -o json >before.json
   imbrel rehearse ternrock.yaml fog -o json >after.json
   imbrel compare before.json after.json`,

@@ -31,11 +31,11 @@ func (a *app) explain(text render.Text) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "explain FILE --from A --to B | explain FILE --capture C | explain --apps [FILE]",
 		Short: "Follow one packet, or each flow of a capture: its class and marks, hop by hop",
-		Long: `Explain follows one packet through the network: at each policy the entries tried and
-the first condition that failed for each, the entry that took it, the marks before
-and after, the meter, the queue and what is promised there, and what a tunnel hides.
-With --capture it does so for every flow of a capture. With --apps it lists the
-applications.`,
+		Long: `Explain follows one packet through the network. For each policy on its way it names
+the class that takes the packet, and for each class that does not, the first condition
+that the packet fails. It shows the mark before and after, the policer, the queue, the
+promise, and the headers that a tunnel hides. With --capture it follows each flow of a
+capture. With --apps it lists the applications that it knows.`,
 		Example: `  imbrel explain ternrock.yaml --from 10.44.8.20 --to 10.44.64.20 --to-port 16384
   imbrel explain ternrock.yaml --from 10.44.10.40 --to 10.44.64.99 --protocol tcp --to-port 8730 --dscp ef --why
   imbrel explain ternrock.yaml --capture ternrock-office.pcap
@@ -78,7 +78,7 @@ applications.`,
 	numberVar(fl, &r.pcp, "pcp", -1, 0, 7, "the priority code point of the tag it arrives with, `0-7`")
 	numberVar(fl, &r.vlan, "vlan", -1, 0, 4095, "the `VLAN` it arrives in")
 	numberVar(fl, &r.length, "length", 200, 20, 65535, "the IP packet's length in `BYTES`")
-	fl.StringVar(&r.serverName, "server-name", "", "the server `NAME` that its conversation began with")
+	fl.StringVar(&r.serverName, "server-name", "", "the `NAME` of the server in the hello of its conversation")
 	fl.BoolVar(&r.rtp, "looks-like-rtp", false, "it is part of a flow that looks like RTP")
 	fl.StringVar(&r.enter, "enter", "", "where it enters, as `NODE/INTERFACE`; where its sender is when not given")
 	fl.StringVar(&r.at, "time", "", "the `TIME` it passes, such as 2026-03-02T08:30, in UTC; without it every `when` is assumed to hold")

@@ -25,11 +25,11 @@ func (a *app) find(text render.Text) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "find FILE REHEARSAL PATH FIRST..LAST EXPECTATION",
 		Short: "Find where an expectation just holds as one number changes",
-		Long: `Find rehearses with one number of the file at values between FIRST and LAST, and
-reports the value at which the expectation just holds. PATH names the number by
-keys from the top; an item of a list has its name or class:
-policies.up.treat.voice.police.rate. EXPECTATION is written as in the file; it
-need not be in the file. Exit status 1: the expectation holds at no value.`,
+		Long: `Find runs a rehearsal with one number of the file at several values from FIRST to LAST.
+It reports the value at which the expectation just holds. PATH names the number by its
+keys from the top; an item of a list has its name or class, for example
+policies.up.treat.voice.police.rate. EXPECTATION is written as in the file, but need not
+be in the file. Find exits with 1 when the expectation holds at no value.`,
 		Example: `  imbrel find ternrock.yaml fog policies.ternrock-radio.shape 8Mbit/s..14Mbit/s "voice delay p99 <= 20ms"
   imbrel find ternrock.yaml fog rehearsals.fog.traffic.pilot-calls.calls 1..40 "voice mos >= 4" --both`,
 		Args: func(_ *cobra.Command, args []string) error {

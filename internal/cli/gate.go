@@ -32,17 +32,19 @@ func (a *app) gate(text render.Text) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "gate FILE",
 		Short: "Enforce a node's policies between interfaces of this machine",
-		Long: `Gate is a bump in the wire: frames that come to one of the interfaces are classified,
-metered, marked, queued and scheduled by the policies of the node, by the very code
-that is rehearsed, and leave by another. With more than two ports, a frame goes to the
-one at which its receiver was seen. ARP, neighbour discovery and what is not IP pass at
-once. The interfaces carry no addresses; a bridge or a cable is what the gate replaces.
+		Long: `Gate stands in the line between two or more interfaces of this machine, in place of a
+cable or a bridge. Each frame that arrives at one interface is classified, policed,
+marked, queued and scheduled by the policies of the node, with the same code that a
+rehearsal runs, and leaves by the other interface. With three or more interfaces, a
+frame leaves by the one behind which its receiver was last seen. ARP, neighbour
+discovery and frames that carry no IP pass at once. The interfaces have no addresses.
 
-It goes on until it is interrupted, or for as long as --for says, and then shows what a
-rehearsal shows of the node's interfaces. On SIGHUP, or with ` + "`imbrel gate reload`" + `, it
-reads the file anew: what waits stays, and a file with errors changes nothing.
+The gate runs until it is interrupted, or for the time given with --for. It then prints
+the tables that a rehearsal prints for the interfaces of the node. Send it SIGHUP, or
+run ` + "`imbrel gate reload`" + `, and it reads the file again. Packets that wait are kept. If
+the new file has an error, the gate continues with the old one.
 
-It runs on Linux and needs the capabilities CAP_NET_RAW and CAP_NET_ADMIN.`,
+Gate runs on Linux and needs the capabilities CAP_NET_RAW and CAP_NET_ADMIN.`,
 		Example: `  imbrel gate ternrock.yaml --node ternrock --port lan=eth1 --port radio=eth2
   imbrel gate ternrock.yaml --node ternrock --port lan=eth1 --port radio=eth2 --for 30s --expect fog
   imbrel gate reload eth1`,

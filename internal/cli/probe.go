@@ -64,12 +64,12 @@ func (a *app) probe(text render.Text) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "probe ADDRESS",
 		Short: "Show which markings a network keeps, there and back",
-		Long: `Probe sends a few small packets of each codepoint to the far end, where ` + "`imbrel answer`" + `
-or another reflector of STAMP (RFC 8762, with the class of service of RFC 8972) sends
-them back, and says of each with which marking it arrived and came back, what was lost
-on which way, and how long it took: the markings of a real network, without touching a
-device of it. It exits with 1 when a marking does not arrive, or come back, as it was
-sent, and ends at once when nothing listens at the far end.`,
+		Long: `Probe sends a few small packets with each codepoint to the far end. There ` + "`imbrel answer`" + `,
+or another reflector of STAMP (RFC 8762, with the class of service of RFC 8972), returns
+them. For each codepoint it shows the marking that arrived and the marking that came
+back, the packets that each direction lost, and the delay. It tests how a network treats
+markings without access to its devices. Probe exits with 1 when a marking is changed in
+either direction. It stops at once when nothing listens at the far end.`,
 		Example: `  imbrel probe 192.0.2.9 --dscp ef,af41,df
   imbrel probe 192.0.2.9:8862 --dscp ef --count 500 --interval 20ms -o json`,
 		Args: between(1, 1, "the address of a far end"),

@@ -22,16 +22,16 @@ func (a *app) prove(text render.Text) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "prove FILE [NAME]",
 		Short: "Run a rehearsal with real packets and compare the figures",
-		Long: `Prove plays a rehearsal twice: in simulated time, and on this machine with real packets.
-For the second it makes a network namespace for the hosts at each interface with subnets,
-and joins them by the network of the file, its policies, links and delays included, under
-the real clock. Calls, streams and video are datagrams through sockets, at the times of
-the rehearsal; TCP is the kernel's own; captures are replayed as frames. So it lasts as
-long as the rehearsal does.
+		Long: `Prove runs a rehearsal twice: in simulated time, and with real packets on this machine.
+For the second run it makes a network namespace for each interface with subnets and
+joins the namespaces by the network of the file, with its policies, links and delays, in
+real time. Calls, streams and video are datagrams from sockets, sent at the times of the
+rehearsal. TCP is that of the kernel. Captures are replayed as frames. The run takes as
+long as the rehearsal lasts.
 
-It shows what was rehearsed beside what was measured and says where the two differ by
-more than the tolerances that it names. It exits with 1 when an expectation fails as it
-was measured, or a figure differs. It runs on Linux, needs root, and leaves nothing behind.`,
+Prove shows the rehearsed figures beside the measured ones and reports those that differ
+by more than the tolerance, which it prints. It exits with 1 when an expectation fails in
+the measured run or a figure differs. It needs Linux and root, and leaves nothing behind.`,
 		Example: `  imbrel prove ternrock.yaml fog
   imbrel prove ternrock.yaml fog --for 10s --all`,
 		Args: between(1, 2, "a policy file, and perhaps the name of a rehearsal"),
@@ -41,7 +41,7 @@ was measured, or a figure differs. It runs on Linux, needs root, and leaves noth
 				return err
 			}
 			if len(plans) > 1 {
-				return fmt.Errorf("prove is about one rehearsal, in real time: name one of %s", args[0])
+				return fmt.Errorf("prove runs one rehearsal, in real time: name one of %s", args[0])
 			}
 			plan := plans[0]
 			if lasts != "" {

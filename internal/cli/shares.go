@@ -22,9 +22,10 @@ func (a *app) shares(text render.Text) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "shares FILE",
 		Short: "Show what each class gets: alone, all busy, some busy",
-		Long: `Shares computes the ideal allocation of every attached policy: what each class gets
-alone, what it is promised when all are busy, and, with --busy or --offer, what it
-gets when only some classes send; how many calls fit, and how long packets wait.`,
+		Long: `Shares calculates, for each attached policy, the rate that each class gets when it is
+alone and the rate that it is promised when all classes are busy. With --busy or
+--offer it calculates the rates when only some classes send. It also shows how many
+calls fit and how long a packet can wait.`,
 		Example: `  imbrel shares ternrock.yaml
   imbrel shares ternrock.yaml --busy voice,charts
   imbrel shares ternrock.yaml --offer voice=600kbit/s,rest=50Mbit/s`,

@@ -23,11 +23,11 @@ func (a *app) watchCounters(text render.Text) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "watch DEVICE",
 		Short: "Show the counters of a running gate, live",
-		Long: `Watch shows what the gate that has an interface of this machine does, as it does it: for
-each class what is offered and sent now, the last steps as a row of blocks, how that
-compares with its promise, what is dropped and why, and how long packets wait. Tab goes
-to the gate's next interface, f freezes the view, q leaves it. With -o json it writes
-one report a line.`,
+		Long: `Watch shows a running gate, live. Name any interface of this machine that the gate
+uses. For each class it shows the rate that arrives and the rate that leaves, the last
+steps as a row of blocks, the promise, the drops with their reasons, and the time that
+packets wait. Press Tab for the next interface of the gate, f to freeze the view, and q
+to leave. With -o json it writes one report on each line.`,
 		Example: `  imbrel watch eth1
   imbrel watch eth1 --every 5s --count 12 -o json`,
 		Args: between(1, 1, "an interface of this machine that a gate has"),

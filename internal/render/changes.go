@@ -15,15 +15,13 @@ import (
 // Changes writes what differs in meaning between two policy files.
 func (t Text) Changes(before, after string, r *changes.Result) {
 	t.Title("from %s to %s", before, after)
-	if r.Same {
-		t.Line("Nothing changes.")
-	}
+	t.paragraph("", changesVerdict(r))
 	t.fields(r.Fields)
 	for i := range r.Interfaces {
 		t.Line("")
 		t.changed(&r.Interfaces[i])
 	}
-	t.findings("Findings that are new", r.FindingsNew)
+	t.findings("New findings", r.FindingsNew)
 	t.findings("Findings that are gone", r.FindingsGone)
 	if f := r.Flows; f != nil {
 		t.Line("")
@@ -42,6 +40,34 @@ func (t Text) Changes(before, after string, r *changes.Result) {
 		t.Line("")
 		t.Compared(run, false)
 	}
+}
+
+// changesVerdict is what changes, counted, in a sentence.
+func changesVerdict(r *changes.Result) string {
+	if r.Same {
+		return "Nothing changes."
+	}
+	places, moves := len(r.Interfaces), 0
+	for i := range r.Interfaces {
+		places += len(r.Interfaces[i].Also)
+		moves += len(r.Interfaces[i].Packets)
+	}
+	text := "No interface treats packets differently"
+	if places > 0 {
+		text = humanize.Plural(places, "interface") + " treat" + map[bool]string{true: "s"}[places == 1] + " packets differently"
+	}
+	if moves > 0 {
+		text += ", and packets change class"
+	}
+	for _, s := range []struct {
+		what     string
+		findings []check.Finding
+	}{{"new", r.FindingsNew}, {"gone", r.FindingsGone}} {
+		if n := len(s.findings); n > 0 {
+			text += "; " + humanize.Plural(n, "finding") + map[bool]string{true: " is ", false: " are "}[n == 1] + s.what + " (" + counted(s.findings) + ")"
+		}
+	}
+	return text + "."
 }
 
 // maxAlso is how many other places a title names at which the same differs.
@@ -103,7 +129,7 @@ func (t Text) changed(i *changes.Interface) {
 		t.paragraph("    ", "for example "+m.Example+": was "+m.Old+"; is "+m.New)
 	}
 	if i.GaveUp > 0 {
-		t.paragraph("  ", fmt.Sprintf("Of %s of classes it was not found out whether packets go from one to the other: their conditions fall into too many pieces.", humanize.Plural(i.GaveUp, "pair")))
+		t.paragraph("  ", fmt.Sprintf("For %s of classes it is unknown whether packets move between them: their conditions divide into too many pieces.", humanize.Plural(i.GaveUp, "pair")))
 	}
 }
 

@@ -29,7 +29,6 @@ func (t Text) Findings(all []check.Finding) {
 			t.Line("")
 		}
 	}
-	errors, warnings := check.Count(all)
 	certain := 0
 	for i := range all {
 		if all[i].Edit != nil {
@@ -39,12 +38,17 @@ func (t Text) Findings(all []check.Finding) {
 	if certain > 0 {
 		t.Line("%d can be fixed automatically: --diff shows the change, --fix writes it.", certain)
 	}
-	switch notes := len(all) - errors - warnings; {
-	case len(all) == 0:
+	if len(all) == 0 {
 		t.Line("Nothing found.")
-	default:
-		t.Line("%s, %s, %s. `imbrel check --about NAME` explains one at length.", humanize.Plural(errors, "error"), humanize.Plural(warnings, "warning"), humanize.Plural(notes, "note"))
+		return
 	}
+	t.Line("%s. `imbrel check --about NAME` explains one at length.", counted(all))
+}
+
+// counted is how many findings of each level there are.
+func counted(all []check.Finding) string {
+	errors, warnings := check.Count(all)
+	return humanize.Plural(errors, "error") + ", " + humanize.Plural(warnings, "warning") + ", " + humanize.Plural(len(all)-errors-warnings, "note")
 }
 
 // level paints a level by how serious it is.

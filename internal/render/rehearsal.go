@@ -477,7 +477,7 @@ func (t Text) captures(r *measure.Result, v *View) {
 			t.Line("  Not sent: %s.", humanize.List(not))
 		}
 		if c.Wild > 0 {
-			t.Line("  Sent with the packet before, because their times are more than a day from it: %s.", humanize.Count(c.Wild))
+			t.Line("  Sent at the time of the packet before, because their own times are more than a day away: %s.", humanize.Count(c.Wild))
 		}
 		if c.NotRead > 0 {
 			t.Line("  The rehearsal is over before the capture: %s of the file was not read.", humanize.Ratio(c.NotRead))
