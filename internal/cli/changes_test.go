@@ -54,7 +54,7 @@ func TestChanges(t *testing.T) {
 	based := strings.Replace(checkable, "at-most: {rate: 90%, when: work}}", "at-most: 60%, treat: [{class: voice, at-most: 50%}, {class: rest}]}", 1)
 	put(t, dir, "old.yaml", based)
 	put(t, dir, "new.yaml", strings.Replace(based, "{class: voice, at-most: 50%}", "{class: voice, priority: 1, at-most: 50%}", 1))
-	if r := imbrel(t, dir, "", nil, "changes", "old.yaml", "new.yaml"); !strings.Contains(strings.Join(strings.Fields(r.out), " "), "bulk/voice, upper limit: its 50% is of the promise around it, for it has a priority now") {
+	if r := imbrel(t, dir, "", nil, "changes", "old.yaml", "new.yaml"); !strings.Contains(strings.Join(strings.Fields(r.out), " "), "bulk/voice, upper limit: its 50% is of the promise around it, because it now has priority") {
 		t.Errorf("a base that changes is not said:\n%s%s", r.out, r.err)
 	}
 }
