@@ -1,7 +1,9 @@
 package cli_test
 
 import (
+	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -18,29 +20,48 @@ func TestCommandsInTheDocs(t *testing.T) {
 		t.Fatal(err)
 	}
 	dir := t.TempDir()
+	if err := os.CopyFS(filepath.Join(dir, "examples", "cookbook"), os.DirFS(filepath.Join("..", "..", "examples", "cookbook"))); err != nil {
+		t.Fatal(err)
+	}
 	ran := 0
-	for _, block := range regexp.MustCompile("(?s)```sh\n(.*?)```").FindAllStringSubmatch(string(text), -1) {
-		for _, line := range strings.Split(strings.TrimSpace(block[1]), "\n") {
-			words := strings.Fields(line)
-			if words[0] != "imbrel" {
-				t.Fatalf("%q is no command of ours", line)
-			}
-			ran++
-			file := ""
-			if last := words[len(words)-1]; last[0] == '>' { // as a shell does
-				file, words = last[1:], words[:len(words)-1]
-			}
-			r := imbrel(t, dir, "", nil, words[1:]...)
-			if file != "" {
-				put(t, dir, file, r.out)
-			}
-			if r.status != 0 || r.out == "" && !strings.Contains(line, "--write") {
-				t.Errorf("%s: exit %d, %q, %s", line, r.status, r.out[:min(100, len(r.out))], r.err)
+	for _, block := range regexp.MustCompile("(?s)```sh\n(.*?)```(?:\n```\n(.*?)```)?").FindAllStringSubmatch(string(text), -1) {
+		ran += strings.Count(block[1], "imbrel ")
+		out, err := inShell(t, dir, block[1])
+		var exit *exec.ExitError
+		if fails := strings.Contains(block[2], "fails") || strings.Contains(block[2], "FAILS"); err != nil && !(fails && errors.As(err, &exit) && exit.ExitCode() == 1) {
+			t.Errorf("%s: %v", block[1], err)
+		}
+		if out == "" && !strings.Contains(block[1], "--write") {
+			t.Errorf("%s prints nothing", block[1])
+		}
+		// What the page shows of it is an excerpt: its lines, in their order.
+		rest := strings.Join(strings.Fields(out), " ")
+		for _, line := range strings.Split(strings.TrimSpace(block[2]), "\n") {
+			_, after, found := strings.Cut(rest, strings.Join(strings.Fields(line), " "))
+			if rest = after; !found {
+				t.Errorf("%s does not print %q; it prints\n%s", block[1], line, out)
+				break
 			}
 		}
 	}
 	if ran < 12 {
 		t.Errorf("only %d commands in the docs", ran)
+	}
+	// What the page shows of JSON has the names of the program's JSON.
+	names := make(map[string]bool)
+	for _, dir := range []string{"core", "internal"} {
+		for _, source := range sources(t, filepath.Join("..", "..", dir)) {
+			for _, m := range regexp.MustCompile(`json:"([^",]+)|"([a-z_0-9]+)":`).FindAllStringSubmatch(source, -1) {
+				names[m[1]+m[2]] = true
+			}
+		}
+	}
+	for _, block := range regexp.MustCompile("(?s)```json\n(.*?)```").FindAllStringSubmatch(string(text), -1) {
+		for _, m := range regexp.MustCompile(`"([a-z_0-9]+)":`).FindAllStringSubmatch(block[1], -1) {
+			if !names[m[1]] && m[1] != "ef" { // counted by mark
+				t.Errorf("docs/commands.md shows %q, which no JSON has", m[1])
+			}
+		}
 	}
 	// Each command of the program has its place there.
 	help := imbrel(t, dir, "", nil, "--help").out
@@ -61,6 +82,32 @@ func TestCommandsInTheDocs(t *testing.T) {
 			}
 		}
 	}
+}
+
+// inShell runs commands as a shell does that finds the program, in 100 columns.
+func inShell(t testing.TB, dir, commands string) (string, error) {
+	t.Helper()
+	c := exec.Command("sh", "-c", commands)
+	c.Dir, c.Env = dir, append(os.Environ(), "COLUMNS=100", "PATH="+filepath.Dir(program)+":"+os.Getenv("PATH"))
+	out, err := c.Output()
+	return string(out), err
+}
+
+// sources are the texts of the Go files in a folder and those below it, without the tests.
+func sources(t testing.TB, root string) (all []string) {
+	t.Helper()
+	err := filepath.WalkDir(root, func(path string, _ fs.DirEntry, err error) error {
+		if err == nil && strings.HasSuffix(path, ".go") && !strings.HasSuffix(path, "_test.go") {
+			text, err := os.ReadFile(path)
+			all = append(all, string(text))
+			return err
+		}
+		return err
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return all
 }
 
 // A shell completes what the file on the command line holds.

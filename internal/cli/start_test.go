@@ -2,7 +2,6 @@ package cli_test
 
 import (
 	"os"
-	"os/exec"
 	"path/filepath"
 	"regexp"
 	"strings"
@@ -23,19 +22,14 @@ func TestPagesShowWhatIsPrinted(t *testing.T) {
 			t.Fatal(err)
 		}
 		dir := t.TempDir()
-		if err := os.Symlink(program, filepath.Join(dir, "imbrel")); err != nil {
-			t.Skip("this system has no links: ", err)
-		}
 		ran := 0
 		written := blocks.ReplaceAllStringFunc(string(text), func(block string) string {
 			m := blocks.FindStringSubmatch(block)
-			c := exec.Command("sh", "-c", m[1])
-			c.Dir, c.Env = dir, append(os.Environ(), "COLUMNS=100", "PATH="+dir+":"+os.Getenv("PATH"))
-			out, err := c.Output()
+			out, err := inShell(t, dir, m[1])
 			if ran++; err != nil {
 				t.Errorf("%s: %s: %v\n%s", page, strings.TrimSpace(m[1]), err, out)
 			}
-			return "```sh\n" + m[1] + "```\n```\n" + strings.TrimRight(string(out), "\n") + "\n```"
+			return "```sh\n" + m[1] + "```\n```\n" + strings.TrimRight(out, "\n") + "\n```"
 		})
 		if ran == 0 {
 			t.Errorf("%s has no command", page)
