@@ -5,9 +5,9 @@ import (
 )
 
 func boundBelowCall() Rule {
-	return Rule{"bound-below-call", Error, `The bound of a class that calls fall on is less than one call takes, so every call is damaged. A digit is missing, or
-kbit/s and Mbit/s were mixed up, or the framing was forgotten: small packets take half as much again on the wire.
-` + "`" + `imbrel budget` + "`" + ` calculates the rate of calls; ` + "`" + `police: {calls: N, codec: …}` + "`" + ` does the sum itself.`,
+	return Rule{"bound-below-call", Error, `The class has calls, and its limit is less than the rate of one call, so every call is damaged. A digit is missing, kbit/s and Mbit/s were
+mixed up, or the framing was forgotten: on the wire small packets take half as much again. ` + "`imbrel budget`" + ` calculates the rate of calls, and
+` + "`police: {calls: N, codec: …}`" + ` calculates it in the file.`,
 		func(s *survey) {
 
 			s.voices(func(d *demand) {

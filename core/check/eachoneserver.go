@@ -6,8 +6,8 @@ import (
 )
 
 func eachOneServer() Rule {
-	return Rule{"each-one-server", Warning, `A limit is for each source, and all packets of the class come from one server; or for each destination, and all go to one. Then there
-is one instance, and all hosts share its limit. For packets on their way to clients write ` + "`each: destination`" + `: each client is an instance.`,
+	return Rule{"each-one-server", Warning, `A limit with ` + "`each: source`" + ` applies to a class in which all packets come from one server, or one with ` + "`each: destination`" + ` to a class in
+which all go to one server. There is only one instance then, and all hosts share its limit. For packets on their way to clients write ` + "`each: destination`" + `: each client is an instance.`,
 		func(s *survey) {
 			for _, p := range s.plans {
 				for _, e := range p.Entries {

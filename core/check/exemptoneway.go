@@ -5,8 +5,9 @@ import (
 )
 
 func exemptOneWay() Rule {
-	return Rule{"exempt-one-way", Warning, `An ` + "`except`" + ` keeps packets out of a class in one direction, and in the other the same conversation is in the class: it is still limited, or
-still served, on its way back. Write the exception for both: ` + "`from`" + ` and ` + "`to`" + `, ` + "`from-port`" + ` and ` + "`to-port`" + `, or ` + "`port`" + `.`,
+	return Rule{"exempt-one-way", Warning, `An ` + "`except`" + ` keeps the packets of one direction out of a class. The packets of the other direction are still in the class, so the
+conversation is still limited or served on its way back. Write the exception for both directions: ` + "`from`" + ` and ` + "`to`" + `, ` + "`from-port`" + ` and
+` + "`to-port`" + `, or ` + "`port`" + `.`,
 		func(s *survey) {
 			for _, w := range s.routes {
 				for i := range w.answer.Hops {

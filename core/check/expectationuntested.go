@@ -8,8 +8,8 @@ import (
 )
 
 func expectationUntested() Rule {
-	return Rule{"expectation-untested", Warning, `An expectation is about a class, and no traffic of its rehearsal is in that class anywhere. It fails, or proves nothing. Add such
-traffic, or mend the class: ` + "`" + `imbrel explain` + "`" + ` says why a packet is not in it. Of a replayed capture a file cannot tell.`,
+	return Rule{"expectation-untested", Warning, `An expectation is about a class, and no traffic of its rehearsal is in that class anywhere. It fails, or proves nothing. Add such traffic,
+or correct the class: ` + "`imbrel explain`" + ` says why a packet is not in it. The check does not know the classes of packets in a replayed capture.`,
 		func(s *survey) {
 
 			for i := range s.f.Rehearsals {

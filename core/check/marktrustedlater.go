@@ -11,8 +11,9 @@ import (
 )
 
 func markTrustedLater() Rule {
-	return Rule{"mark-trusted-later", Note, `An entry with ` + "`priority`" + ` takes packets by their marking alone, and hosts reach it without a policy on their way that takes the marking off:
-a download with that mark takes bandwidth from the calls. Mark packets where they come in (a policy at ` + "`NODE/INTERFACE in`" + `), or ask for ` + "`from`" + ` as well.`,
+	return Rule{"mark-trusted-later", Note, `An entry with ` + "`priority`" + ` takes packets by their marking alone, and hosts reach it through no policy that removes the marking. A download
+with that marking takes bandwidth from the calls. Mark packets where they come in (a policy at ` + "`NODE/INTERFACE in`" + `), or ask for ` + "`from`" + ` as
+well.`,
 		func(s *survey) {
 			for _, p := range s.plans {
 				if p.Direction != policy.Out {

@@ -11,8 +11,8 @@ import (
 )
 
 func markUnserved() Rule {
-	return Rule{"mark-unserved", Warning, `A policy marks packets of a class, and further on their way, where a rehearsal fills the link, a later policy has them in its rest.
-That policy does not serve the mark, or rewrites it, and the mark has no effect. Give the later policy a class that asks for the codepoint.`,
+	return Rule{"mark-unserved", Warning, `A policy marks the packets of a class. Further on their way, on a link that a rehearsal fills, another policy puts them in its rest. That
+policy ignores the mark, or rewrites it, so the mark has no effect. Give that policy a class that asks for the codepoint.`,
 		func(s *survey) {
 			for _, w := range s.routes {
 				for _, layer := range markLayers {

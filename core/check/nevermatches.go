@@ -10,10 +10,10 @@ import (
 )
 
 func neverMatches() Rule {
-	return Rule{"never-matches", Error, `Entries are tried in order, and the first that matches takes the packet. Earlier entries take every packet of this one, or the
-entry around it takes none of the class: this entry never has a packet. This is exact: the sets of packets are computed over all keys
-together; where they fall into more than 100,000 pieces, or a policy has more than 2,000 entries, the finding says so and
-claims nothing. An earlier entry with a ` + "`" + `when` + "`" + ` does not count, because it is not always in force.`,
+	return Rule{"never-matches", Error, `Entries are tried in order, and the first that matches takes the packet. The entries before this one take all its packets, or the entry
+around it takes none of the class, so this entry never has a packet. This is exact: it is calculated for all packets over all keys together.
+If a policy has more than 2,000 entries, or its packets fall into more than 100,000 pieces, the finding says that it does not know. An
+earlier entry with a ` + "`when`" + ` does not count, because it is not always in force.`,
 		func(s *survey) {
 			s.entries(func(p *plan.Plan, l *packetset.Region, where string) {
 				e := l.Entry

@@ -8,9 +8,9 @@ import (
 )
 
 func pressureFlaps() Rule {
-	return Rule{"pressure-flaps", Warning, `A limit comes under pressure, and takes so much off the load that the pressure ends, whereupon the limit goes and the load is back: on and
-off as long as the traffic lasts. Or the load at which it starts is more than there can be, and it never comes. End it at
-a load that is below what is left while the limit holds.`,
+	return Rule{"pressure-flaps", Warning, `A limit starts when the load is high, and reduces the load so much that it ends again. Then the load comes back. The limit goes on and off
+as long as the traffic lasts. Or the load never reaches the value at which the limit starts. Let the limit end at a load below the one that
+is left while it is in force.`,
 		func(s *survey) {
 			for _, p := range s.plans {
 				if p.Direction != policy.Out {

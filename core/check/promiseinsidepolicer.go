@@ -6,9 +6,9 @@ import (
 )
 
 func promiseInsidePolicer() Rule {
-	return Rule{"promise-inside-policer", Warning, `A policer around other entries drops whatever comes when its bucket is empty, of whichever entry the packet is. It knows nothing of
-what its entries are promised: a flood in one of them takes the tokens of the others. So they are promised nothing. With ` + "`" + `at-most` + "`" + ` in its place
-packets wait, each class in a queue of its own, and the promises are kept.`,
+	return Rule{"promise-inside-policer", Warning, `A policer around other entries drops any packet that arrives while its bucket is empty, whichever entry the packet is in. It does not know
+the promises of these entries: a flood in one of them takes the tokens of the others. So nothing is promised to them. With ` + "`at-most`" + ` in
+place of ` + "`police`" + `, packets wait, each class in its own queue, and the promises are kept.`,
 		func(s *survey) {
 			for _, p := range s.plans {
 				for _, e := range p.Entries {

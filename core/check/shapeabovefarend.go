@@ -7,8 +7,8 @@ import (
 )
 
 func shapeAboveFarEnd() Rule {
-	return Rule{"shape-above-far-end", Warning, `The policy shapes to more than the far end's own shaper lets in. What is too much waits there, in queues that do not know this
-policy's classes. Shape at the sending end to less.`,
+	return Rule{"shape-above-far-end", Warning, `The policy shapes to more than the far end's own shaper lets in. The excess waits at the far end, in queues that do not know the classes of
+this policy. Shape to less at the sending end.`,
 		func(s *survey) {
 			for _, p := range s.plans {
 				peer := p.Interface.Peer()

@@ -7,9 +7,8 @@ import (
 )
 
 func shapeAtLink() Rule {
-	return Rule{"shape-at-link", Note, `The policy shapes to what the carrier's link carries, or a few thousandths below. What was measured on a good day is not there on
-a bad one, and a byte that the carrier counts and the shaper does not is enough: the queue builds in the carrier's box. A few
-per cent below is the usual margin; ` + "`shape: 95%`" + ` keeps it whatever the link.`,
+	return Rule{"shape-at-link", Note, `The policy shapes to the rate of the carrier's link, or a few thousandths below. A line that is a little slower than it was measured, or a
+byte that only the carrier counts, is enough: the queue builds in the carrier's equipment. A few per cent below is the usual margin; ` + "`shape: 95%`" + ` keeps it at any rate of the link.`,
 		func(s *survey) {
 			for _, p := range s.plans {
 				if p.Direction != policy.Out || p.Shape == 0 || p.Interface.Link == nil || p.Shape > p.Carries || p.Shape <= unit.Rate(float64(p.Carries)*0.98) {

@@ -8,8 +8,8 @@ import (
 )
 
 func timesOverlap() Rule {
-	return Rule{"times-overlap", Warning, `Two entries of one class at one level are for different times, and the times overlap: while both hold, the first takes every packet
-of the class and the second none. Let one end where the other begins; to the minute at which a time ends it holds no more.`,
+	return Rule{"times-overlap", Warning, `Two entries of one class at one level are for different times, and the times overlap. During both, the first entry takes every packet of the
+class and the second takes none. Let one time end when the other begins: a time no longer holds in the minute at which it ends.`,
 		func(s *survey) {
 			for _, p := range s.plans {
 				for i, e := range p.Entries {

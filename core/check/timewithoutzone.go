@@ -8,8 +8,8 @@ import (
 )
 
 func timeWithoutZone() Rule {
-	return Rule{"time-without-zone", Note, `A named time without a ` + "`" + `zone` + "`" + ` is in UTC. Where people work by another clock it begins and ends hours off, and an hour more
-or less when daylight saving changes.`,
+	return Rule{"time-without-zone", Note, `A named time without a ` + "`zone`" + ` is in UTC. Where local time differs from UTC, it begins and ends hours off, and another hour off during
+daylight saving.`,
 		func(s *survey) {
 
 			for i := range s.f.Times {

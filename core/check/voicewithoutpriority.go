@@ -6,8 +6,8 @@ import (
 )
 
 func voiceWithoutPriority() Rule {
-	return Rule{"voice-without-priority", Warning, `Calls fall on an entry that has no ` + "`" + `priority` + "`" + `, at an interface that a rehearsal fills. Their packets take turns with those of the
-others: each waits for some of theirs, and what calls take beyond the promise is lent only as long as nobody else wants it.`,
+	return Rule{"voice-without-priority", Warning, `Calls are in an entry that has no ` + "`priority`" + `, at an interface that a rehearsal fills. Their packets take turns with the packets of other
+entries, and wait for them. The calls have the rate above their promise only while nobody else wants it.`,
 		func(s *survey) {
 			s.voices(func(d *demand) {
 				for e := d.entry; e != nil; e = e.Parent {

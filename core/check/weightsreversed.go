@@ -7,7 +7,7 @@ import (
 )
 
 func weightsReversed() Rule {
-	return Rule{"weights-reversed", Warning, `Of two entries that share by ` + "`weight`" + `, one is expected to get more and has the smaller weight. When both are busy the other gets more.
+	return Rule{"weights-reversed", Warning, `Two entries share by ` + "`weight`" + `. One of them is expected to get more, but has the smaller weight. When both are busy, the other gets more.
 Swap the weights, or the expectations.`,
 		func(s *survey) {
 			for i := range s.f.Rehearsals {

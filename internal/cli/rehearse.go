@@ -191,7 +191,7 @@ func (r *rehearsalRun) check(plans []*policy.Rehearsal) error {
 		}
 		for _, h := range plans {
 			if d <= 0 || h.Lasts/d > simulate.MaxIntervals {
-				return fmt.Errorf("--every %s: the rehearsal `%s` lasts %s, and the most is %d steps", r.every, h.Name, unit.FormatDuration(h.Lasts), simulate.MaxIntervals)
+				return fmt.Errorf("--every %s: the rehearsal `%s` lasts %s, and at most %d steps are possible: give a longer step", r.every, h.Name, unit.FormatDuration(h.Lasts), simulate.MaxIntervals)
 			}
 		}
 		r.interval = d

@@ -61,7 +61,7 @@ func (t Text) Found(f *Found) {
 		}
 	}
 	if f.Incomplete {
-		t.Line("It was interrupted: this is what was tried until then.")
+		t.Line("Interrupted: only these values were tried.")
 	}
 	t.paragraph("", fmt.Sprintf("%s:%d says %s now.", f.File, f.Line, f.Written))
 }

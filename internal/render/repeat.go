@@ -99,7 +99,7 @@ func (t Text) repeatVerdict(s *repeat.Summary) {
 		}
 	}
 	if s.Incomplete {
-		t.Line("It was interrupted: this is of the runs that were done until then.")
+		t.Line("Interrupted: these figures are of the runs that were complete by then.")
 	}
 	switch n := len(s.Expectations); {
 	case n == 0:
