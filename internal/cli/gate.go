@@ -44,7 +44,7 @@ the tables that a rehearsal prints for the interfaces of the node. Send it SIGHU
 run ` + "`imbrel gate reload`" + `, and it reads the file again. Packets that wait are kept. If
 the new file has an error, the gate continues with the old one.
 
-Gate runs on Linux and needs the capabilities CAP_NET_RAW and CAP_NET_ADMIN.`,
+Gate needs the capabilities CAP_NET_RAW and CAP_NET_ADMIN.`,
 		Example: `  imbrel gate ternrock.yaml --node ternrock --port lan=eth1 --port radio=eth2
   imbrel gate ternrock.yaml --node ternrock --port lan=eth1 --port radio=eth2 --for 30s --expect fog
   imbrel gate reload eth1`,

@@ -31,7 +31,7 @@ long as the rehearsal lasts.
 
 Prove shows the rehearsed figures beside the measured ones and reports those that differ
 by more than the tolerance, which it prints. It exits with 1 when an expectation fails in
-the measured run or a figure differs. It needs Linux and root, and leaves nothing behind.`,
+the measured run or a figure differs. It needs root, and leaves nothing behind.`,
 		Example: `  imbrel prove ternrock.yaml fog
   imbrel prove ternrock.yaml fog --for 10s --all`,
 		Args: between(1, 2, "a policy file, and perhaps the name of a rehearsal"),

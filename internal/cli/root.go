@@ -129,7 +129,7 @@ func (a *app) commands(root *cobra.Command, text render.Text) {
 	cobra.EnableCommandSorting = false
 	const start, write, review, network, force = "start", "write", "review", "network", "force"
 	root.AddGroup(&cobra.Group{ID: start, Title: "Start here:"}, &cobra.Group{ID: write, Title: "Write:"}, &cobra.Group{ID: review, Title: "Search and review:"},
-		&cobra.Group{ID: network, Title: "Measure a real network:"}, &cobra.Group{ID: force, Title: "Enforce:"})
+		&cobra.Group{ID: network, Title: "Measure a real network (on Linux):"}, &cobra.Group{ID: force, Title: "Enforce (on Linux):"})
 	rehearsed := []completion{policyFiles, a.fromFile(rehearsals)}
 	for _, r := range []struct {
 		c            *cobra.Command
@@ -158,6 +158,9 @@ func (a *app) commands(root *cobra.Command, text render.Text) {
 		{a.watchCounters(text), force, true, false, nil},
 	} {
 		r.c.GroupID = r.group
+		if r.group == network || r.group == force {
+			r.c.Long += "\n\nThis command needs Linux. The commands of the other groups run on other systems, too."
+		}
 		if r.forms {
 			forms := "text for people, json for programs"
 			if r.c.Name() == "check" {

@@ -7,7 +7,7 @@ import (
 	"errors"
 )
 
-var errLinux = errors.New("this command needs Linux. demo, check, explain, shares, rehearse, changes, compare, budget, codepoint and schema work here")
+var errLinux = errors.New("this command needs Linux; `imbrel --help` shows in its first groups which commands run here")
 
 // RunGate says that there is no gate on this system.
 func RunGate(context.Context, Config) (*Report, error) { return nil, errLinux }
