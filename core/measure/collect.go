@@ -366,8 +366,8 @@ type Arrived struct {
 	DSCP        codepoint.DSCP
 }
 
-// Delivered books a packet that arrived.
-func (t *Tally) Delivered(f *Flow, a *Arrived, steps []Step) {
+// Delivered books a packet that arrived. It reports whether the packet is of a call and too late to be played.
+func (t *Tally) Delivered(f *Flow, a *Arrived, steps []Step) (late bool) {
 	t.sent++
 	t.received++
 	t.wanted += int64(a.Length)
@@ -388,6 +388,7 @@ func (t *Tally) Delivered(f *Flow, a *Arrived, steps []Step) {
 		t.slowed++
 	}
 	t.quickest(a.Delay - t.addPath(steps, slow) + 1)
+	return late
 }
 
 // quickest notes the least that a packet's way takes without waits, plus 1.

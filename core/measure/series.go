@@ -1,17 +1,25 @@
 package measure
 
+import (
+	"time"
+
+	"imbrel.example/imbrel/core/policy"
+)
+
 // A Series is what happened over time, in intervals of one length.
 type Series struct {
 	IntervalS  float64           `json:"interval_s"`
 	Interfaces []SeriesInterface `json:"interfaces"`
+	Traffic    []SeriesTraffic   `json:"traffic"`
+	Calls      []CallScores      `json:"calls"`
 	Whens      []WhenActive      `json:"whens"`
 }
 
-// A SeriesInterface is an interface over time.
+// A SeriesInterface is an interface over time, or the carrier's queue after it.
 type SeriesInterface struct {
 	Node      string        `json:"node"`
 	Interface string        `json:"interface"`
-	Direction string        `json:"direction"`
+	Direction string        `json:"direction"` // in, out or carrier
 	RateBps   int64         `json:"rate_bps"`
 	Classes   []SeriesClass `json:"classes"`
 }
@@ -23,8 +31,88 @@ type SeriesClass struct {
 	SentBps    []int64       `json:"sent_bps"`
 	Drops      []int64       `json:"drops"`
 	QueueBytes []int64       `json:"queue_bytes"` // the most that waited
+	Waits      Times         `json:"wait_ms"`     // of the packets that left
 	Wakes      []Wake        `json:"wakes,omitempty"`
 	Instances  []SeriesClass `json:"instances,omitempty"` // those that were offered most
+}
+
+// Times are the statistics of durations in each interval, in milliseconds: 0 where there was none.
+type Times struct {
+	P50 []float64 `json:"p50"`
+	P99 []float64 `json:"p99"`
+	Max []float64 `json:"max"`
+}
+
+// A TimesBuilder collects durations in the order of time, and keeps those of one interval alone. The zero TimesBuilder
+// is empty.
+type TimesBuilder struct {
+	times Times
+	now   Distribution
+}
+
+// Add records a duration of an interval, which is not before that of the last one.
+func (b *TimesBuilder) Add(interval int, v time.Duration) {
+	b.fill(interval)
+	b.now.Add(v)
+}
+
+// fill ends all intervals before one.
+func (b *TimesBuilder) fill(interval int) {
+	for len(b.times.Max) < interval {
+		ms := func(name string) float64 { return inMilliseconds(b.now.Statistic(name)) }
+		b.times.P50, b.times.P99, b.times.Max = append(b.times.P50, ms("p50")), append(b.times.P99, ms("p99")), append(b.times.Max, ms("max"))
+		b.now = Distribution{}
+	}
+}
+
+// Times returns the statistics of the first intervals.
+func (b *TimesBuilder) Times(intervals int) Times {
+	b.fill(intervals)
+	return Times{b.times.P50[:intervals:intervals], b.times.P99[:intervals:intervals], b.times.Max[:intervals:intervals]}
+}
+
+// A SeriesTraffic is a traffic in one direction over time, from end to end: when its packets arrived, and when they were lost.
+// Rates count IP bytes.
+type SeriesTraffic struct {
+	Name        string  `json:"name"`
+	Direction   string  `json:"direction"` // forward or reverse
+	ReceivedBps []int64 `json:"received_bps"`
+	Lost        []int64 `json:"lost"`
+	Late        []int64 `json:"late,omitempty"`        // of calls: too late to be played
+	GoodputBps  []int64 `json:"goodput_bps,omitempty"` // of TCP, in the direction of its data
+	Delay       Times   `json:"delay_ms"`
+}
+
+// Title names the traffic and its direction.
+func (t *SeriesTraffic) Title() string { return policy.Directed(t.Name, t.Direction == "reverse") }
+
+// CallScores are the mean opinion scores of the calls of one traffic in one direction, in the order of the calls.
+type CallScores struct {
+	Name      string    `json:"name"`
+	Direction string    `json:"direction"`
+	MOS       []float64 `json:"mos"`
+}
+
+// CallScores returns the scores of all calls. Finish was called before.
+func (c *Collector) CallScores() []CallScores {
+	out := []CallScores{}
+	for _, way := range ways(c.settled) {
+		s := CallScores{Name: c.names[way[0].Traffic], Direction: "forward"}
+		if way[0].Reverse {
+			s.Direction = "reverse"
+		}
+		for _, t := range way {
+			for _, f := range t.flows {
+				if f.IsCall() {
+					s.MOS = append(s.MOS, round(f.MOS(), 4))
+				}
+			}
+		}
+		if s.MOS != nil {
+			out = append(out, s)
+		}
+	}
+	return out
 }
 
 // A Wake is when a class that had been silent began again, and after how long it had its

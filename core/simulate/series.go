@@ -14,13 +14,27 @@ import (
 // series collects what happens over time. Its memory is bounded: at most MaxIntervals
 // intervals.
 type series struct {
-	run    *run
-	every  time.Duration
-	length int
-	paths  map[*path]*pathSeries
-	steps  int // of all classes and instances
-	whens  []measure.WhenActive
-	open   map[heldKey]int // of whens, those in force
+	run      *run
+	every    time.Duration
+	length   int
+	paths    map[*path]*pathSeries
+	carriers map[*carrier]*pathSeries
+	ways     map[wayKey]*waySeries
+	steps    int // of all classes and instances
+	whens    []measure.WhenActive
+	open     map[heldKey]int // of whens, those in force
+}
+
+// A wayKey is a traffic by its number, in a direction.
+type wayKey struct {
+	index   int
+	reverse bool
+}
+
+// A waySeries is what arrived of one traffic in one direction, and was lost.
+type waySeries struct {
+	received, lost, late, goodput []int64
+	delay                         measure.TimesBuilder
 }
 
 type heldKey struct {
@@ -46,20 +60,26 @@ type slotSeries struct {
 	name                         string
 	offered, sent, drops, queues []int64
 	waiting                      int64
+	waits                        measure.TimesBuilder
 	instances                    map[string]*slotSeries
 	listed                       []*slotSeries
 }
 
 func newSeries(r *run) *series {
 	n := int((r.plan.Lasts + r.options.Every - 1) / r.options.Every)
-	return &series{run: r, every: r.options.Every, length: n, paths: make(map[*path]*pathSeries), open: make(map[heldKey]int)}
+	return &series{run: r, every: r.options.Every, length: n, paths: make(map[*path]*pathSeries), carriers: make(map[*carrier]*pathSeries), ways: make(map[wayKey]*waySeries), open: make(map[heldKey]int)}
+}
+
+// grow counts the intervals of another class, instance or traffic.
+func (s *series) grow(n int) {
+	if s.steps += n; s.steps > maxSteps && s.run.failed == nil {
+		s.run.failed = fmt.Errorf("a series of %d steps for each class and instance comes to more than %d: take longer steps", n, maxSteps)
+	}
 }
 
 func (s *series) newSlot(name string) *slotSeries {
-	if s.steps += s.length; s.steps > maxSteps && s.run.failed == nil {
-		s.run.failed = fmt.Errorf("a series of %d steps for each class and instance comes to more than %d: take longer steps", s.length, maxSteps)
-	}
 	n := s.length
+	s.grow(n)
 	all := make([]int64, 4*n)
 	return &slotSeries{name: name, offered: all[:n:n], sent: all[n : 2*n : 2*n], drops: all[2*n : 3*n : 3*n], queues: all[3*n:]}
 }
@@ -103,16 +123,26 @@ func (s *series) slotsOf(p *path, f *flight, do func(at int, k *slotSeries)) {
 }
 
 func (s *series) offered(p *path, f *flight, reason datapath.Reason) {
-	size := int64(f.Size)
-	s.slotsOf(p, f, func(at int, k *slotSeries) {
-		k.offered[at] += size
-		if reason != datapath.Passed {
-			k.drops[at]++
-			return
-		}
-		k.waiting += size
-		k.queues[at] = max(k.queues[at], k.waiting)
-	})
+	s.slotsOf(p, f, func(at int, k *slotSeries) { k.offer(at, int64(f.Size), reason == datapath.Passed) })
+}
+
+// offer books a packet that came, and whether it was taken.
+func (k *slotSeries) offer(at int, size int64, taken bool) {
+	k.offered[at] += size
+	if !taken {
+		k.drops[at]++
+		return
+	}
+	k.waiting += size
+	k.queues[at] = max(k.queues[at], k.waiting)
+}
+
+// send books a packet that left after a wait.
+func (k *slotSeries) send(at int, size int64, wait time.Duration) {
+	k.queues[at] = max(k.queues[at], k.waiting)
+	k.waiting -= size
+	k.sent[at] += size
+	k.waits.Add(at, wait)
 }
 
 func (s *series) dropped(p *path, f *flight) {
@@ -123,11 +153,47 @@ func (s *series) dropped(p *path, f *flight) {
 }
 
 func (s *series) sent(p *path, f *flight) {
-	s.slotsOf(p, f, func(at int, k *slotSeries) {
-		k.queues[at] = max(k.queues[at], k.waiting)
-		k.waiting -= int64(f.Size)
-		k.sent[at] += int64(f.Size)
-	})
+	s.slotsOf(p, f, func(at int, k *slotSeries) { k.send(at, int64(f.Size), s.run.now-f.Arrived) })
+}
+
+// atCarrier does with the series of a packet's class at a carrier, where there is a series.
+func (r *run) atCarrier(c *carrier, f *flight, do func(at int, k *slotSeries)) {
+	if r.series != nil {
+		r.series.carrier(c, f, do)
+	}
+}
+
+// carrier does with the series of a packet's class at a carrier, while the rehearsal lasts.
+func (s *series) carrier(c *carrier, f *flight, do func(at int, k *slotSeries)) {
+	if !s.run.measured() {
+		return
+	}
+	cs := s.carriers[c]
+	if cs == nil {
+		cs = &pathSeries{slots: make([]*slotSeries, len(s.run.classes))}
+		s.carriers[c] = cs
+	}
+	k := &cs.slots[f.prediction.first]
+	if *k == nil {
+		*k = s.newSlot(s.run.classes[f.prediction.first])
+	}
+	do(int(s.run.now/s.every), *k)
+}
+
+// way does with the series of a traffic in one direction, while the rehearsal lasts.
+func (s *series) way(index int, reverse bool, do func(at int, w *waySeries)) {
+	if !s.run.measured() {
+		return
+	}
+	w := s.ways[wayKey{index, reverse}]
+	if w == nil {
+		n := s.length
+		s.grow(n)
+		all := make([]int64, 4*n)
+		w = &waySeries{received: all[:n:n], lost: all[n : 2*n : 2*n], late: all[2*n : 3*n : 3*n], goodput: all[3*n:]}
+		s.ways[wayKey{index, reverse}] = w
+	}
+	do(int(s.run.now/s.every), w)
 }
 
 // turned notes that something with a `when` came into force or went out of it.
@@ -186,6 +252,49 @@ func (s *series) result() *measure.Series {
 			}
 			out.Interfaces = append(out.Interfaces, k)
 		}
+		if cs := s.carriers[port.carrier]; cs != nil {
+			k := measure.SeriesInterface{Node: port.iface.Node.Name, Interface: port.iface.Name, Direction: "carrier", RateBps: int64(port.carrier.rate)}
+			for _, slot := range cs.slots {
+				if slot != nil {
+					k.Classes = append(k.Classes, s.class(slot))
+				}
+			}
+			out.Interfaces = append(out.Interfaces, k)
+		}
+	}
+	out.Traffic = []measure.SeriesTraffic{}
+	for i := range s.run.plan.Traffic {
+		t := &s.run.plan.Traffic[i]
+		for _, reverse := range []bool{false, true} {
+			if w := s.ways[wayKey{i, reverse}]; w != nil {
+				out.Traffic = append(out.Traffic, s.traffic(t.Name, reverse, w))
+			}
+		}
+	}
+	out.Calls = s.run.collectors[0].CallScores()
+	return out
+}
+
+// traffic returns what arrived of a traffic in one direction.
+func (s *series) traffic(name string, reverse bool, w *waySeries) measure.SeriesTraffic {
+	t := measure.SeriesTraffic{Name: name, Direction: "forward", Lost: w.lost[:s.length], Delay: w.delay.Times(s.length), ReceivedBps: s.rates(w.received)}
+	if reverse {
+		t.Direction = "reverse"
+	}
+	if total(w.late) > 0 {
+		t.Late = w.late[:s.length]
+	}
+	if total(w.goodput) > 0 {
+		t.GoodputBps = s.rates(w.goodput)
+	}
+	return t
+}
+
+// rates returns bytes in each interval as rates.
+func (s *series) rates(bytes []int64) []int64 {
+	out := make([]int64, s.length)
+	for i := range out {
+		out[i] = over(uint64(bytes[i]), s.interval(i))
 	}
 	return out
 }
@@ -204,12 +313,8 @@ func (s *series) interval(i int) time.Duration {
 }
 
 func (s *series) class(k *slotSeries) measure.SeriesClass {
-	c := measure.SeriesClass{Class: k.name, Drops: k.drops[:s.length], QueueBytes: k.queues[:s.length]}
-	for i := range s.length {
-		c.OfferedBps = append(c.OfferedBps, over(uint64(k.offered[i]), s.interval(i)))
-		c.SentBps = append(c.SentBps, over(uint64(k.sent[i]), s.interval(i)))
-	}
-	return c
+	return measure.SeriesClass{Class: k.name, OfferedBps: s.rates(k.offered), SentBps: s.rates(k.sent), Drops: k.drops[:s.length],
+		QueueBytes: k.queues[:s.length], Waits: k.waits.Times(s.length)}
 }
 
 // wakes finds when a class that was silent for an interval began again, and the end of

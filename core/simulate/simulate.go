@@ -553,10 +553,12 @@ func (r *run) leave(p *port, f *flight) {
 				p.carrier.drops++
 				p.carrier.class(r, f).drops++
 			}
+			r.atCarrier(p.carrier, f, func(at int, k *slotSeries) { k.offer(at, int64(f.Size), false) })
 			f.steps = append(f.steps, measure.Step{Place: p.carrierPlace, Slot: f.prediction.first, Reason: datapath.QueueFull})
 			r.gone(f)
 			return
 		}
+		r.atCarrier(p.carrier, f, func(at int, k *slotSeries) { k.offer(at, int64(f.Size), true) })
 		r.carry(p)
 	}
 }
@@ -577,6 +579,7 @@ func (r *run) carry(p *port) {
 	}
 	f := pkt.Owner.(*flight)
 	f.steps = append(f.steps, measure.Step{Place: p.carrierPlace, Slot: f.prediction.first, Wait: r.now - pkt.Arrived})
+	r.atCarrier(c, f, func(at int, k *slotSeries) { k.send(at, int64(pkt.Size), r.now-pkt.Arrived) })
 	if r.measured() {
 		c.bytes += uint64(pkt.Size)
 		c.class(r, f).bytes += uint64(pkt.Size)
@@ -633,7 +636,16 @@ func (r *run) deliver(f *flight, at time.Duration) {
 	a := measure.Arrived{Number: f.number, Sent: f.sent, Delay: max(0, at-f.sent), Length: f.length(), DSCP: f.DSCP()}
 	r.book(f, func(t *measure.Tally, flow *measure.Flow, end time.Duration) {
 		a.End = end
-		t.Delivered(flow, &a, f.steps)
+		late := t.Delivered(flow, &a, f.steps)
+		if r.series != nil && flow == f.flow { // the whole, not a window
+			r.series.way(f.source.index, f.source.reverse, func(i int, w *waySeries) {
+				w.received[i] += int64(a.Length)
+				w.delay.Add(i, a.Delay)
+				if late {
+					w.late[i]++
+				}
+			})
+		}
 	})
 	if to != nil {
 		r.receives(to, &segment)
@@ -643,6 +655,9 @@ func (r *run) deliver(f *flight, at time.Duration) {
 func (r *run) lose(f *flight) {
 	if c := f.source.capture; c != nil && f.Flow.Protocol == packet.TCP && r.counts(f) {
 		c.TCPLost++
+	}
+	if r.series != nil && r.counts(f) {
+		r.series.way(f.source.index, f.source.reverse, func(i int, w *waySeries) { w.lost[i]++ })
 	}
 	r.book(f, func(t *measure.Tally, flow *measure.Flow, _ time.Duration) {
 		t.Dropped(flow, f.number, f.length(), f.steps)

@@ -380,6 +380,9 @@ func (c *client) progress(r *run, e *endpoint) {
 		for _, f := range c.collected(r, e.data() == 1) {
 			f.Arrived(c.numbered[e.data()], n)
 		}
+		if r.series != nil && r.now < c.end {
+			r.series.way(c.index, e.data() == 1, func(i int, w *waySeries) { w.goodput[i] += n })
+		}
 	}
 	if c.Kind == policy.Conversations {
 		c.conversed(r, e)

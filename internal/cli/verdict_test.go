@@ -327,10 +327,31 @@ func TestSeries(t *testing.T) {
 					}
 				}
 			}
-			if f.Interface == "wan" && c.Class == "voice" && (len(c.Wakes) != 1 || math.Abs(c.Wakes[0].AtS-1.8) > 0.01 || c.Wakes[0].PromiseAfter == nil) {
+			if f.Interface == "wan" && f.Direction != "carrier" && c.Class == "voice" && (len(c.Wakes) != 1 || math.Abs(c.Wakes[0].AtS-1.8) > 0.01 || c.Wakes[0].PromiseAfter == nil) {
 				t.Errorf("voice woke %+v; it starts at 2 s", c.Wakes)
 			}
 		}
+	}
+	// From end to end: what was lost adds up to the traffic's losses, and no interval has a longer delay than the whole.
+	for _, w := range s.Traffic {
+		lost, longest := int64(0), slices.Max(w.Delay.Max)
+		for _, n := range w.Lost {
+			lost += n
+		}
+		var sent, received int64
+		most := 0.0
+		for _, row := range res.Traffic {
+			if row.Name == w.Name && row.Direction == w.Direction {
+				sent, received = sent+row.SentPackets, received+row.ReceivedPackets
+				most = max(most, row.Delay.Max)
+			}
+		}
+		if lost > sent-received || longest > most || lost == 0 && sent-received > 20 || longest < 0.9*most {
+			t.Errorf("%s %s: the series lost %d, and %g ms were the longest; the row lost %d, %g ms", w.Name, w.Direction, lost, longest, sent-received, most)
+		}
+	}
+	if calls := s.Calls; len(calls) != 2 || len(calls[0].MOS) == 0 || slices.Min(calls[0].MOS) != *res.Traffic[0].MOS {
+		t.Errorf("calls %+v; the worst has %v", calls, *res.Traffic[0].MOS)
 	}
 	if len(s.Whens) != 2 || math.Abs(s.Whens[0].FromS-1) > 0.25 || s.Whens[0].ToS != 4 || s.Whens[0].Limit != "at-most" {
 		t.Errorf("in force: %+v", s.Whens)
