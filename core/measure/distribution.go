@@ -264,3 +264,24 @@ func (r *Result) KeepDistributions() {
 
 // inMilliseconds rounds nanoseconds to whole ones and returns milliseconds.
 func inMilliseconds(ns float64) float64 { return math.Round(ns) / 1e6 }
+
+// Cumulative returns the durations in milliseconds, in their order and each in its bucket, and what part of all is at most as long.
+// It returns nothing for figures that were read from a file without their distribution.
+func (m *Milliseconds) Cumulative() (ms, part []float64) {
+	d := m.of
+	if d == nil {
+		d = m.Distribution
+	}
+	if d == nil || d.count == 0 {
+		return nil, nil
+	}
+	seen := int64(0)
+	for i, n := range d.counts {
+		if n > 0 {
+			seen += int64(n)
+			ms = append(ms, inMilliseconds(float64(min(max(middle(d.first+int32(i)), d.least), d.max))))
+			part = append(part, float64(seen)/float64(d.count))
+		}
+	}
+	return ms, part
+}

@@ -7,8 +7,10 @@ import (
 	"errors"
 	"io"
 	"io/fs"
+	"maps"
 	"path"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 	"unicode/utf8"
@@ -223,4 +225,21 @@ func lineOf(text string, number int) string {
 func Parse(name string, text []byte, zones Zones) (*policy.File, error) {
 	f, _, err := Read(name, bytes.NewReader(text), nil, zones)
 	return f, err
+}
+
+// A Text is a file that was read.
+type Text struct {
+	Name string
+	Text []byte
+}
+
+// Texts returns the files that were read: the policy file first, then what it includes by name.
+func (s *Source) Texts() []Text {
+	out := []Text{{s.name, s.texts[s.name]}}
+	for _, name := range slices.Sorted(maps.Keys(s.texts)) {
+		if name != s.name {
+			out = append(out, Text{name, s.texts[name]})
+		}
+	}
+	return out
 }

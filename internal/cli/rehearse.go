@@ -22,6 +22,7 @@ import (
 	"imbrel.example/imbrel/core/words"
 	"imbrel.example/imbrel/internal/files"
 	"imbrel.example/imbrel/internal/render"
+	"imbrel.example/imbrel/internal/report"
 )
 
 // A rehearsalRun is how to run rehearsals and what to do with the results.
@@ -44,6 +45,7 @@ type rehearsalRun struct {
 	repeat     int
 	shard      string
 	view       render.View
+	pages      pages
 
 	interval time.Duration // of every
 	told     context.Context
@@ -80,6 +82,9 @@ reported.`,
 			if err := r.check(plans); err != nil {
 				return err
 			}
+			if err := r.pages.check(plans); err != nil {
+				return err
+			}
 			findings := check.File(f, in.Accepted)
 			for i := range findings {
 				if findings[i].Level == check.Error {
@@ -112,6 +117,7 @@ reported.`,
 	c.Flags().StringVar(&r.captureOut, "capture-out", "", "write what enters and leaves each interface as pcapng into the folder `DIR`")
 	numberVar(c.Flags(), &r.repeat, "repeat", 0, 1, maxRepeats, "run `N` times with different seeds, on all processors, and say in how many each expectation holds")
 	c.Flags().StringVar(&r.shard, "shard", "", "run only a `PART` of the repeats, such as 3/16; compare --merge joins the results")
+	r.pages.flags(c)
 	c.MarkFlagsMutuallyExclusive("without-policy", "both")
 	return c
 }
@@ -300,9 +306,23 @@ func (a *app) runAll(text render.Text, r *rehearsalRun, plans []*policy.Rehearsa
 			}
 		}
 	}
+	if r.pages.wanted() {
+		if err := r.pages.write(report.Rehearsal(results, a.ran(r.in, results[0]))); err != nil {
+			return err
+		}
+		for _, res := range results { // what only the page needed
+			if !r.hops {
+				res.Hops = nil
+			}
+			if r.interval == 0 {
+				res.Series = nil
+			}
+		}
+	}
 	if err := a.show(text, r, results, len(modes)); err != nil {
 		return err
 	}
+	r.pages.say(a)
 	if r.stop() { // while it looked for changes
 		return errInterrupted
 	}
@@ -403,7 +423,10 @@ func (a *app) suggest(r *rehearsalRun, plan *policy.Rehearsal, res *measure.Resu
 }
 
 func (a *app) runOne(r *rehearsalRun, f *policy.File, plan *policy.Rehearsal, without bool) (res *measure.Result, err error) {
-	o := simulate.Options{Seed: r.seed, WithoutPolicy: without, Hops: r.hops, Every: r.interval}
+	o := simulate.Options{Seed: r.seed, WithoutPolicy: without, Hops: r.hops || r.pages.wanted(), Every: r.interval}
+	if o.Every == 0 && r.pages.wanted() {
+		o.Every = report.Step(plan.Lasts)
+	}
 	if r.captureOut != "" {
 		dir, failed := files.NewCaptureDir(r.captureOut)
 		if failed != nil {

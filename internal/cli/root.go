@@ -42,6 +42,7 @@ var errInterrupted = errors.New("interrupted")
 
 // An app is what every command works with.
 type app struct {
+	args     []string
 	in       io.Reader
 	out, err io.Writer
 	output   string // -o
@@ -58,7 +59,7 @@ func Main(args []string, in io.Reader, out, errs io.Writer) (status int) {
 		}
 	}()
 	buffered := bufio.NewWriter(out)
-	a := &app{in: in, out: buffered, err: errs, output: "text"}
+	a := &app{args: args, in: in, out: buffered, err: errs, output: "text"}
 	root := a.root(out)
 	root.SetArgs(args)
 	err := root.Execute()

@@ -2,7 +2,10 @@ package files
 
 import (
 	"bytes"
+	"errors"
 	"fmt"
+	"io"
+	"io/fs"
 	"os"
 	"path/filepath"
 
@@ -44,6 +47,48 @@ func Write(c policyfile.Changed) error {
 	}
 	if err != nil {
 		return fmt.Errorf("cannot mend %s: %w", c.Name, err)
+	}
+	return nil
+}
+
+// Replaceable reports whether a file may be written: when there is none, or when the one that is there has a mark in its first
+// kilobyte that says it is of the kind that replaces it.
+func Replaceable(name string, mark []byte, kind string) error {
+	f, err := os.Open(name)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return fmt.Errorf("cannot write %s: %w", name, inWords(name, err))
+	}
+	defer f.Close()
+	start := make([]byte, 1024)
+	n, err := io.ReadFull(f, start)
+	if err != nil && n == 0 || !bytes.Contains(start[:n], mark) {
+		return fmt.Errorf("%s already exists and is not %s; not overwritten. Give another name", name, kind)
+	}
+	return nil
+}
+
+// Replace writes a file as a whole or not at all.
+func Replace(name string, text []byte) error {
+	f, err := os.CreateTemp(filepath.Dir(name), ".imbrel-*")
+	if err != nil {
+		return fmt.Errorf("cannot write %s: %w", name, inWords(name, err))
+	}
+	defer os.Remove(f.Name()) // when it did not get the name
+	_, err = f.Write(text)
+	if e := f.Chmod(0o644); err == nil {
+		err = e
+	}
+	if e := f.Close(); err == nil {
+		err = e
+	}
+	if err == nil {
+		err = os.Rename(f.Name(), name)
+	}
+	if err != nil {
+		return fmt.Errorf("cannot write %s: %w", name, err)
 	}
 	return nil
 }

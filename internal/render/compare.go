@@ -105,7 +105,7 @@ func outcome(o *measure.Outcome) string {
 	if o == nil {
 		return "-"
 	}
-	return measured(o)
+	return Measured(o)
 }
 
 // moved prints a figure with its unit.

@@ -185,7 +185,7 @@ func (t Text) Both(without, with *measure.Result, v *View) {
 		} else {
 			t.fullBeside(without, with)
 		}
-		t.paragraph("", whoPays(with.WhoPays).String())
+		t.paragraph("", WhoPays(with.WhoPays).String())
 		t.Line("")
 		t.warnings(with, v)
 		t.breaks(without, with)

@@ -79,8 +79,8 @@ func (t Text) holds(o *measure.Outcome) painted {
 	return t.bad("FAILS")
 }
 
-// measured prints an outcome's value with its unit, in the digits that decide.
-func measured(o *measure.Outcome) string {
+// Measured prints an outcome's value with its unit, in the digits that decide.
+func Measured(o *measure.Outcome) string {
 	if o.Measured == nil {
 		return o.Reason
 	}
@@ -115,7 +115,7 @@ func (t Text) expectations(r *measure.Result, v *View) {
 	w := t.grid([]column{{"expectation", true}, {"measured", false}, {"", true}, {"of", true}}, nil)
 	for _, i := range order {
 		o := &r.Expectations[i]
-		w.add(table.Row{o.Text, measured(o), t.holds(o), o.Of})
+		w.add(table.Row{o.Text, Measured(o), t.holds(o), o.Of})
 	}
 	t.putWith(w, func(row int) {
 		if row < len(order) {
@@ -155,21 +155,23 @@ func (t Text) why(r *measure.Result, v *View, i int) {
 		t.paragraph("      ", words.SameChangeMends.With().String())
 		return
 	}
-	t.change(o.Why)
+	if text := ChangeText(o.Why); text != "" {
+		t.paragraph("      ", text)
+	}
 }
 
-// change writes what would make an expectation hold.
-func (t Text) change(w *measure.Why) {
+// ChangeText says what would make an expectation hold, or that no change of one number does; "" where none was looked for.
+func ChangeText(w *measure.Why) string {
 	if w.NoChange {
 		tried := make([]words.Fact, len(w.Tried))
 		for i, n := range w.Tried {
 			tried[i] = words.TriedUpTo.With(n.Path, n.From, n.To)
 		}
-		t.paragraph("      ", words.NoNumberMends.With(tried).String())
+		return words.NoNumberMends.With(tried).String()
 	}
 	c := w.Change
 	if c == nil {
-		return
+		return ""
 	}
 	text := words.ChangeNumber.With(c.Path, c.From, c.To).String()
 	if c.From == "" {
@@ -189,7 +191,7 @@ func (t Text) change(w *measure.Why) {
 	if len(c.Breaks) > 0 {
 		text += ", " + words.ThenFails.With(c.Breaks).String()
 	}
-	t.paragraph("      ", text)
+	return text
 }
 
 func failures(r *measure.Result) int {
@@ -204,6 +206,23 @@ func failures(r *measure.Result) int {
 
 // verdict writes the verdict of a run, and of a run without the policies where there is one.
 func (t Text) verdict(r *measure.Result, without ...*measure.Result) {
+	word, said := Verdict(r, without...)
+	switch r.Verdict {
+	case "pass":
+		t.Line("%s%s", t.good(word), said)
+	case "fail":
+		t.Line("%s%s", t.bad(word), said)
+	default:
+		t.Line("%s%s", word, said)
+	}
+	if text := Uncovered(r.NotJudged); text != "" {
+		t.paragraph("", text)
+	}
+}
+
+// Verdict is the verdict of a run in a word, and the sentence that goes on from it; with what a run without the policies came to
+// where there is one.
+func Verdict(r *measure.Result, without ...*measure.Result) (word, said string) {
 	with := ""
 	if n := r.WarningCount(); n > 0 {
 		with = ", with " + humanize.Plural(n, "warning")
@@ -217,23 +236,20 @@ func (t Text) verdict(r *measure.Result, without ...*measure.Result) {
 	}
 	switch n := len(r.Expectations); r.Verdict {
 	case "none":
-		t.Line("No verdict%s: the rehearsal expects nothing. Add lines under `expect`", with)
+		return "No verdict", with + ": the rehearsal expects nothing. Add lines under `expect`"
 	case "pass":
-		t.Line("%s%s: %s%s", t.good("PASS"), with, allHold(n), beside)
+		return "PASS", with + ": " + allHold(n) + beside
 	default:
-		t.Line("%s%s: %s%s", t.bad("FAIL"), with, summary(r), beside)
-	}
-	if text := notJudged(r.NotJudged); text != "" {
-		t.paragraph("", text)
+		return "FAIL", with + ": " + summary(r) + beside
 	}
 }
 
 // maxNotJudged is how many subjects the line under the verdict names. The warnings name all of them.
 const maxNotJudged = 3
 
-// notJudged names the damage that no expectation covers: "Nothing was expected of loss or MOS of voice (29.8 % lost,
+// Uncovered names the damage that no expectation covers: "Nothing was expected of loss or MOS of voice (29.8 % lost,
 // MOS 1.19)."
-func notJudged(all []measure.NotJudged) string {
+func Uncovered(all []measure.NotJudged) string {
 	var words []string
 	for i := range all[:min(maxNotJudged, len(all))] {
 		n := &all[i]
@@ -281,7 +297,8 @@ func allHold(n int) string {
 // maxPaying is how many the line of who pays names.
 const maxPaying = 3
 
-func whoPays(all []measure.Payment) words.Fact {
+// WhoPays says who pays for what others got: whose figures are worse with the policies.
+func WhoPays(all []measure.Payment) words.Fact {
 	if len(all) == 0 {
 		return words.NobodyPays.With()
 	}
@@ -454,7 +471,7 @@ func (t Text) bothExpectations(without, with *measure.Result, v *View) {
 	w := t.grid([]column{{"expectation", true}, {"without", false}, {"", true}, {"with", false}, {"", true}, {"of", true}}, nil)
 	for _, i := range order {
 		a, b := &without.Expectations[i], &with.Expectations[i]
-		w.add(table.Row{b.Text, measured(a), t.holds(a), measured(b), t.holds(b), b.Of})
+		w.add(table.Row{b.Text, Measured(a), t.holds(a), Measured(b), t.holds(b), b.Of})
 	}
 	said := false
 	t.putWith(w, func(row int) {
