@@ -56,6 +56,12 @@ func (b *TimesBuilder) Add(interval int, v time.Duration) {
 	b.now.Add(v)
 }
 
+// Put records all durations of an interval, which is not before that of the last one.
+func (b *TimesBuilder) Put(interval int, d *Distribution) {
+	b.fill(interval)
+	b.now.Merge(d)
+}
+
 // fill ends all intervals before one.
 func (b *TimesBuilder) fill(interval int) {
 	for len(b.times.Max) < interval {
@@ -76,8 +82,8 @@ func (b *TimesBuilder) Times(intervals int) Times {
 type SeriesTraffic struct {
 	Name        string  `json:"name"`
 	Direction   string  `json:"direction"` // forward or reverse
-	ReceivedBps []int64 `json:"received_bps"`
-	Lost        []int64 `json:"lost"`
+	ReceivedBps []int64 `json:"received_bps,omitempty"`
+	Lost        []int64 `json:"lost,omitempty"`
 	Late        []int64 `json:"late,omitempty"`        // of calls: too late to be played
 	GoodputBps  []int64 `json:"goodput_bps,omitempty"` // of TCP, in the direction of its data
 	Delay       Times   `json:"delay_ms"`
@@ -131,4 +137,15 @@ type WhenActive struct {
 	Limit     string  `json:"limit,omitempty"` // at-most, police or block; "": the entry
 	FromS     float64 `json:"from_s"`
 	ToS       float64 `json:"to_s"`
+}
+
+// RoundStep returns the least interval of a round length of which there are at most so many in a time.
+func RoundStep(lasts time.Duration, most int) time.Duration {
+	for size := time.Millisecond; ; size *= 10 {
+		for _, n := range []time.Duration{1, 2, 5} {
+			if lasts <= time.Duration(most)*n*size {
+				return n * size
+			}
+		}
+	}
 }

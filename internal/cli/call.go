@@ -13,8 +13,10 @@ import (
 	"imbrel.example/imbrel/core/codepoint"
 	"imbrel.example/imbrel/core/policy"
 	"imbrel.example/imbrel/core/unit"
+	"imbrel.example/imbrel/internal/files"
 	"imbrel.example/imbrel/internal/live"
 	"imbrel.example/imbrel/internal/render"
+	"imbrel.example/imbrel/internal/report"
 )
 
 // The bounds of calls and floods: they are for measuring.
@@ -66,6 +68,7 @@ func (v *voiceFlags) config(address string, calls int) (c live.CallConfig, mos f
 
 func (a *app) call(text render.Text) *cobra.Command {
 	v := voiceFlags{}
+	var page pages
 	var calls int
 	var lasts string
 	c := &cobra.Command{
@@ -83,6 +86,9 @@ Call exits with 1 when a call is below --mos. It stops when the far end is gone.
   imbrel call 192.0.2.9 --calls 6 --codec g729 --for 30s`,
 		Args: between(1, 1, "the address of a far end"),
 		RunE: func(_ *cobra.Command, args []string) error {
+			if err := page.free(); err != nil {
+				return err
+			}
 			config, mos, err := v.config(args[0], calls)
 			if err != nil {
 				return err
@@ -92,11 +98,15 @@ Call exits with 1 when a call is below --mos. It stops when the far end is gone.
 			}
 			ctx, stop := untilTold()
 			defer stop()
-			report, err := live.Call(ctx, config)
+			called, err := live.Call(ctx, config)
 			if err != nil {
 				return a.toldTo(ctx, err)
 			}
-			return a.told(ctx, report, func() { text.Call(report, mos) }, report.Gone || report.Worst() < mos)
+			defer page.say(a)
+			if err := page.write(func() *report.Page { return report.Called(called, mos, a.ran(files.Place{}, nil)) }); err != nil {
+				return err
+			}
+			return a.told(ctx, called, func() { text.Call(called, mos) }, called.Gone || called.Worst() < mos)
 		},
 	}
 	numberVar(c.Flags(), &calls, "calls", 1, 1, maxCalls, "make `N` calls at a time")
@@ -106,6 +116,7 @@ Call exits with 1 when a call is below --mos. It stops when the far end is gone.
 	c.Flags().StringVar(&v.bitRate, "bitrate", "", "the `RATE` of a codec that has several")
 	c.Flags().BoolVar(&v.agree, "clocks-agree", false, "the clocks of both machines are the same, so that delays of a way are measured")
 	v.define(c.Flags(), "")
+	page.flags(c)
 	return c
 }
 
@@ -146,6 +157,7 @@ func measuredFor(flag, value string) (time.Duration, error) {
 
 func (a *app) flood(text render.Text) *cobra.Command {
 	v := voiceFlags{dscp: "ef"}
+	var page pages
 	var rate, over, dscp, packet string
 	var flows, calls int
 	c := &cobra.Command{
@@ -162,6 +174,9 @@ capacity from everybody on the same line: use it only on your own network.`,
   imbrel flood 192.0.2.9 --tcp 4 --dscp af11 --while-calling 1`,
 		Args: between(1, 1, "the address of a far end"),
 		RunE: func(c *cobra.Command, args []string) error {
+			if err := page.free(); err != nil {
+				return err
+			}
 			call, mos, err := v.config(args[0], calls)
 			if err != nil {
 				return err
@@ -178,11 +193,15 @@ capacity from everybody on the same line: use it only on your own network.`,
 			}
 			ctx, stop := untilTold()
 			defer stop()
-			report, err := live.Flood(ctx, config)
+			flooded, err := live.Flood(ctx, config)
 			if err != nil {
 				return a.toldTo(ctx, err)
 			}
-			return a.told(ctx, report, func() { text.Flood(report, mos) }, report.Gone)
+			defer page.say(a)
+			if err := page.write(func() *report.Page { return report.Flooded(flooded, a.ran(files.Place{}, nil)) }); err != nil {
+				return err
+			}
+			return a.told(ctx, flooded, func() { text.Flood(flooded, mos) }, flooded.Gone)
 		},
 	}
 	c.Flags().StringVar(&rate, "rate", "", "the `RATE` of the datagrams, such as 5Mbit/s, or one that changes: 1..40Mbit/s")
@@ -192,6 +211,7 @@ capacity from everybody on the same line: use it only on your own network.`,
 	numberVar(c.Flags(), &flows, "tcp", 0, 1, maxFlows, "send by `N` connections of TCP, as fast as they can be, and not datagrams")
 	numberVar(c.Flags(), &calls, "while-calling", 0, 1, maxCalls, "make `N` calls meanwhile, marked ef")
 	v.define(c.Flags(), " of the calls")
+	page.flags(c)
 	return c
 }
 

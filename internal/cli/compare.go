@@ -10,10 +10,12 @@ import (
 	"imbrel.example/imbrel/core/repeat"
 	"imbrel.example/imbrel/internal/files"
 	"imbrel.example/imbrel/internal/render"
+	"imbrel.example/imbrel/internal/report"
 )
 
 func (a *app) compare(text render.Text) *cobra.Command {
 	all, merge := false, false
+	var page pages
 	c := &cobra.Command{
 		Use:   "compare OLD [NEW]",
 		Short: "Compare two saved results",
@@ -32,6 +34,9 @@ With --merge it joins the results of several shards into one.`,
 				}
 				return a.merge(args)
 			}
+			if err := page.free(); err != nil {
+				return err
+			}
 			if err := between(1, 2, "one or two saved results")(c, args); err != nil {
 				return err
 			}
@@ -45,6 +50,10 @@ With --merge it joins the results of several shards into one.`,
 				r := compare.Repeats(p[0], p[1])
 				worse = worse || r.Worse()
 				results = append(results, r)
+			}
+			defer page.say(a)
+			if err := page.write(func() *report.Page { return report.Compared(results, a.ran(files.Place{}, nil)) }); err != nil {
+				return err
 			}
 			if a.output == "json" {
 				err = render.JSON(a.out, struct {
@@ -65,6 +74,7 @@ With --merge it joins the results of several shards into one.`,
 			return err
 		},
 	}
+	page.flags(c)
 	c.Flags().BoolVar(&merge, "merge", false, "write the results of shards joined, as JSON")
 	c.Flags().BoolVar(&all, "all", false, "show all figures that changed, not only the first")
 	return c

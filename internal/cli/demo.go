@@ -19,6 +19,7 @@ const demoFile = "ternrock.yaml"
 
 func (a *app) demo(text render.Text) *cobra.Command {
 	var write string
+	var out pages
 	view := render.View{Next: true}
 	c := &cobra.Command{
 		Use:   "demo",
@@ -32,6 +33,9 @@ harbour is full in fog. The same traffic runs without and with the policy.`,
 			if write != "" {
 				return a.writeDemo(write)
 			}
+			if err := out.free(); err != nil {
+				return err
+			}
 			f, in, err := files.ReadPolicyIn(examples.FS, demoFile)
 			if err != nil {
 				return err
@@ -43,7 +47,7 @@ harbour is full in fog. The same traffic runs without and with the policy.`,
 			if a.output == "text" {
 				text.Lines(examples.Story)
 			}
-			err = a.runAll(text, &rehearsalRun{file: f, in: in, seed: 1, both: true, view: view}, plans)
+			err = a.runAll(text, &rehearsalRun{file: f, in: in, seed: 1, both: true, view: view, pages: out}, plans)
 			if a.output == "text" && (err == nil || errors.Is(err, errFound)) {
 				text.Lines(examples.Next)
 			}
@@ -51,6 +55,7 @@ harbour is full in fog. The same traffic runs without and with the policy.`,
 		},
 	}
 	c.Flags().BoolVar(&view.Detail, "detail", false, "also show each traffic, interface and link")
+	out.flags(c)
 	c.Flags().StringVar(&write, "write", "", "write the example's files into the folder `DIR` instead, to try changes on")
 	return c
 }

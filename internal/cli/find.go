@@ -15,6 +15,7 @@ import (
 	"imbrel.example/imbrel/core/threshold"
 	"imbrel.example/imbrel/core/unit"
 	"imbrel.example/imbrel/internal/render"
+	"imbrel.example/imbrel/internal/report"
 )
 
 // A search is a number of the file, the values between which it changes, and the expectation to judge.
@@ -43,6 +44,9 @@ be in the file. Find exits with 1 when the expectation holds at no value.`,
 			if err != nil {
 				return err
 			}
+			if err := r.pages.free(); err != nil {
+				return err
+			}
 			return a.findOne(text, &r, plans[0], search{args[2], args[3], args[4]})
 		},
 	}
@@ -50,6 +54,7 @@ be in the file. Find exits with 1 when the expectation holds at no value.`,
 	c.Flags().BoolVar(&r.both, "both", false, "search without and with the policies, and show both")
 	numberVar(c.Flags(), &r.seed, "seed", 1, 0, math.MaxUint64, "`NUMBER` from which everything random follows")
 	c.Flags().BoolVar(&r.closed, "closed-loop", false, closedLoopUsage)
+	r.pages.flags(c)
 	c.MarkFlagsMutuallyExclusive("without-policy", "both")
 	return c
 }
@@ -150,6 +155,14 @@ func (a *app) findOne(text render.Text, r *rehearsalRun, plan *policy.Rehearsal,
 	}
 	clear()
 	v := render.Found{Rehearsal: plan.Name, Path: s.path, File: at.File, Line: at.Line, Written: written, Judged: s.until, First: from.String(), Last: to.String(), Runs: results, Incomplete: r.stop()}
+	defer r.pages.say(a)
+	if err := r.pages.write(func() *report.Page {
+		ran := a.ran(r.in, nil)
+		ran.Seed = r.seed
+		return report.Found(&v, ran)
+	}); err != nil {
+		return err
+	}
 	if a.output == "json" {
 		err = render.JSON(a.out, struct {
 			Imbrel int `json:"imbrel"`

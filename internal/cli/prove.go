@@ -7,12 +7,14 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"imbrel.example/imbrel/core/measure"
 	"imbrel.example/imbrel/core/policy"
 	"imbrel.example/imbrel/core/proof"
 	"imbrel.example/imbrel/core/simulate"
 	"imbrel.example/imbrel/internal/files"
 	"imbrel.example/imbrel/internal/live"
 	"imbrel.example/imbrel/internal/render"
+	"imbrel.example/imbrel/internal/report"
 )
 
 func (a *app) prove(text render.Text) *cobra.Command {
@@ -43,6 +45,9 @@ the measured run or a figure differs. It needs root, and leaves nothing behind.`
 			if len(plans) > 1 {
 				return fmt.Errorf("prove runs one rehearsal, in real time: name one of %s", args[0])
 			}
+			if err := r.pages.free(); err != nil {
+				return err
+			}
 			plan := plans[0]
 			if lasts != "" {
 				d, err := timeOf("for", lasts, time.Second, "")
@@ -60,6 +65,7 @@ the measured run or a figure differs. It needs root, and leaves nothing behind.`
 	c.Flags().BoolVar(&r.without, "without-policy", false, "send the same traffic through plain FIFO queues")
 	c.Flags().BoolVar(&r.closed, "closed-loop", false, "make each TCP conversation of a capture a flow of as many bytes")
 	numberVar(c.Flags(), &r.seed, "seed", 1, 0, math.MaxUint64, "`NUMBER` from which everything random follows")
+	r.pages.flags(c)
 	c.Flags().BoolVar(&all, "all", false, "show every figure, also those that agree")
 	return c
 }
@@ -85,7 +91,11 @@ func cut(plan *policy.Rehearsal, lasts time.Duration) (*policy.Rehearsal, error)
 // runProof plays a rehearsal in both ways and shows what came of it.
 func (a *app) runProof(text render.Text, r *rehearsalRun, plan *policy.Rehearsal, all bool) error {
 	defer r.interruptible()()
-	rehearsed, err := a.run(r, r.file, plan, simulate.Options{Seed: r.seed, WithoutPolicy: r.without})
+	every := time.Duration(0)
+	if r.pages.wanted() {
+		every = report.Step(plan.Lasts)
+	}
+	rehearsed, err := a.run(r, r.file, plan, simulate.Options{Seed: r.seed, WithoutPolicy: r.without, Every: every, Hops: every > 0})
 	if err != nil {
 		return err
 	}
@@ -96,7 +106,7 @@ func (a *app) runProof(text render.Text, r *rehearsalRun, plan *policy.Rehearsal
 	defer captures.Close()
 	show, clear := a.progress("staging " + plan.Name)
 	staged, err := live.Stage(r.told, live.StageConfig{File: r.file, Rehearsal: plan,
-		Options: simulate.Options{Seed: r.seed, WithoutPolicy: r.without, ClosedLoop: r.closed, Capture: captures.Open, Progress: show}})
+		Options: simulate.Options{Seed: r.seed, WithoutPolicy: r.without, ClosedLoop: r.closed, Capture: captures.Open, Progress: show, Every: every, Hops: every > 0}})
 	clear()
 	if err != nil {
 		return r.in.WithLines(err)
@@ -105,19 +115,26 @@ func (a *app) runProof(text render.Text, r *rehearsalRun, plan *policy.Rehearsal
 		return errInterrupted
 	}
 	p := proof.Compare(rehearsed, staged.Result)
-	report := &render.Proof{Imbrel: 1, Proof: p, Staged: staged, Rehearsed: rehearsed}
-	report.Judge()
+	proved := &render.Proof{Imbrel: 1, Proof: p, Staged: staged, Rehearsed: rehearsed}
+	proved.Judge()
+	defer r.pages.say(a)
+	if err := r.pages.write(func() *report.Page { return report.Proof(proved, a.ran(r.in, rehearsed)) }); err != nil {
+		return err
+	}
+	for _, res := range []*measure.Result{rehearsed, staged.Result} { // what only the page needed
+		res.Series, res.Hops = nil, nil
+	}
 	if a.output == "json" {
-		err = render.JSON(a.out, report)
+		err = render.JSON(a.out, proved)
 	} else {
-		text.Proof(report, all)
+		text.Proof(proved, all)
 	}
 	switch {
 	case err != nil:
 		return err
-	case report.Verdict == render.Fail:
+	case proved.Verdict == render.Fail:
 		return errFound
-	case report.Verdict == render.NotJudged:
+	case proved.Verdict == render.NotJudged:
 		return errNotJudged
 	}
 	return nil

@@ -306,10 +306,10 @@ func (a *app) runAll(text render.Text, r *rehearsalRun, plans []*policy.Rehearsa
 			}
 		}
 	}
+	if err := r.pages.write(func() *report.Page { return report.Rehearsal(results, a.ran(r.in, results[0])) }); err != nil {
+		return err
+	}
 	if r.pages.wanted() {
-		if err := r.pages.write(report.Rehearsal(results, a.ran(r.in, results[0]))); err != nil {
-			return err
-		}
 		for _, res := range results { // what only the page needed
 			if !r.hops {
 				res.Hops = nil

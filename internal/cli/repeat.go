@@ -14,6 +14,7 @@ import (
 	"imbrel.example/imbrel/core/simulate"
 	"imbrel.example/imbrel/internal/files"
 	"imbrel.example/imbrel/internal/render"
+	"imbrel.example/imbrel/internal/report"
 )
 
 // maxRepeats bounds how often a rehearsal is repeated.
@@ -77,7 +78,12 @@ func (a *app) repeatAll(text render.Text, r *rehearsalRun, plans []*policy.Rehea
 	for _, res := range results {
 		found = found || res.Policy == !r.without && (res.Verdict == "fail" || r.failOn == "warning" && res.WarningCount() > 0)
 	}
-	if err := a.showRepeats(text, results, r.stop()); err != nil {
+	defer r.pages.say(a)
+	sums, groups := summed(results, r.stop())
+	if err := r.pages.write(func() *report.Page { return report.Repeated(sums, groups, a.ran(r.in, results[0])) }); err != nil {
+		return err
+	}
+	if err := a.showRepeats(text, results, sums); err != nil {
 		return err
 	}
 	switch {
@@ -89,14 +95,19 @@ func (a *app) repeatAll(text render.Text, r *rehearsalRun, plans []*policy.Rehea
 	return nil
 }
 
-// showRepeats writes runs and what they come to.
-func (a *app) showRepeats(text render.Text, results []*measure.Result, incomplete bool) error {
-	var sums []*repeat.Summary
-	for _, runs := range repeat.Groups(results) {
+// summed returns what runs come to, of each rehearsal and mode, and which runs these are.
+func summed(results []*measure.Result, incomplete bool) (sums []*repeat.Summary, groups [][]*measure.Result) {
+	groups = repeat.Groups(results)
+	for _, runs := range groups {
 		s := repeat.Of(runs)
 		s.Incomplete = incomplete
 		sums = append(sums, s)
 	}
+	return sums, groups
+}
+
+// showRepeats writes runs and what they come to.
+func (a *app) showRepeats(text render.Text, results []*measure.Result, sums []*repeat.Summary) error {
 	if a.output == "json" {
 		return render.JSON(a.out, struct {
 			Imbrel  int               `json:"imbrel"`
@@ -196,7 +207,8 @@ func (a *app) merge(names []string) error {
 	}
 	repeat.Sort(all)
 	a.output = "json"
-	if err := a.showRepeats(render.Text{}, all, false); err != nil {
+	sums, _ := summed(all, false)
+	if err := a.showRepeats(render.Text{}, all, sums); err != nil {
 		return err
 	}
 	if slices.ContainsFunc(all, func(r *measure.Result) bool { return r.Policy && r.Verdict == "fail" }) {

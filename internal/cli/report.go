@@ -52,8 +52,12 @@ func names(plans []*policy.Rehearsal) (out []string) {
 	return out
 }
 
-// write writes a page and its charts.
-func (p *pages) write(page *report.Page) error {
+// write writes the page that a function makes, and its charts, where they are wanted.
+func (p *pages) write(of func() *report.Page) error {
+	if !p.wanted() {
+		return nil
+	}
+	page := of()
 	if p.page != "" {
 		var b bytes.Buffer
 		if err := page.Write(&b); err != nil {

@@ -5,6 +5,7 @@ import (
 
 	"imbrel.example/imbrel/core/codec"
 	"imbrel.example/imbrel/core/codepoint"
+	"imbrel.example/imbrel/core/measure"
 	"imbrel.example/imbrel/core/roundtrip"
 	"imbrel.example/imbrel/core/unit"
 )
@@ -35,6 +36,9 @@ type CallReport struct {
 	SentLate  float64          `json:"sent_late_ms"`           // how late a packet left this machine at most
 	Wrong     int64            `json:"not_accepted"`           // packets that were no echoes
 	Calls     []Called         `json:"calls"`
+	// What the packets of all calls met over time.
+	EveryS   float64                 `json:"interval_s"`
+	OverTime []measure.SeriesTraffic `json:"over_time"`
 }
 
 // Called is what one call met.

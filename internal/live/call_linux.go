@@ -15,6 +15,7 @@ import (
 
 	"imbrel.example/imbrel/core/codepoint"
 	"imbrel.example/imbrel/core/handshake"
+	"imbrel.example/imbrel/core/measure"
 	"imbrel.example/imbrel/core/roundtrip"
 	"imbrel.example/imbrel/core/rtp"
 )
@@ -362,8 +363,20 @@ func (k *calls) result() *CallReport {
 			out.ReturnsAs[d.Name()] += count
 		}
 	}
+	var packets [][]roundtrip.Packet
+	var offsets []time.Duration
+	for _, l := range k.lines {
+		packets, offsets = append(packets, l.packets), append(offsets, roundtrip.Offset(l.packets, c.Agree))
+	}
+	lasted := time.Duration(out.DurationS * float64(time.Second))
+	every := max(measure.RoundStep(lasted, callSteps), c.Codec.Interval)
+	there, back := roundtrip.Over(packets, offsets, every, int((lasted+every-1)/every))
+	out.EveryS, out.OverTime = every.Seconds(), []measure.SeriesTraffic{there, back}
 	return out
 }
+
+// callSteps is in how many intervals a report says what the calls met, about.
+const callSteps = 60
 
 // lowest returns the lowest MOS of the packets that were sent from one time until another, of all
 // calls and ways; false: none were.

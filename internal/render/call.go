@@ -17,10 +17,8 @@ func (t Text) Call(r *live.CallReport, broken float64) {
 	t.Title("%s of %s to %s for %.4g s, marked %s", humanize.Plural(len(r.Calls), "call"), r.Codec, r.To, r.DurationS, r.DSCP)
 	t.Line("")
 	w := t.dense(t.grid([]column{{"call", false}, {"direction", true}, {"sent", false}, {"lost", false}, {"late", false}, {"jitter", false}, {"delay p50", false}, {"delay p99", false}, {"round trip p50", false}, {"round trip p99", false}, {"MOS", false}}, nil)).without("jitter", "delay p50", "round trip p50")
-	bad := 0
 	for i := range r.Calls {
 		c := &r.Calls[i]
-		below := false
 		for n, k := range []*roundtrip.Way{&c.Ways.There, &c.Ways.Back} {
 			row := table.Row{"", "reverse", humanize.Count(k.Sent), humanize.Ratio(k.Loss), humanize.Ratio(k.Late), humanize.Milliseconds(k.JitterMs), times(k.Delay, p50), times(k.Delay, p99), "", ""}
 			if n == 0 {
@@ -28,10 +26,6 @@ func (t Text) Call(r *live.CallReport, broken float64) {
 				row[0], row[1], row[8], row[9] = c.Call, "forward", trip(p50), trip(p99)
 			}
 			w.add(append(row, t.mos(k.MOS, broken)))
-			below = below || k.MOS != nil && *k.MOS < broken
-		}
-		if below {
-			bad++
 		}
 	}
 	t.put(w)
@@ -43,14 +37,32 @@ func (t Text) Call(r *live.CallReport, broken float64) {
 	if r.Gone {
 		t.Line("%s", t.bad(fmt.Sprintf("The far end was gone after %.4g s: nothing came back any more.", r.DurationS)))
 	}
+	holds, said := CallsHold(r, broken)
+	if holds {
+		t.Line("%s", t.good(said))
+	} else {
+		t.Line("%s", t.bad(said))
+	}
+}
+
+// CallsHold says whether all calls are above a MOS.
+func CallsHold(r *live.CallReport, broken float64) (holds bool, said string) {
+	bad := 0
+	for i := range r.Calls {
+		for _, k := range []*roundtrip.Way{&r.Calls[i].Ways.There, &r.Calls[i].Ways.Back} {
+			if k.MOS != nil && *k.MOS < broken {
+				bad++
+				break
+			}
+		}
+	}
 	switch {
 	case bad == 0:
-		t.Line("%s", t.good(fmt.Sprintf("All hold: the lowest MOS is %.2f.", r.Worst())))
+		return true, fmt.Sprintf("All hold: the lowest MOS is %.2f.", r.Worst())
 	case len(r.Calls) == 1:
-		t.Line("%s", t.bad(fmt.Sprintf("The call is broken: its lowest MOS is %.2f, below %.4g.", r.Worst(), broken)))
-	default:
-		t.Line("%s", t.bad(fmt.Sprintf("%d of %d calls are broken: the lowest MOS is %.2f, below %.4g.", bad, len(r.Calls), r.Worst(), broken)))
+		return false, fmt.Sprintf("The call is broken: its lowest MOS is %.2f, below %.4g.", r.Worst(), broken)
 	}
+	return false, fmt.Sprintf("%d of %d calls are broken: the lowest MOS is %.2f, below %.4g.", bad, len(r.Calls), r.Worst(), broken)
 }
 
 // mos prints a MOS.
@@ -141,7 +153,9 @@ func (t Text) Flood(r *live.FloodReport, broken float64) {
 	}
 	t.put(w)
 	t.Line("")
-	t.flooded(r)
+	for _, s := range Flooded(r) {
+		t.paragraph("  ", s)
+	}
 	if r.Gone {
 		t.Line("%s", t.bad(fmt.Sprintf("The far end was gone after %.4g s.", r.OverS)))
 	}
@@ -149,6 +163,15 @@ func (t Text) Flood(r *live.FloodReport, broken float64) {
 		return
 	}
 	t.marked(r.Call)
+	if holds, said := FloodedCall(r); holds {
+		t.Line("%s", t.good(said))
+	} else {
+		t.Line("%s", t.bad(said))
+	}
+}
+
+// FloodedCall says whether the calls beside a flood hold, and where they break.
+func FloodedCall(r *live.FloodReport) (holds bool, said string) {
 	beside := "during the flood"
 	if r.Flows > 0 {
 		beside = fmt.Sprintf("with %s of TCP", humanize.Plural(r.Flows, "flow"))
@@ -157,21 +180,21 @@ func (t Text) Flood(r *live.FloodReport, broken float64) {
 	if len(r.Call.Calls) > 1 {
 		calls = fmt.Sprintf("The worst of %d calls", len(r.Call.Calls))
 	}
-	t.Line("  %s has a MOS of %.2f before the flood, and %.2f at its worst.", calls, r.Before, r.During)
+	mos := fmt.Sprintf(" The MOS is %.2f before the flood, and %.2f at its worst.", r.Before, r.During)
 	switch {
 	case r.Breaks == nil && r.Broken > 0:
-		t.Line("%s", t.bad(fmt.Sprintf("%s was broken for %.2g s of the flood.", calls, float64(r.Broken)*r.OverS/float64(len(r.Steps)))))
+		return false, fmt.Sprintf("%s was broken for %.2g s of the flood.", calls, float64(r.Broken)*r.OverS/float64(len(r.Steps))) + mos
 	case r.Breaks == nil:
-		t.Line("%s", t.good(fmt.Sprintf("%s holds %s.", calls, beside)))
+		return true, fmt.Sprintf("%s holds %s.", calls, beside) + mos
 	case r.Flows > 0:
-		t.Line("%s", t.bad(fmt.Sprintf("%s breaks %s, %.4g s after they begin.", calls, beside, r.Breaks.AtS)))
-	default:
-		t.Line("%s", t.bad(fmt.Sprintf("%s breaks at %s.", calls, humanize.Rate(r.Breaks.RateBps))))
+		return false, fmt.Sprintf("%s breaks %s, %.4g s after they begin.", calls, beside, r.Breaks.AtS) + mos
 	}
+	return false, fmt.Sprintf("%s breaks at %s.", calls, humanize.Rate(r.Breaks.RateBps)) + mos
 }
 
-// flooded says how much of a flood arrives.
-func (t Text) flooded(r *live.FloodReport) {
+// Flooded says how much of a flood arrives.
+func Flooded(r *live.FloodReport) (out []string) {
+	line := func(format string, args ...any) { out = append(out, fmt.Sprintf(format, args...)) }
 	switch {
 	case r.Flows > 0:
 		again := 0.0
@@ -182,22 +205,23 @@ func (t Text) flooded(r *live.FloodReport) {
 		for _, k := range r.Steps {
 			sum += k.ArrivedBps
 		}
-		t.Line("  TCP gets %s on average, and sends %s again.", humanize.Rate(sum/int64(max(1, len(r.Steps)))), humanize.Ratio(again))
+		line("TCP gets %s on average, and sends %s again.", humanize.Rate(sum/int64(max(1, len(r.Steps)))), humanize.Ratio(again))
 	case r.FullUntilBps == nil:
-		t.Line("  Some packets were lost at every rate: %s of %s arrived, at most %s.", humanize.Count(r.Arrived), humanize.Count(r.Sent), humanize.Rate(r.MaxBps))
+		line("Some packets were lost at every rate: %s of %s arrived, at most %s.", humanize.Count(r.Arrived), humanize.Count(r.Sent), humanize.Rate(r.MaxBps))
 	case r.Arrived*100 < r.Sent*98 || *r.FullUntilBps < r.Steps[len(r.Steps)-1].SentBps:
-		t.Line("  Everything arrived up to %s. Above that, at most %s arrived.", humanize.Rate(*r.FullUntilBps), humanize.Rate(r.MaxBps))
+		line("Everything arrived up to %s. Above that, at most %s arrived.", humanize.Rate(*r.FullUntilBps), humanize.Rate(r.MaxBps))
 	default:
-		t.Line("  All arrives.")
+		line("All arrives.")
 	}
 	if r.Slow > 0 {
-		t.paragraph("  ", fmt.Sprintf("In %d of %d time steps this machine could not send at the wanted rate: it was busy or is too slow. Ignore those steps.", r.Slow, len(r.Steps)))
+		line("In %d of %d time steps this machine could not send at the wanted rate: it was busy or is too slow. Ignore those steps.", r.Slow, len(r.Steps))
 	}
 	if r.Remarked {
-		t.Line("  The packets arrive with several markings.")
+		line("The packets arrive with several markings.")
 	} else if r.ArrivesAs != "" && r.ArrivesAs != r.DSCP {
-		t.Line("  The packets were %s on the way there: they arrive as %s.", t.bad("rewritten"), r.ArrivesAs)
+		line("The packets were rewritten on the way: they arrive as %s.", r.ArrivesAs)
 	}
+	return out
 }
 
 // bar draws a part of a whole.

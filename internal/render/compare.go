@@ -22,7 +22,7 @@ func (t Text) Compared(r *compare.Result, all bool) {
 		}
 		t.Title("rehearsal `%s`: old: %s, new: %s%s", r.New.Rehearsal, ran(&r.Old), ran(&r.New), both)
 	} else {
-		t.Title("rehearsal `%s`: old, %s: %s; new, %s: %s", r.New.Rehearsal, policies(&r.Old), ran(&r.Old), policies(&r.New), ran(&r.New))
+		t.Title("rehearsal `%s`: old, %s: %s; new, %s: %s", r.New.Rehearsal, Policies(&r.Old), ran(&r.Old), Policies(&r.New), ran(&r.New))
 	}
 	for _, n := range r.Notes {
 		t.paragraph("  ", n)
@@ -60,7 +60,7 @@ func (t Text) Compared(r *compare.Result, all bool) {
 			if m.Turn == "worse" {
 				turn = t.bad(m.Turn)
 			}
-			w.add(table.Row{m.Of, m.Name, m.Metric, moved(m.Old, m.Unit), moved(m.New, m.Unit), turn})
+			w.add(table.Row{m.Of, m.Name, m.Metric, Moved(m.Old, m.Unit), Moved(m.New, m.Unit), turn})
 		}
 		t.put(w)
 		if left > 0 {
@@ -68,9 +68,13 @@ func (t Text) Compared(r *compare.Result, all bool) {
 		}
 		t.Line("")
 	}
+	t.Line("%s", CountMoved(r))
+}
+
+// CountMoved says in a sentence how many figures got worse, better, or are as before.
+func CountMoved(r *compare.Result) string {
 	if len(r.Expectations)+len(r.Moved) == 0 {
-		t.Line("No change in %s.", humanize.Plural(r.Same, "figure"))
-		return
+		return fmt.Sprintf("No change in %s.", humanize.Plural(r.Same, "figure"))
 	}
 	worse, better := 0, 0
 	for _, m := range r.Moved {
@@ -81,7 +85,7 @@ func (t Text) Compared(r *compare.Result, all bool) {
 			better++
 		}
 	}
-	t.Line("%s worse, %d better, %d as before.", humanize.Plural(worse, "figure"), better, r.Same)
+	return fmt.Sprintf("%s worse, %d better, %d as before.", humanize.Plural(worse, "figure"), better, r.Same)
 }
 
 // ran names the verdict of a run.
@@ -93,8 +97,8 @@ func ran(r *compare.Run) string {
 	return "nothing expected"
 }
 
-// policies says whether the policies were in force in a run.
-func policies(r *compare.Run) string {
+// Policies says whether the policies were in force in a run.
+func Policies(r *compare.Run) string {
 	if r.Policy {
 		return "with the policies"
 	}
@@ -108,8 +112,8 @@ func outcome(o *measure.Outcome) string {
 	return Measured(o)
 }
 
-// moved prints a figure with its unit.
-func moved(v *float64, unit string) string {
+// Moved prints a figure with its unit.
+func Moved(v *float64, unit string) string {
 	if v == nil {
 		return "-"
 	}

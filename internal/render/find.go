@@ -38,6 +38,17 @@ func (t Text) Found(f *Found) {
 		t.curve(r)
 	}
 	t.Line("")
+	for _, said := range f.Sentences() {
+		t.paragraph("", said)
+	}
+	if f.Incomplete {
+		t.Line("Interrupted: only these values were tried.")
+	}
+	t.paragraph("", fmt.Sprintf("%s:%d says %s now.", f.File, f.Line, f.Written))
+}
+
+// Sentences says of each run where the expectation holds, and of what the verdict there would warn.
+func (f *Found) Sentences() (out []string) {
 	for _, r := range f.Runs {
 		where := ""
 		if len(f.Runs) > 1 {
@@ -53,17 +64,14 @@ func (t Text) Found(f *Found) {
 				text += "; it turns more than once, so look at the curve"
 			}
 		}
-		t.paragraph("", strings.ToUpper(text[:1])+text[1:]+".")
+		out = append(out, strings.ToUpper(text[:1])+text[1:]+".")
 		if p := r.Held(); p != nil {
 			for i := range p.Warnings {
-				t.paragraph("  ", fmt.Sprintf("But with %s: %s.", p.Value, p.Warnings[i].Text))
+				out = append(out, fmt.Sprintf("But with %s: %s.", p.Value, p.Warnings[i].Text))
 			}
 		}
 	}
-	if f.Incomplete {
-		t.Line("Interrupted: only these values were tried.")
-	}
-	t.paragraph("", fmt.Sprintf("%s:%d says %s now.", f.File, f.Line, f.Written))
+	return out
 }
 
 func with(r *threshold.Result) string {
@@ -90,7 +98,7 @@ func (t Text) curve(r *threshold.Result) {
 		if p.Measured != nil && most > 0 {
 			bar = strings.Repeat("▇", int(longestBar**p.Measured/most+0.5))
 		}
-		w.add(table.Row{p.Value, moved(p.Measured, p.Unit), holds, bar})
+		w.add(table.Row{p.Value, Moved(p.Measured, p.Unit), holds, bar})
 	}
 	t.put(w)
 }

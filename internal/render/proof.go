@@ -42,7 +42,7 @@ func (t Text) Proof(r *Proof, all bool) {
 		w := t.grid([]column{{"expectation", true}, {"rehearsed", false}, {"", true}, {"measured", false}, {"", true}, {"ratio", false}, {"", true}}, nil)
 		for i := range r.Expectations {
 			e := &r.Expectations[i]
-			w.add(table.Row{e.Text, moved(e.Rehearsed, e.Unit), t.held(e.RehearsedHolds), moved(e.Measured, e.Unit), t.held(e.MeasuredHolds), ratioOf(&e.Figure), t.word(e.Word)})
+			w.add(table.Row{e.Text, Moved(e.Rehearsed, e.Unit), t.held(e.RehearsedHolds), Moved(e.Measured, e.Unit), t.held(e.MeasuredHolds), ratioOf(&e.Figure), t.word(e.Word)})
 		}
 		t.put(w)
 		t.Line("")
@@ -62,8 +62,22 @@ func (t Text) Proof(r *Proof, all bool) {
 	t.proofVerdict(r)
 }
 
-// proofVerdict writes the last line: whether the figures agree and the expectations hold, or that nothing can be judged.
+// proofVerdict writes the last line.
 func (t Text) proofVerdict(r *Proof) {
+	word, said, more := r.Said()
+	if r.Verdict == Pass {
+		t.verdictLine(t.good(word), said)
+	} else {
+		t.verdictLine(t.bad(word), said)
+	}
+	if more != "" {
+		t.paragraph("", more)
+	}
+}
+
+// Said is the verdict in a word and a sentence: whether the figures agree and the expectations hold. Where nothing can be judged,
+// more says what was found all the same.
+func (r *Proof) Said() (word, said, more string) {
 	holds := 0
 	for i := range r.Expectations {
 		if r.Expectations[i].MeasuredHolds {
@@ -85,16 +99,14 @@ func (t Text) proofVerdict(r *Proof) {
 		}
 		figures = words.FiguresDiffer.With(r.Differ, r.Agree+r.Differ, names[:min(maxDiffering, len(names))], max(0, len(names)-maxDiffering))
 	}
-	said := words.ProofSays.With(figures, holds, len(r.Expectations)).String()
+	said = words.ProofSays.With(figures, holds, len(r.Expectations)).String()
 	switch r.Verdict {
 	case Pass:
-		t.verdictLine(t.good("PASS"), said)
+		return "PASS", said, ""
 	case Fail:
-		t.verdictLine(t.bad("FAIL"), said)
-	default:
-		t.verdictLine(t.bad("NOT JUDGED"), words.NotJudgedHeldUp.With(words.Part(r.Staged.HeldUpPart())).String())
-		t.paragraph("", said)
+		return "FAIL", said, ""
 	}
+	return "NOT JUDGED", words.NotJudgedHeldUp.With(words.Part(r.Staged.HeldUpPart())).String(), said
 }
 
 // maxDiffering is how many figures the verdict names that differ.
@@ -195,9 +207,9 @@ func (t Text) proofTable(r *Proof, of, title, delay string, all bool) {
 			if f == nil {
 				return "-", "-"
 			}
-			return moved(f.Rehearsed, f.Unit), moved(f.Measured, f.Unit)
+			return Moved(f.Rehearsed, f.Unit), Moved(f.Measured, f.Unit)
 		}
-		cells := table.Row{row.name, row.where, moved(rate.Rehearsed, rate.Unit), moved(rate.Measured, rate.Unit), ratioOf(rate)}
+		cells := table.Row{row.name, row.where, Moved(rate.Rehearsed, rate.Unit), Moved(rate.Measured, rate.Unit), ratioOf(rate)}
 		for _, metric := range []policy.Metric{policy.Loss, policy.Delay, policy.MOS} {
 			if metric == policy.MOS && of != "traffic" {
 				break
@@ -237,11 +249,11 @@ func (t Text) proofTCP(r *Proof) {
 			continue
 		}
 		shown++
-		cells := table.Row{row.name, row.where, moved(goodput.Rehearsed, goodput.Unit), moved(goodput.Measured, goodput.Unit), ratioOf(goodput)}
+		cells := table.Row{row.name, row.where, Moved(goodput.Rehearsed, goodput.Unit), Moved(goodput.Measured, goodput.Unit), ratioOf(goodput)}
 		for _, metric := range []policy.Metric{policy.Retransmissions, policy.Completion} {
 			a, b := "-", "-"
 			if f := row.of[string(metric)]; f != nil {
-				a, b = moved(f.Rehearsed, f.Unit), moved(f.Measured, f.Unit)
+				a, b = Moved(f.Rehearsed, f.Unit), Moved(f.Measured, f.Unit)
 			}
 			cells = append(cells, a, b)
 		}

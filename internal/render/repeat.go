@@ -117,11 +117,11 @@ func (t Text) repeatVerdict(s *repeat.Summary) {
 
 // plusMinus prints a mean with half of its interval: "5.30 ± 0.02 ms".
 func plusMinus(v *repeat.Interval, unit string) string {
-	mean, half := moved(&v.Mean, unit), (v.High-v.Low)/2
+	mean, half := Moved(&v.Mean, unit), (v.High-v.Low)/2
 	if half == 0 {
 		return mean
 	}
-	more := moved(&half, unit)
+	more := Moved(&half, unit)
 	if number, of, ok := strings.Cut(mean, " "); ok && strings.HasSuffix(more, " "+of) {
 		mean = number
 	}
@@ -130,7 +130,7 @@ func plusMinus(v *repeat.Interval, unit string) string {
 
 // between prints two figures, or one where they are the same.
 func between(a, b float64, unit string) string {
-	x, y := moved(&a, unit), moved(&b, unit)
+	x, y := Moved(&a, unit), Moved(&b, unit)
 	if x == y {
 		return x
 	}

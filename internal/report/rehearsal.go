@@ -219,11 +219,11 @@ func (p *rehearsal) expectations() []block {
 			if r.Expectations[i].Holds != holds {
 				continue
 			}
-			row := []cell{said(r.Expectations[i].Text)}
+			row := []cell{plain(r.Expectations[i].Text)}
 			for _, run := range p.runs {
 				row = append(row, outcome(&run.Expectations[i]))
 			}
-			t.Rows = append(t.Rows, append(row, said(r.Expectations[i].Of)))
+			t.Rows = append(t.Rows, append(row, plain(r.Expectations[i].Of)))
 		}
 	}
 	return []block{{ID: "expectations", Title: "What was expected", Table: t, Lead: []string{"The line in each bar is the limit."}}}
@@ -231,7 +231,7 @@ func (p *rehearsal) expectations() []block {
 
 // outcome is what was measured of an expectation: its bar ends where the value is, between nothing and twice the limit.
 func outcome(o *measure.Outcome) cell {
-	c := said(render.Measured(o))
+	c := plain(render.Measured(o))
 	c.State = map[bool]string{true: "good", false: "bad"}[o.Holds]
 	if o.Measured != nil && o.Limit > 0 {
 		c.Bar, c.Limit = *o.Measured/o.Limit/2, 0.5
@@ -251,11 +251,11 @@ func (p *rehearsal) classes() []block {
 	}
 	for i := range r.Classes[:min(maxRows, len(r.Classes))] {
 		c := &r.Classes[i]
-		row := []cell{said(c.Class), said(humanize.Rate(c.OfferedBps))}
+		row := []cell{plain(c.Class), plain(humanize.Rate(c.OfferedBps))}
 		for _, run := range p.runs {
 			n := slices.IndexFunc(run.Classes, func(o measure.ClassResult) bool { return o.Class == c.Class })
 			if n < 0 {
-				row = append(row, said("–"), said("–"), said("–"), said("–"))
+				row = append(row, plain("–"), plain("–"), plain("–"), plain("–"))
 				continue
 			}
 			row = append(row, figures(&run.Classes[n].TrafficFigures)...)
@@ -274,13 +274,13 @@ func (p *rehearsal) classes() []block {
 }
 
 func figures(m *measure.TrafficFigures) []cell {
-	delivered := said(humanize.Rate(m.RateBps))
+	delivered := plain(humanize.Rate(m.RateBps))
 	delivered.Bar = 1 - m.Loss
-	lost := said(humanize.Ratio(m.Loss))
+	lost := plain(humanize.Ratio(m.Loss))
 	if m.Late != nil && *m.Late > 0 {
 		lost.Text += ", " + humanize.Ratio(*m.Late) + " late"
 	}
-	delay, mos := said("–"), said("–")
+	delay, mos := plain("–"), plain("–")
 	if m.Delay != nil {
 		delay.Text = ms(m.Delay.P99)
 	}

@@ -103,7 +103,7 @@ type cell struct {
 	Limit float64 // where the bar has a line; below 0: nowhere
 }
 
-func said(text string) cell { return cell{Text: text, Bar: -1, Limit: -1} }
+func plain(text string) cell { return cell{Text: text, Bar: -1, Limit: -1} }
 
 // A group is charts beside one another: the same without and with the policies.
 type group struct {
@@ -203,12 +203,4 @@ func (p *Page) judged(r *measure.Result, without ...*measure.Result) {
 }
 
 // Step returns the interval of a report's series: about sixty in a run, of a round length.
-func Step(lasts time.Duration) time.Duration {
-	for size := time.Millisecond; ; size *= 10 {
-		for _, n := range []time.Duration{1, 2, 5} {
-			if lasts/(n*size) <= 60 {
-				return n * size
-			}
-		}
-	}
-}
+func Step(lasts time.Duration) time.Duration { return measure.RoundStep(lasts, 60) }
