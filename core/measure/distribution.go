@@ -285,3 +285,19 @@ func (m *Milliseconds) Cumulative() (ms, part []float64) {
 	}
 	return ms, part
 }
+
+// Histogram returns how many durations there are, their sum in seconds, and how many are at most as long as each bound in seconds,
+// to the width of a bucket. Of figures that were read from a file without their distribution it returns nothing.
+func (m *Milliseconds) Histogram(bounds []float64) (count int64, seconds float64, upTo []int64) {
+	d := m.of
+	if d == nil {
+		d = m.Distribution
+	}
+	if d == nil {
+		return 0, 0, nil
+	}
+	for _, b := range bounds {
+		upTo = append(upTo, d.upTo(b*1e9))
+	}
+	return d.count, d.sum / 1e9, upTo
+}

@@ -125,21 +125,24 @@ func (p *picture) draw(to vg.Canvas, hovers bool) {
 		}
 	}
 	y -= 8
-	plots, left := make([]*plot.Plot, len(p.Panels)), vg.Length(0)
+	all.Max.X -= 10
+	plots, left, right := make([]*plot.Plot, len(p.Panels)), vg.Length(0), all.Max.X
 	for i := range p.Panels {
 		plots[i] = p.plot(i)
-		left = max(left, plots[i].DataCanvas(all).Min.X)
+		data := plots[i].DataCanvas(all)
+		left, right = max(left, data.Min.X+2), min(right, data.Max.X)
 	}
 	for i, g := range plots {
-		c := draw.Canvas{Canvas: to, Rectangle: vg.Rectangle{Min: vg.Point{X: 0, Y: y - each[i]}, Max: vg.Point{X: p.width - 10, Y: y}}}
+		c := draw.Canvas{Canvas: to, Rectangle: vg.Rectangle{Min: vg.Point{X: 0, Y: y - each[i]}, Max: vg.Point{X: all.Max.X, Y: y}}}
 		y = c.Min.Y
 		c.FillText(words(Axes, true), vg.Point{X: 2, Y: c.Max.Y - lineHeight}, p.Panels[i].Name)
 		c.Max.Y -= lineHeight + 2
 		if i == len(plots)-1 {
 			c.Min.Y = 4
 		}
-		// All panels begin where the one with the widest numbers does.
-		c.Min.X = left - (g.DataCanvas(c).Min.X - c.Min.X)
+		// All panels begin and end where the one with the widest numbers does.
+		data := g.DataCanvas(c)
+		c.Min.X, c.Max.X = left-(data.Min.X-c.Min.X), right+(c.Max.X-data.Max.X)
 		g.Draw(c)
 		if s, ok := to.(*svgCanvas); ok && hovers {
 			p.hover(s, g.DataCanvas(c), g, i)
@@ -330,7 +333,7 @@ func (p *Panel) levels(c draw.Canvas, g *plot.Plot) {
 		}
 		return 0
 	})
-	free, down := c.Min.Y, c.Max.Y
+	free, down := c.Min.Y, c.Max.Y-lineHeight
 	for i, l := range all {
 		if l.Vertical {
 			px := x(l.At)

@@ -77,7 +77,9 @@ tools that show findings beside the code, use -o sarif (SARIF 2.1.0).`,
 			bad, warnings := check.Count(all)
 			var err error
 			switch {
-			case a.output == "sarif":
+			case a.output == junit.name:
+				err = render.JUnitFindings(a.out, args, all)
+			case a.output == sarif.name:
 				err = render.JSON(a.out, render.SARIF(all, version()))
 			case a.output == "json":
 				err = render.JSON(a.out, struct {

@@ -117,9 +117,12 @@ func (a *app) runGate(text render.Text, r *gateRun, name string) error {
 	if err != nil {
 		return err
 	}
-	if a.output == "json" {
+	switch a.output {
+	case openmetrics.name:
+		err = render.OpenMetrics(a.out, version(), nil, report)
+	case forPrograms.name:
 		err = render.JSON(a.out, report)
-	} else {
+	default:
 		text.Gate(report, &r.view)
 	}
 	if err == nil && report.Verdict == "fail" {
@@ -212,13 +215,13 @@ func serveMetrics(address, device string) (end func(), err error) {
 	}
 	mux := http.NewServeMux()
 	mux.HandleFunc("GET /metrics", func(w http.ResponseWriter, _ *http.Request) {
-		report, err := live.Snapshot(device)
+		report, err := live.Figures(device)
 		if err != nil {
 			http.Error(w, err.Error(), http.StatusServiceUnavailable)
 			return
 		}
 		w.Header().Set("Content-Type", "application/openmetrics-text; version=1.0.0; charset=utf-8")
-		_ = render.OpenMetrics(w, report) // who asked may be gone
+		_ = render.OpenMetrics(w, version(), nil, report) // who asked may be gone
 	})
 	server := &http.Server{Handler: mux, ReadHeaderTimeout: 5 * time.Second, WriteTimeout: 15 * time.Second, MaxHeaderBytes: 1 << 14}
 	go server.Serve(l)

@@ -124,9 +124,12 @@ func (a *app) runProof(text render.Text, r *rehearsalRun, plan *policy.Rehearsal
 	for _, res := range []*measure.Result{rehearsed, staged.Result} { // what only the page needed
 		res.Series, res.Hops = nil, nil
 	}
-	if a.output == "json" {
+	switch a.output {
+	case junit.name:
+		err = proved.JUnit(a.out)
+	case forPrograms.name:
 		err = render.JSON(a.out, proved)
-	} else {
+	default:
 		text.Proof(proved, all)
 	}
 	switch {

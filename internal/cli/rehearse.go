@@ -46,6 +46,7 @@ type rehearsalRun struct {
 	shard      string
 	view       render.View
 	pages      pages
+	series     string // a folder for tables of what happened over time
 
 	interval time.Duration // of every
 	told     context.Context
@@ -118,6 +119,7 @@ reported.`,
 	numberVar(c.Flags(), &r.repeat, "repeat", 0, 1, maxRepeats, "run `N` times with different seeds, on all processors, and say in how many each expectation holds")
 	c.Flags().StringVar(&r.shard, "shard", "", "run only a `PART` of the repeats, such as 3/16; compare --merge joins the results")
 	r.pages.flags(c)
+	c.Flags().StringVar(&r.series, "series", "", "write what happened over time as tables (CSV) into the folder `DIR`, in steps of --every")
 	c.MarkFlagsMutuallyExclusive("without-policy", "both")
 	return c
 }
@@ -157,15 +159,21 @@ func (a *app) effects(c *cobra.Command, r *rehearsalRun) error {
 		return fmt.Errorf("--shard is a part of --repeat: say how many repeats there are in all")
 	}
 	if r.repeat > 0 {
-		if err := apart(c, "--repeat", "it is about many runs: run one with --seed", "suggest", "hops", "every", "detail", "at", "class", "all", "packets", "capture-out"); err != nil {
+		if err := apart(c, "--repeat", "it is about many runs: run one with --seed", "suggest", "hops", "every", "detail", "at", "class", "all", "packets", "capture-out", "series", "charts"); err != nil {
 			return err
 		}
 	}
 	switch {
 	case a.output == "json":
 		return apart(c, "-o json", "the JSON is always complete", "detail", "all", "packets")
+	case a.output != "text":
+		return apart(c, "-o "+a.output, "it is always complete", "detail", "all", "packets", "hops", "at", "class")
 	case r.both:
-		return apart(c, "--both", "name one run, or ask for -o json", "hops", "every", "at")
+		names := []string{"hops", "at"}
+		if !r.pages.wanted() && r.series == "" {
+			names = append(names, "every")
+		}
+		return apart(c, "--both", "name one run, or ask for -o json", names...)
 	case r.without:
 		return apart(c, "--without-policy", "no policy is in force that a change could mend", "suggest")
 	}
@@ -309,8 +317,14 @@ func (a *app) runAll(text render.Text, r *rehearsalRun, plans []*policy.Rehearsa
 	if err := r.pages.write(func() *report.Page { return report.Rehearsal(results, a.ran(r.in, results[0])) }); err != nil {
 		return err
 	}
-	if r.pages.wanted() {
-		for _, res := range results { // what only the page needed
+	if r.series != "" {
+		if err := writeSeries(r.series, results); err != nil {
+			return err
+		}
+		r.pages.wrote = append(r.pages.wrote, "the tables of the series into "+r.series)
+	}
+	if r.pages.wanted() || r.series != "" {
+		for _, res := range results { // what only the page and the tables needed
 			if !r.hops {
 				res.Hops = nil
 			}
@@ -349,6 +363,9 @@ func (a *app) show(text render.Text, r *rehearsalRun, results []*measure.Result,
 		for _, res := range results {
 			r.view.Only(res)
 		}
+	}
+	if done, err := a.write(results, modes); done {
+		return err
 	}
 	switch {
 	case a.output == "json" && len(results) == 1:
@@ -424,7 +441,7 @@ func (a *app) suggest(r *rehearsalRun, plan *policy.Rehearsal, res *measure.Resu
 
 func (a *app) runOne(r *rehearsalRun, f *policy.File, plan *policy.Rehearsal, without bool) (res *measure.Result, err error) {
 	o := simulate.Options{Seed: r.seed, WithoutPolicy: without, Hops: r.hops || r.pages.wanted(), Every: r.interval}
-	if o.Every == 0 && r.pages.wanted() {
+	if o.Every == 0 && (r.pages.wanted() || r.series != "") {
 		o.Every = report.Step(plan.Lasts)
 	}
 	if r.captureOut != "" {

@@ -108,6 +108,15 @@ func summed(results []*measure.Result, incomplete bool) (sums []*repeat.Summary,
 
 // showRepeats writes runs and what they come to.
 func (a *app) showRepeats(text render.Text, results []*measure.Result, sums []*repeat.Summary) error {
+	var judged []*measure.Result
+	for _, res := range results {
+		if res.Policy || !slices.ContainsFunc(results, func(o *measure.Result) bool { return o.Policy }) {
+			judged = append(judged, res)
+		}
+	}
+	if done, err := a.write(judged, 1); done {
+		return err
+	}
 	if a.output == "json" {
 		return render.JSON(a.out, struct {
 			Imbrel  int               `json:"imbrel"`

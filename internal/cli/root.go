@@ -103,14 +103,7 @@ Start with:  imbrel demo`,
 			if err := noneEmpty(c); err != nil {
 				return err
 			}
-			forms := "text or json"
-			if c.Name() == "check" {
-				forms = "text, json or sarif"
-			}
-			if !strings.Contains(forms, a.output) {
-				return fmt.Errorf("-o %s: the output is %s", a.output, forms)
-			}
-			return nil
+			return known(c, a.output)
 		},
 	}
 	root.SetIn(a.in)
@@ -163,11 +156,8 @@ func (a *app) commands(root *cobra.Command, text render.Text) {
 			r.c.Long += "\n\nThis command needs Linux. The commands of the other groups run on other systems, too."
 		}
 		if r.forms {
-			forms := "text for people, json for programs"
-			if r.c.Name() == "check" {
-				forms += ", sarif for code reviews"
-			}
-			r.c.Flags().StringVarP(&a.output, "output", "o", "text", "`FORM` of the result: "+forms)
+			r.c.Flags().StringVarP(&a.output, "output", "o", "text", "")
+			r.c.Flags().Lookup("output").Usage = "`FORM` of the result: " + formsInWords(formsOf(r.c))
 		}
 		if r.reads {
 			r.c.Flags().StringArrayVar(&a.includeFrom, "include-from", nil, "allow includes from the folder `DIR`, too, not only from the folder of the file")

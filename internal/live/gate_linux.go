@@ -326,8 +326,12 @@ func (r *runner) rehearsal() *policy.Rehearsal {
 // answer does what was asked between two frames.
 func (r *runner) answer(what string, now time.Duration, send func(int, []byte)) []byte {
 	switch what {
-	case "snapshot":
-		b, err := json.Marshal(r.report())
+	case "snapshot", "figures":
+		report := r.report()
+		if what == "figures" {
+			report.KeepDistributions()
+		}
+		b, err := json.Marshal(report)
 		if err != nil {
 			return []byte("error " + err.Error())
 		}

@@ -76,8 +76,13 @@ func InterfaceOf(n *policy.Node, name string) (*policy.Interface, error) {
 }
 
 // Snapshot returns what the gate that has an interface has done so far.
-func Snapshot(device string) (*Report, error) {
-	text, err := Ask(device, "snapshot")
+func Snapshot(device string) (*Report, error) { return reportOf(device, "snapshot") }
+
+// Figures asks for a snapshot that holds all waits, not their percentiles alone.
+func Figures(device string) (*Report, error) { return reportOf(device, "figures") }
+
+func reportOf(device, what string) (*Report, error) {
+	text, err := Ask(device, what)
 	if err != nil {
 		return nil, err
 	}

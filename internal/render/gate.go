@@ -1,14 +1,9 @@
 package render
 
 import (
-	"fmt"
-	"io"
-	"strings"
-
 	"github.com/jedib0t/go-pretty/v6/table"
 
 	"imbrel.example/imbrel/core/humanize"
-	"imbrel.example/imbrel/core/measure"
 	"imbrel.example/imbrel/core/words"
 	"imbrel.example/imbrel/internal/live"
 )
@@ -61,79 +56,4 @@ func (t Text) Gate(r *live.Report, v *View) {
 			t.verdict(r.Result)
 		}
 	}
-}
-
-// OpenMetrics writes what a gate has counted in the text format of OpenMetrics 1.0.
-func OpenMetrics(w io.Writer, r *live.Report) error {
-	var b strings.Builder
-	family := func(name, kind, unit, help string) {
-		fmt.Fprintf(&b, "# TYPE %s %s\n", name, kind)
-		if unit != "" {
-			fmt.Fprintf(&b, "# UNIT %s %s\n", name, unit)
-		}
-		fmt.Fprintf(&b, "# HELP %s %s\n", name, help)
-	}
-	classes := func(value func(f *measure.Interface, c *measure.Class, labels string)) {
-		for i := range r.Interfaces {
-			f := &r.Interfaces[i]
-			for j := range f.Classes {
-				c := &f.Classes[j]
-				value(f, c, fmt.Sprintf("node=%s,interface=%s,direction=%s,class=%s", label(f.Node), label(f.Interface), label(f.Direction), label(c.Class)))
-			}
-		}
-	}
-	family("imbrel_offered_bytes", "counter", "bytes", "Bytes that came to a class, as its interface counts.")
-	classes(func(_ *measure.Interface, c *measure.Class, l string) {
-		fmt.Fprintf(&b, "imbrel_offered_bytes_total{%s} %d\n", l, c.OfferedBytes)
-	})
-	family("imbrel_sent_bytes", "counter", "bytes", "Bytes of a class that left, as its interface counts.")
-	classes(func(_ *measure.Interface, c *measure.Class, l string) {
-		fmt.Fprintf(&b, "imbrel_sent_bytes_total{%s} %d\n", l, c.SentBytes)
-	})
-	family("imbrel_sent_packets", "counter", "", "Packets of a class that left.")
-	classes(func(_ *measure.Interface, c *measure.Class, l string) {
-		fmt.Fprintf(&b, "imbrel_sent_packets_total{%s} %d\n", l, c.SentPackets)
-	})
-	family("imbrel_dropped_packets", "counter", "", "Packets of a class that were dropped, by reason.")
-	classes(func(_ *measure.Interface, c *measure.Class, l string) {
-		for _, d := range []struct {
-			reason string
-			n      uint64
-		}{{"policed", c.Drops.Policed}, {"queue_full", c.Drops.QueueFull}, {"early", c.Drops.Early}, {"blocked", c.Drops.Blocked}} {
-			fmt.Fprintf(&b, "imbrel_dropped_packets_total{%s,reason=\"%s\"} %d\n", l, d.reason, d.n)
-		}
-	})
-	family("imbrel_queue_delay_seconds", "gauge", "seconds", "How long packets of a class have waited since the start, by quantile.")
-	classes(func(_ *measure.Interface, c *measure.Class, l string) {
-		if d := c.QueueDelay; d != nil {
-			fmt.Fprintf(&b, "imbrel_queue_delay_seconds{%s,quantile=\"0.5\"} %g\nimbrel_queue_delay_seconds{%s,quantile=\"0.99\"} %g\n", l, d.P50/1000, l, d.P99/1000)
-		}
-	})
-	family("imbrel_promised_bits", "gauge", "", "Bits a second that a class is promised.")
-	classes(func(_ *measure.Interface, c *measure.Class, l string) {
-		if c.PromisedBps != nil {
-			fmt.Fprintf(&b, "imbrel_promised_bits{%s} %d\n", l, *c.PromisedBps)
-		}
-	})
-	family("imbrel_port_frames", "counter", "", "Frames at the machine's interfaces.")
-	for _, p := range r.Ports {
-		for _, n := range []struct {
-			what  string
-			count uint64
-		}{{"received", p.Received}, {"sent", p.Sent}, {"refused", p.Refused}, {"lost", p.Lost}, {"missed", p.Missed}} {
-			fmt.Fprintf(&b, "imbrel_port_frames_total{port=%s,device=%s,what=\"%s\"} %d\n", label(p.Port), label(p.Device), n.what, n.count)
-		}
-	}
-	family("imbrel_passed_by_frames", "counter", "", "Frames that no class holds up.")
-	fmt.Fprintf(&b, "imbrel_passed_by_frames_total %d\n", r.Gate.PassedBy)
-	family("imbrel_reloads", "counter", "", "How often the file was read anew.")
-	fmt.Fprintf(&b, "imbrel_reloads_total %d\n", r.Gate.Reloads)
-	b.WriteString("# EOF\n")
-	_, err := io.WriteString(w, b.String())
-	return err
-}
-
-// label quotes a label's value.
-func label(s string) string {
-	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`, "\n", `\n`).Replace(s) + `"`
 }

@@ -5,9 +5,11 @@ import (
 	"fmt"
 	"net/url"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"imbrel.example/imbrel/core/check"
+	"imbrel.example/imbrel/core/measure"
 )
 
 // The parts of SARIF 2.1.0 (OASIS) that findings come to.
@@ -113,10 +115,65 @@ func region(line, column, end int) sarifRegion {
 	return sarifRegion{line, column, max(end, column+1)}
 }
 
-// SARIF returns the findings as a log of SARIF 2.1.0.
-func SARIF(all []check.Finding, version string) any {
+// newRun starts a run of the program.
+func newRun(version string) sarifRun {
 	run := sarifRun{ColumnKind: "unicodeCodePoints", Results: []sarifResult{}}
 	run.Tool.Driver = sarifDriver{Name: "imbrel", Version: version, SemanticVersion: semanticVersion(version), InformationURI: informationURI, Rules: []sarifRule{}}
+	return run
+}
+
+// log is a log of one run.
+func (r sarifRun) log() sarifLog {
+	return sarifLog{"https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json", "2.1.0", []sarifRun{r}}
+}
+
+// rule returns the index of a rule, which is added where it is not there.
+func (r *sarifRun) rule(name, about, level string) int {
+	d := &r.Tool.Driver
+	if n := slices.IndexFunc(d.Rules, func(k sarifRule) bool { return k.ID == name }); n >= 0 {
+		return n
+	}
+	d.Rules = append(d.Rules, sarifRule{name, sarifMessage{about}, informationURI + "#" + name, sarifLevel{level}})
+	return len(d.Rules) - 1
+}
+
+// SARIFOfRuns returns the expectations that failed, and the warnings, each at its line, as a log of SARIF 2.1.0.
+func SARIFOfRuns(results []*measure.Result, version string) any {
+	run := newRun(version)
+	seen := make(map[string]int)
+	add := func(rule, about, level, file string, line int, text, key string) {
+		key = fmt.Sprintf("%x", sha256.Sum256([]byte(rule+"\x00"+file+"\x00"+key)))[:16]
+		seen[key]++
+		run.Results = append(run.Results, sarifResult{Rule: rule, Index: run.rule(rule, about, level), Level: level, Message: sarifMessage{Visible(text)},
+			Locations:    []sarifLocation{{sarifPhysical{sarifArtifact{uri(file)}, region(line, 1, 0)}}},
+			Fingerprints: map[string]string{"imbrelRun/v1": fmt.Sprintf("%s:%d", key, seen[key])}})
+	}
+	for _, r := range results {
+		for n := range r.Expectations {
+			o := &r.Expectations[n]
+			e := o.Expectation()
+			if o.Holds || e == nil {
+				continue
+			}
+			text := fmt.Sprintf("rehearsal `%s`: %s: measured %s", r.Rehearsal, o.Text, Measured(o))
+			if o.Why != nil {
+				text += ". " + o.Why.Text.String()
+				if change := ChangeText(o.Why); change != "" {
+					text += "; " + change
+				}
+			}
+			add("expectation", "An expectation of a rehearsal fails.", "error", e.At.File, e.At.Line, text, r.Rehearsal+"\x00"+o.Text)
+		}
+		for _, w := range r.Warnings {
+			add(w.Name, "What the verdict of a rehearsal does not cover.", w.Level, w.File, w.Line, fmt.Sprintf("rehearsal `%s`: %s", r.Rehearsal, w.Text), r.Rehearsal+"\x00"+w.Text.Fingerprint())
+		}
+	}
+	return run.log()
+}
+
+// SARIF returns the findings as a log of SARIF 2.1.0.
+func SARIF(all []check.Finding, version string) any {
+	run := newRun(version)
 	number := make(map[string]int)
 	for i, r := range append(check.Rules(), check.UnreadableRule()) {
 		number[r.Name] = i
@@ -133,7 +190,7 @@ func SARIF(all []check.Finding, version string) any {
 		}
 		run.Results = append(run.Results, r)
 	}
-	return sarifLog{"https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json", "2.1.0", []sarifRun{run}}
+	return run.log()
 }
 
 // uri returns a file's name as a relative or a file URI (RFC 3986, RFC 8089).

@@ -78,6 +78,7 @@ func Found(f *render.Found, ran *Ran) *Page {
 		p.Word, p.State = "NOWHERE", "bad"
 	}
 	sentences := f.Sentences()
+	slices.Reverse(sentences) // the run with the policies is the last
 	p.Said, p.Notes = sentences[0], sentences[1:]
 	p.Facts = []string{fmt.Sprintf("%s:%d says %s now", f.File, f.Line, f.Written), f.Path + " from " + f.First + " to " + f.Last}
 	c := &chart.Chart{X: chart.Axis{Name: f.Path, Min: math.Inf(1), Max: math.Inf(-1), Say: func(v float64) string { return written(f.First, v) }}}
