@@ -70,7 +70,8 @@ type CaptureResult struct {
 	Classes []ClassTotal `json:"classes"`
 	Packets int64        `json:"packets"`
 	Bytes   int64        `json:"bytes"`
-	Notes   []string     `json:"notes"` // what was not followed, and why
+	Totals  []Total      `json:"totals,omitempty"` // by the groupings that were asked for
+	Notes   []string     `json:"notes"`            // what was not followed, and why
 
 	Attachments []string `json:"attachments"` // "ternrock/lan in", in the order met
 }
@@ -100,6 +101,10 @@ type Watch struct {
 	last       time.Duration
 	packets    int64
 	bytes      int64
+
+	groupings   []Grouping
+	groups      map[[2]string]*grouped
+	keptSeconds int
 }
 
 type attachedAt struct {
@@ -123,6 +128,8 @@ type routed struct {
 type watched struct {
 	flow    packet.Flow
 	route   *routed
+	number  int // in the order of their first packets
+	seconds bySecond
 	packets int64
 	bytes   int64
 	app     int // number in the file plus one
@@ -148,6 +155,7 @@ type classCount struct {
 
 type sums struct {
 	packets, bytes int64
+	seconds        bySecond
 	Dropped
 }
 
@@ -275,6 +283,9 @@ func (w *Watch) Packet(now time.Duration, p *packet.Packet, frame []byte, wire i
 	}
 	f.packets++
 	f.bytes += int64(p.Length)
+	if len(w.groupings) > 0 {
+		w.summed(now, f, p)
+	}
 	if f == w.other {
 		return
 	}
@@ -287,6 +298,9 @@ func (w *Watch) Packet(now time.Duration, p *packet.Packet, frame []byte, wire i
 	for _, s := range *f.outcome(w, p) {
 		s.sums.packets++
 		s.sums.bytes += int64(p.Length)
+		if len(w.groupings) > 0 && w.keptSeconds < maxSeconds && s.sums.seconds.add(int64(now/time.Second), int64(p.Length)) {
+			w.keptSeconds++
+		}
 		s.sums.Add(s.drop)
 		s.own.packets++
 		s.own.Add(s.drop)
@@ -299,7 +313,7 @@ func (w *Watch) newFlow(p *packet.Packet) *watched {
 		w.others++
 		return w.other
 	}
-	f := &watched{flow: p.Flow}
+	f := &watched{flow: p.Flow, number: len(w.flows)}
 	w.flows[p.Flow] = f
 	from, to := w.enter, w.follower.table.Where(p.Flow.To)
 	if from == nil {
@@ -471,9 +485,14 @@ func (w *Watch) Result() *CaptureResult {
 	for _, a := range w.attached {
 		r.Attachments = append(r.Attachments, a.at.Path()+" "+a.direction.String())
 	}
+	results := make(map[*watched]*FlowResult)
 	for _, f := range w.flows {
-		r.Flows = append(r.Flows, w.flowResult(f))
+		one := w.flowResult(f)
+		if r.Flows = append(r.Flows, one); len(w.groupings) > 0 {
+			results[f] = &one
+		}
 	}
+	r.Totals = w.totalsOf(results)
 	slices.SortFunc(r.Flows, func(a, b FlowResult) int {
 		return cmp.Or(cmp.Compare(b.Bytes, a.Bytes), cmp.Compare(a.From, b.From), cmp.Compare(a.To, b.To),
 			cmp.Compare(a.Protocol, b.Protocol), cmp.Compare(a.FromPort, b.FromPort), cmp.Compare(a.ToPort, b.ToPort))
@@ -546,6 +565,12 @@ func (w *Watch) noted() []string {
 	out := []string{}
 	n := &w.notes
 	conversations, hellos := w.recogniser.Forgotten()
+	inNetwork := func(flows int64) int64 {
+		if len(w.follower.file.Network.Nodes) == 0 { // nothing is to be followed
+			return 0
+		}
+		return flows
+	}
 	for _, note := range []struct {
 		count int64
 		one   string
@@ -558,13 +583,14 @@ func (w *Watch) noted() []string {
 		{n.deep, "packet", "with too many headers"},
 		{n.backwards, "packet", "earlier than the one before"},
 		{w.recogniser.Strays, "fragment", "without the first of its packet, so without ports"},
-		{n.noSender, "flow", "from addresses in no subnet of the network"},
-		{n.noReceiver, "flow", "to addresses in no subnet of the network"},
+		{inNetwork(n.noSender), "flow", "from addresses in no subnet of the network"},
+		{inNetwork(n.noReceiver), "flow", "to addresses in no subnet of the network"},
 		{n.local, "flow", "between hosts at the same interface, or travelling the other way"},
 		{n.noRoute, "flow", "between nodes that no route joins"},
 		{conversations, "conversation", "forgotten because there were too many at a time: what comes later is known by ports alone"},
 		{hellos, "conversation", "forgotten before it said a server name, because too many began at a time"},
 		{w.others, "packet", fmt.Sprintf("of flows beyond the first %d, neither listed nor counted by class", maxFlows)},
+		{int64(w.keptSeconds / maxSeconds), "capture", "longer than busiest seconds are known for: those of its end are left out"},
 	} {
 		if note.count == 1 {
 			out = append(out, "1 "+note.one+" "+note.text)

@@ -386,3 +386,6 @@ func (p *picture) hover(s *svgCanvas, c draw.Canvas, g *plot.Plot, i int) {
 		s.hover(vg.Rectangle{Min: vg.Point{X: x(first.X[j]), Y: c.Min.Y}, Max: vg.Point{X: x(first.X[j+1]), Y: c.Max.Y}}, p.X.Say(first.X[j])+": "+strings.Join(said, "; "))
 	}
 }
+
+// Width returns how wide a text is, in the letters of a chart.
+func Width(s string, bold bool) float64 { return float64(words(Axes, bold).Width(s)) }

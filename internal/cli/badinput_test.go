@@ -207,7 +207,7 @@ func TestBadFilesAndFlags(t *testing.T) {
 		"unknown rehearsal":    {[]string{"rehearse", "ternrock.yaml", "frog"}, "there is no rehearsal `frog`; did you mean `fog`? there are: fog"},
 		"unknown command":      {[]string{"rehears"}, "did you mean `rehearse`"},
 		"unknown flag":         {[]string{"rehearse", "--sed", "1", "ternrock.yaml"}, "there is no flag --sed; did you mean --seed?"},
-		"unknown output":       {[]string{"rehearse", "ternrock.yaml", "-o", "xml"}, "the output is text or json"},
+		"unknown output":       {[]string{"rehearse", "ternrock.yaml", "-o", "xml"}, "the output is text, json, junit"},
 		"both and without":     {[]string{"rehearse", "ternrock.yaml", "--both", "--without-policy"}, "none of the others can be"},
 		"captures of two runs": {[]string{"rehearse", "ternrock.yaml", "--both", "--capture-out", "x"}, "leave --both out"},
 		"a capture of nothing": {[]string{"rehearse", capture("empty.pcap", nil)}, "is no capture"},

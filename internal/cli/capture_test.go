@@ -284,7 +284,7 @@ func TestWhatOfACaptureIsNotSent(t *testing.T) {
 		t.Errorf("of 80 packets in 8 s, 4 s of which are rehearsed: %+v", c)
 	}
 	text = imbrel(t, dir, "", nil, "rehearse", "p.yaml").out
-	for _, want := range []string{"more than a day from it: 2.", "of the file was not read"} {
+	for _, want := range []string{"more than a day away: 2.", "of the file was not read"} {
 		if !strings.Contains(text, want) {
 			t.Errorf("the text does not say %q", want)
 		}

@@ -23,31 +23,44 @@ type explainRun struct {
 	from, to, protocol, dscp, serverName, enter, at, capture string
 	fromPort, toPort                                         uint16
 	pcp, vlan, length, top                                   int
-	rtp, why, apps                                           bool
+	rtp, why, apps, marks                                    bool
+	by                                                       []string
 }
 
 func (a *app) explain(text render.Text) *cobra.Command {
 	var r explainRun
 	c := &cobra.Command{
-		Use:   "explain FILE --from A --to B | explain FILE --capture C | explain --apps [FILE]",
+		Use:   "explain FILE --from A --to B | explain [FILE] --capture C | explain --apps [FILE]",
 		Short: "Follow one packet, or each flow of a capture: its class and marks, hop by hop",
 		Long: `Explain follows one packet through the network. For each policy on its way it names
 the class that takes the packet, and for each class that does not, the first condition
 that the packet fails. It shows the mark before and after, the policer, the queue, the
 promise, and the headers that a tunnel hides. With --capture it follows each flow of a
-capture. With --apps it lists the applications that it knows.`,
+capture, and without a policy file sums them: who sends how much, and when. With
+--marks it shows what becomes of each DSCP at each hop. With --apps it lists the applications that it knows.`,
 		Example: `  imbrel explain ternrock.yaml --from 10.44.8.20 --to 10.44.64.20 --to-port 16384
   imbrel explain ternrock.yaml --from 10.44.10.40 --to 10.44.64.99 --protocol tcp --to-port 8730 --dscp ef --why
   imbrel explain ternrock.yaml --capture ternrock-office.pcap
+  imbrel explain --capture ternrock-office.pcap --by app,client
+  imbrel explain ternrock.yaml --from 10.44.8.20 --to 10.44.64.20 --to-port 16384 --marks
   imbrel explain --apps`,
 		Args: between(0, 1, "a policy file"),
 		RunE: func(c *cobra.Command, args []string) error {
 			asked := []string{"from", "to", "protocol", "dscp", "from-port", "to-port", "pcp", "vlan", "length", "server-name", "looks-like-rtp", "time", "why"}
 			if r.apps {
-				if err := apart(c, "--apps", "it lists applications, and follows no packet", append(asked, "capture", "enter", "top")...); err != nil {
+				if err := apart(c, "--apps", "it lists applications, and follows no packet", append(asked, "capture", "enter", "top", "by", "marks")...); err != nil {
 					return err
 				}
 				return a.listApps(text, args)
+			}
+			if len(args) == 0 && r.capture != "" { // sums need no policy
+				if err := apart(c, "--capture without a policy file", "nothing is followed", append(asked, "enter", "marks")...); err != nil {
+					return err
+				}
+				if len(r.by) == 0 {
+					r.by = []string{"app", "client", "dscp"}
+				}
+				return a.explainCapture(text, &policy.File{Apps: policy.Catalogue()}, &r)
 			}
 			if len(args) != 1 {
 				return fmt.Errorf("imbrel explain wants a policy file, and --from and --to or --capture\nsee: imbrel explain --help")
@@ -57,13 +70,18 @@ capture. With --apps it lists the applications that it knows.`,
 				return err
 			}
 			if r.capture != "" {
-				if err := apart(c, "--capture", "its packets say it themselves", asked...); err != nil {
+				if err := apart(c, "--capture", "its packets say it themselves", append(asked, "marks")...); err != nil {
 					return err
 				}
 				return a.explainCapture(text, f, &r)
 			}
-			if err := apart(c, "one packet", "it is how many flows of --capture are shown", "top"); err != nil {
+			if err := apart(c, "one packet", "it is about the flows of --capture", "top", "by"); err != nil {
 				return err
+			}
+			if r.marks {
+				if err := apart(c, "--marks", "it asks for every DSCP, and shows the marks alone", "dscp", "why"); err != nil {
+					return err
+				}
 			}
 			return a.explainPacket(text, f, &r)
 		},
@@ -84,7 +102,9 @@ capture. With --apps it lists the applications that it knows.`,
 	fl.StringVar(&r.at, "time", "", "the `TIME` it passes, such as 2026-03-02T08:30, in UTC; without it every `when` is assumed to hold")
 	fl.BoolVar(&r.why, "why", false, "show every condition of the entries tried")
 	fl.StringVar(&r.capture, "capture", "", "explain every flow of a pcap or pcapng `FILE`")
-	numberVar(fl, &r.top, "top", 8, 0, math.MaxInt32, "how many flows the text shows, those with most bytes first; 0 is all")
+	numberVar(fl, &r.top, "top", 10, 0, math.MaxInt32, "how many flows, or groups of --by, the text shows, those with most bytes first; 0 is all")
+	fl.StringSliceVar(&r.by, "by", nil, "sum the packets of --capture by `GROUPS`: "+groupings())
+	fl.BoolVar(&r.marks, "marks", false, "follow the packet with every DSCP: the class at each policy, and the mark that leaves")
 	fl.BoolVar(&r.apps, "apps", false, "list the applications: a policy file's own and those built in")
 	return c
 }
@@ -110,6 +130,9 @@ func (a *app) explainPacket(text render.Text, f *policy.File, r *explainRun) err
 	q, err := r.question(f)
 	if err != nil {
 		return err
+	}
+	if r.marks {
+		return a.explainMarks(text, f, q)
 	}
 	answer, err := explain.New(f).Ask(q)
 	if err != nil {
@@ -196,7 +219,18 @@ func (a *app) explainCapture(text render.Text, f *policy.File, r *explainRun) er
 	if err != nil {
 		return err
 	}
-	res, err := a.watch(r.capture, f, enter)
+	var by []explain.Grouping
+	for _, name := range r.by {
+		g, known := explain.GroupingOf(strings.TrimSpace(name))
+		if !known {
+			return fmt.Errorf("--by %s: packets are summed by %s", name, groupings())
+		}
+		if g.Name == "class" && len(f.Attach) == 0 {
+			return fmt.Errorf("--by class: classes are those of a policy that is attached; name a policy file that has one")
+		}
+		by = append(by, g)
+	}
+	res, err := a.watch(r.capture, f, enter, by...)
 	if err != nil {
 		return err
 	}
@@ -207,9 +241,43 @@ func (a *app) explainCapture(text render.Text, f *policy.File, r *explainRun) er
 	return nil
 }
 
+// groupings names what a capture can be summed by.
+func groupings() string {
+	var names []string
+	for _, g := range explain.Groupings {
+		names = append(names, g.Name)
+	}
+	return policy.OrList(names)
+}
+
+// explainMarks follows a packet with each codepoint that has a name.
+func (a *app) explainMarks(text render.Text, f *policy.File, q explain.Question) error {
+	var rows []render.MarkRow
+	follower := explain.New(f)
+	for _, name := range codepoint.Names() {
+		d, err := codepoint.ParseDSCP(name)
+		if err != nil || slices.ContainsFunc(rows, func(r render.MarkRow) bool { return r.Sent == d.Name() }) { // no DSCP, or another name of one
+			continue
+		}
+		q.DSCP = d
+		answer, err := follower.Ask(q)
+		if err != nil {
+			return err
+		}
+		rows = append(rows, render.MarkRow{Sent: d.Name(), Answer: answer})
+	}
+	if a.output == "json" {
+		return render.JSON(a.out, struct {
+			Marks []render.MarkRow `json:"marks"`
+		}{rows})
+	}
+	text.Marks(&q, rows)
+	return nil
+}
+
 // watch explains the flows of a capture whose packets enter at an interface, or where their
 // senders are.
-func (a *app) watch(name string, f *policy.File, enter *policy.Interface) (*explain.CaptureResult, error) {
+func (a *app) watch(name string, f *policy.File, enter *policy.Interface, by ...explain.Grouping) (*explain.CaptureResult, error) {
 	capture, err := files.OpenCapture(name)
 	if err != nil {
 		return nil, err
@@ -218,6 +286,9 @@ func (a *app) watch(name string, f *policy.File, enter *policy.Interface) (*expl
 	show, clear := a.progress("reading " + name)
 	defer clear()
 	watch := explain.New(f).Watch(enter)
+	for _, g := range by {
+		watch.Group(g)
+	}
 	var tick func()
 	if show != nil {
 		tick = func() { show(capture.Done()) }

@@ -28,6 +28,8 @@ var (
 	csv         = form{"csv", "for spreadsheets"}
 	openmetrics = form{"openmetrics", "for monitoring"}
 	markdown    = form{"markdown", "for a comment in a review"}
+	svg         = form{"svg", "for browsers"}
+	dot         = form{"dot", "for programs that lay graphs out"}
 
 	usual = []form{forPeople, forPrograms}
 )
@@ -44,6 +46,8 @@ func formsOf(c *cobra.Command) []form {
 		return append(slices.Clone(usual), sarif, junit)
 	case "prove":
 		return append(slices.Clone(usual), junit)
+	case "draw":
+		return []form{svg, dot}
 	case "gate":
 		return append(slices.Clone(usual), openmetrics)
 	}
@@ -62,6 +66,9 @@ func formsInWords(all []form) string {
 // known reports a form that a command does not have.
 func known(c *cobra.Command, output string) error {
 	all := formsOf(c)
+	if f := c.Flags().Lookup("output"); f != nil && !f.Changed {
+		return nil
+	}
 	var names []string
 	for _, f := range all {
 		if f.name == output {

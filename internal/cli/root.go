@@ -139,6 +139,7 @@ func (a *app) commands(root *cobra.Command, text render.Text) {
 		{a.shares(text), write, true, true, []completion{policyFiles}},
 		{a.budget(text), write, true, false, nil},
 		{a.codepoint(text), write, true, false, []completion{choices(codepoint.Names()...)}},
+		{a.draw(), write, true, true, []completion{policyFiles}},
 		{a.schema(), write, false, false, nil},
 		{a.find(text), review, true, true, append(slices.Clone(rehearsed), a.fromSource(numbers))},
 		{a.changes(text), review, true, true, []completion{policyFiles, policyFiles}},
@@ -157,7 +158,8 @@ func (a *app) commands(root *cobra.Command, text render.Text) {
 		}
 		if r.forms {
 			r.c.Flags().StringVarP(&a.output, "output", "o", "text", "")
-			r.c.Flags().Lookup("output").Usage = "`FORM` of the result: " + formsInWords(formsOf(r.c))
+			f, all := r.c.Flags().Lookup("output"), formsOf(r.c)
+			f.Usage, f.DefValue = "`FORM` of the result: "+formsInWords(all), all[0].name
 		}
 		if r.reads {
 			r.c.Flags().StringArrayVar(&a.includeFrom, "include-from", nil, "allow includes from the folder `DIR`, too, not only from the folder of the file")

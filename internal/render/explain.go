@@ -155,6 +155,11 @@ func (t Text) Capture(name string, r *explain.CaptureResult, top int) {
 	}
 	t.Line("")
 	t.totals(r)
+	if len(r.Totals) > 0 {
+		t.groups(r, top)
+		t.captureNotes(r)
+		return
+	}
 	shown := r.Flows
 	if top > 0 && len(shown) > top {
 		shown = shown[:top]
@@ -170,12 +175,149 @@ func (t Text) Capture(name string, r *explain.CaptureResult, top int) {
 		t.Line("  and %s; --top 0 shows all", humanize.Plural(rest, "more flow"))
 	}
 	t.Line("")
+	t.captureNotes(r)
+}
+
+func (t Text) captureNotes(r *explain.CaptureResult) {
 	if len(r.Notes) > 0 {
 		t.Line("Notes:")
 		for _, n := range r.Notes {
 			t.Line("  %s", n)
 		}
 	}
+}
+
+// groups writes the sums of a capture, a table for each grouping.
+func (t Text) groups(r *explain.CaptureResult, top int) {
+	for _, g := range explain.Groupings {
+		var list []explain.Total
+		for _, k := range r.Totals {
+			if k.By == g.Name {
+				list = append(list, k)
+			}
+		}
+		if len(list) == 0 {
+			continue
+		}
+		shown := list
+		if top > 0 && len(shown) > top {
+			shown = shown[:top]
+		}
+		columns := []column{{g.Head, true}, {"bytes", false}, {"part", false}, {"packets", false}, {"mean", false}, {"busiest second", false}, {"at", false}}
+		flows := list[0].Flows > 0
+		if flows {
+			columns = slices.Insert(columns, 4, column{"flows", false})
+		}
+		w := t.dense(t.grid(columns, nil)).without("packets", "flows", "at")
+		for _, k := range shown {
+			row := table.Row{orDash(humanize.Short(k.Name, 46)), humanize.Bytes(k.Bytes), humanize.Ratio(float64(k.Bytes) / float64(max(r.Bytes, 1))), humanize.Count(k.Packets), humanize.Rate(k.MeanBps), humanize.Rate(k.BusiestBps), fmt.Sprintf("%d s", k.BusiestAtS)}
+			if flows {
+				row = slices.Insert(row, 4, any(humanize.Count(k.Flows)))
+			}
+			w.add(row)
+		}
+		t.put(w)
+		if left := len(list) - len(shown); left > 0 {
+			t.Line("  and %d more; --top 0 shows all", left)
+		}
+		t.Line("")
+	}
+}
+
+// A MarkRow is what becomes of a packet that is sent with one DSCP.
+type MarkRow struct {
+	Sent string `json:"sent"`
+	*explain.Answer
+}
+
+// Marks writes what becomes of each DSCP at each hop: the class that takes the packet, and the mark that it leaves with. Codepoints
+// of which the same becomes are one row.
+func (t Text) Marks(q *explain.Question, rows []MarkRow) {
+	t.Title("%s → %s, %s: what each policy does with each DSCP", q.Flow.From, q.Flow.To, policy.ProtocolName(q.Flow.Protocol))
+	columns := []column{{"sent as", true}}
+	for _, hop := range placesOf(rows) {
+		columns = append(columns, column{hop, true})
+	}
+	w := t.grid(append(columns, column{"arrives as", true}), nil)
+	type line struct{ sent, cells []string }
+	var lines []*line
+	for i := range rows {
+		var cells []string
+		for _, hop := range placesOf(rows) {
+			j := slices.IndexFunc(rows[i].Hops, func(s explain.Step) bool { return placeOf(&s) == hop })
+			if j < 0 { // it came no further
+				cells = append(cells, "-")
+				continue
+			}
+			s := &rows[i].Hops[j]
+			cell := s.Class
+			switch {
+			case s.Blocked:
+				cell += ": blocked"
+			case s.Policed:
+				cell += ": dropped by the policer"
+			case s.MarksOut.DSCP != s.MarksIn.DSCP:
+				cell += " → " + s.MarksOut.DSCP
+			}
+			cells = append(cells, cell)
+		}
+		arrives := "-"
+		if a := rows[i].Arrives; a != nil {
+			if arrives = a.DSCP; arrives == rows[i].Sent {
+				arrives = "as sent"
+			}
+		}
+		cells = append(cells, arrives)
+		n := slices.IndexFunc(lines, func(l *line) bool { return slices.Equal(l.cells, cells) })
+		if n < 0 {
+			n = len(lines)
+			lines = append(lines, &line{cells: cells})
+		}
+		lines[n].sent = append(lines[n].sent, rows[i].Sent)
+	}
+	slices.SortStableFunc(lines, func(a, b *line) int { return len(a.sent) - len(b.sent) }) // the exceptions first
+	for i, l := range lines {
+		sent := strings.Join(l.sent, " ")
+		if i > 0 && i == len(lines)-1 && len(l.sent) > 8 {
+			sent = fmt.Sprintf("the other %d", len(l.sent))
+		}
+		row := table.Row{sent}
+		for _, c := range l.cells {
+			row = append(row, c)
+		}
+		w.add(row)
+	}
+	t.put(w)
+	t.Line("")
+	t.Title("The queues of these classes")
+	var said []string
+	for i := range rows {
+		for j := range rows[i].Hops {
+			s := &rows[i].Hops[j]
+			if text := fmt.Sprintf("%s, %s: %s", placeOf(s), s.Class, s.Queue); s.Policy != "" && s.Queue.String() != "" && !slices.Contains(said, text) {
+				said = append(said, text)
+			}
+		}
+	}
+	slices.Sort(said)
+	for _, text := range said {
+		t.paragraph("  ", text)
+	}
+}
+
+// placeOf names the place of a step.
+func placeOf(s *explain.Step) string { return s.Node + "/" + s.Interface + " " + s.Direction }
+
+// placesOf are the places with a policy on the way of packets, in their order.
+func placesOf(rows []MarkRow) (out []string) {
+	for i := range rows {
+		for j := range rows[i].Hops {
+			if s := &rows[i].Hops[j]; s.Policy != "" && !slices.Contains(out, placeOf(s)) {
+				out = append(out, placeOf(s))
+			}
+		}
+	}
+	return out
 }
 
 // flows writes each flow, and below it what the policies on its route did.
