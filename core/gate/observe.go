@@ -11,6 +11,7 @@ import (
 // observed is what is measured of the frames of one entry beyond what its path counts.
 type observed struct {
 	waiting, most int64 // bytes
+	recent        int64 // the most since the last sample
 	delay         measure.Distribution
 }
 
@@ -22,7 +23,7 @@ func (s *side) offered(f *frame, reason datapath.Reason) {
 	for i := int(f.Slot); i >= 0; i = s.path.Parent(i) {
 		o := &s.observed[i]
 		o.waiting += int64(f.Size)
-		o.most = max(o.most, o.waiting)
+		o.most, o.recent = max(o.most, o.waiting), max(o.recent, o.waiting)
 	}
 }
 
@@ -78,6 +79,28 @@ func (g *Gate) Result(now time.Duration, rehearsal *policy.Rehearsal, lost func(
 	m := &measure.Measures{File: g.file, Rehearsal: &h, Collectors: []*measure.Collector{c}}
 	m.Judge(r)
 	return r
+}
+
+// Sample returns what each side with a policy has counted of each class so far.
+func (g *Gate) Sample() (out []measure.Sample) {
+	for _, p := range g.ports {
+		for _, s := range []*side{p.in, p.out} {
+			if s.path == nil {
+				continue
+			}
+			for i, c := range s.counters() {
+				o := &s.observed[i]
+				var drops uint64
+				for _, n := range c.Drops {
+					drops += n
+				}
+				out = append(out, measure.Sample{Node: p.iface.Node.Name, Interface: p.iface.Name, Direction: s.direction.String(), RateBps: int64(s.plan.Whole), Class: s.plan.Entries[i].Name,
+					OfferedBytes: c.OfferedBytes, SentBytes: c.SentBytes, Drops: drops, QueueBytes: o.recent, Waits: &o.delay})
+				o.recent = o.waiting
+			}
+		}
+	}
+	return out
 }
 
 // has reports whether a policy of the gate is in force at an interface in a direction.

@@ -9,6 +9,7 @@ import (
 // A Series is what happened over time, in intervals of one length.
 type Series struct {
 	IntervalS  float64           `json:"interval_s"`
+	FromS      float64           `json:"from_s,omitempty"` // when the first began
 	Interfaces []SeriesInterface `json:"interfaces"`
 	Traffic    []SeriesTraffic   `json:"traffic"`
 	Calls      []CallScores      `json:"calls"`

@@ -18,6 +18,7 @@ import (
 	"imbrel.example/imbrel/internal/files"
 	"imbrel.example/imbrel/internal/live"
 	"imbrel.example/imbrel/internal/render"
+	"imbrel.example/imbrel/internal/report"
 )
 
 // A gateRun is how to run a gate.
@@ -25,6 +26,7 @@ type gateRun struct {
 	node, expect, metrics, lasts, captureOut string
 	ports, take                              []string
 	view                                     render.View
+	pages                                    pages
 }
 
 func (a *app) gate(text render.Text) *cobra.Command {
@@ -56,8 +58,9 @@ Gate needs the capabilities CAP_NET_RAW and CAP_NET_ADMIN.`,
 	c.Flags().StringArrayVar(&r.take, "take", nil, "take a `DEVICE` although this machine uses it by itself")
 	c.Flags().StringVar(&r.lasts, "for", "", "end after a `TIME` such as 30s")
 	c.Flags().StringVar(&r.expect, "expect", "", "judge what a `REHEARSAL` of the file expects at the node's interfaces")
-	c.Flags().StringVar(&r.metrics, "metrics", "", "serve the counters as OpenMetrics over HTTP at an `ADDRESS` such as :9100, on the loopback unless a host is given")
+	c.Flags().StringVar(&r.metrics, "metrics", "", "serve a page with charts, and the counters as OpenMetrics at /metrics, over HTTP at an `ADDRESS` such as :9100, on the loopback unless a host is given")
 	c.Flags().StringVar(&r.captureOut, "capture-out", "", "write what enters and leaves each interface as pcapng into the folder `DIR`")
+	r.pages.flags(c)
 	c.AddCommand(a.gateReload())
 	return c
 }
@@ -85,11 +88,14 @@ func (a *app) runGate(text render.Text, r *gateRun, name string) error {
 		f, _, err := files.ReadPolicy(name, a.in, a.includeFrom...)
 		return f, err
 	}
-	f, err := config.Load()
+	f, in, err := files.ReadPolicy(name, a.in, a.includeFrom...)
 	if err != nil {
 		return err
 	}
 	config.File = f
+	if err := r.pages.free(); err != nil {
+		return err
+	}
 	if err := r.complete(f, &config); err != nil {
 		return err
 	}
@@ -113,19 +119,26 @@ func (a *app) runGate(text render.Text, r *gateRun, name string) error {
 		}
 		defer end()
 	}
-	report, err := live.RunGate(ctx, config)
+	ended, err := live.RunGate(ctx, config)
 	if err != nil {
 		return err
 	}
+	defer r.pages.say(a)
+	if err := r.pages.write(func() *report.Page { return report.Gate(ended, false, a.ran(in, nil)) }); err != nil {
+		return err
+	}
+	if a.output != forPrograms.name {
+		ended.Series = nil // only the page shows it
+	}
 	switch a.output {
 	case openmetrics.name:
-		err = render.OpenMetrics(a.out, version(), nil, report)
+		err = render.OpenMetrics(a.out, version(), nil, ended)
 	case forPrograms.name:
-		err = render.JSON(a.out, report)
+		err = render.JSON(a.out, ended)
 	default:
-		text.Gate(report, &r.view)
+		text.Gate(ended, &r.view)
 	}
-	if err == nil && report.Verdict == "fail" {
+	if err == nil && ended.Verdict == "fail" {
 		err = errFound
 	}
 	return err
@@ -214,14 +227,25 @@ func serveMetrics(address, device string) (end func(), err error) {
 		return nil, fmt.Errorf("--metrics %s: cannot listen there: %w", address, errors.Unwrap(err))
 	}
 	mux := http.NewServeMux()
+	mux.HandleFunc("GET /{$}", func(w http.ResponseWriter, _ *http.Request) {
+		snapshot, err := live.Snapshot(device)
+		if err != nil {
+			http.Error(w, err.Error(), http.StatusServiceUnavailable)
+			return
+		}
+		w.Header().Set("Content-Type", "text/html; charset=utf-8")
+		w.Header().Set("Content-Security-Policy", "default-src 'none'; style-src 'unsafe-inline'; img-src data:")
+		w.Header().Set("Cache-Control", "no-store")
+		_ = report.Gate(snapshot, true, nil).Write(w) // who asked may be gone
+	})
 	mux.HandleFunc("GET /metrics", func(w http.ResponseWriter, _ *http.Request) {
-		report, err := live.Figures(device)
+		figures, err := live.Figures(device)
 		if err != nil {
 			http.Error(w, err.Error(), http.StatusServiceUnavailable)
 			return
 		}
 		w.Header().Set("Content-Type", "application/openmetrics-text; version=1.0.0; charset=utf-8")
-		_ = render.OpenMetrics(w, version(), nil, report) // who asked may be gone
+		_ = render.OpenMetrics(w, version(), nil, figures) // who asked may be gone
 	})
 	server := &http.Server{Handler: mux, ReadHeaderTimeout: 5 * time.Second, WriteTimeout: 15 * time.Second, MaxHeaderBytes: 1 << 14}
 	go server.Serve(l)

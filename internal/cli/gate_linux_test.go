@@ -295,7 +295,7 @@ func gateOnce(t testing.TB) {
 		t.Errorf("%d reports of three are written: %v", n, err)
 	}
 	view, err := y.command("watch", "g0", "--count", "2", "--every", "300ms").Output()
-	for _, want := range []string{"site/wan out: policy up, 8.00 Mbit/s; 2 of 2", "queue full", "█"} {
+	for _, want := range []string{"▶ site/wan out", "8.00 Mbit/s", "site/wan out: policy up", "queue full", "│"} {
 		if err != nil || !strings.Contains(string(view), want) {
 			t.Errorf("the view lacks %q: %v\n%s", want, err, view)
 		}

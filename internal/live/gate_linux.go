@@ -18,6 +18,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"imbrel.example/imbrel/core/gate"
+	"imbrel.example/imbrel/core/measure"
 	"imbrel.example/imbrel/core/policy"
 )
 
@@ -44,6 +45,12 @@ func RunGate(ctx context.Context, c Config) (*Report, error) {
 		return nil, err
 	}
 	r.file = c.File
+	r.recent = measure.NewHistory(recentSteps, time.Second, 0)
+	every := longStep
+	if c.For > 0 {
+		every = max(measure.RoundStep(c.For, wholeSteps/2), time.Second)
+	}
+	r.whole = measure.NewHistory(wholeSteps, every, 0)
 	confine()
 	for _, l := range r.locks {
 		go r.serve(l)
@@ -62,8 +69,17 @@ func RunGate(ctx context.Context, c Config) (*Report, error) {
 	}
 	r.loop(ctx)
 	close(r.over)
-	return r.report(), nil
+	report := r.report()
+	report.Series = r.whole.Series()
+	return report, nil
 }
+
+// How much of the past a gate keeps: two minutes by the second, and of a gate without an end an hour.
+const (
+	recentSteps = 120
+	wholeSteps  = 360
+	longStep    = 10 * time.Second
+)
 
 // A runner is a gate at work.
 type runner struct {
@@ -73,6 +89,8 @@ type runner struct {
 	ports   []*livePort
 	locks   []net.Listener
 	began   time.Duration
+	recent  *measure.History // for those who watch
+	whole   *measure.History // for the report at the end
 	asked   chan request
 	over    chan struct{} // closed when nobody answers any more
 	serving sync.WaitGroup
@@ -226,7 +244,12 @@ func (r *runner) loop(ctx context.Context) {
 			}
 			sockets = append(sockets, p.socket)
 		}
-		next := r.gate.Run(clock(), send)
+		if r.recent.Due(now) {
+			samples := r.gate.Sample()
+			r.recent.Put(now, samples)
+			r.whole.Put(now, samples)
+		}
+		next := min(r.gate.Run(clock(), send), r.recent.Next())
 		for _, p := range r.ports {
 			if p.socket != nil {
 				p.socket.Flush()
@@ -330,6 +353,8 @@ func (r *runner) answer(what string, now time.Duration, send func(int, []byte)) 
 		report := r.report()
 		if what == "figures" {
 			report.KeepDistributions()
+		} else {
+			report.Series = r.recent.Series()
 		}
 		b, err := json.Marshal(report)
 		if err != nil {

@@ -32,9 +32,9 @@ func (t Text) series(r *measure.Result, v *View) {
 			if !v.shows(c.Class) {
 				continue
 			}
-			t.over(s, r.Class(f, c.Class), c)
+			t.over(s, r.Class(f, c.Class), c, chartHeight)
 			for k := range c.Instances {
-				t.over(s, nil, &c.Instances[k])
+				t.over(s, nil, &c.Instances[k], chartHeight)
 			}
 			t.events(s, f, c)
 		}
@@ -66,14 +66,14 @@ func (t Text) events(s *measure.Series, f *measure.SeriesInterface, c *measure.S
 
 // Sizes of a chart, in characters.
 const (
-	chartHeight = 4
+	chartHeight = 4  // unless there is room for more
 	chartScale  = 14 // of the numbers left of it
 	chartWidth  = 84
 )
 
-// over draws a class over time: the rate that it sent in four lines, with its promise and its upper limit, and below it its queue
+// over draws a class over time: the rate that it sent in so many lines, with its promise and its upper limit, and below it its queue
 // and its drops. A chart wider than the terminal continues below.
-func (t Text) over(s *measure.Series, class *measure.Class, c *measure.SeriesClass) {
+func (t Text) over(s *measure.Series, class *measure.Class, c *measure.SeriesClass, height int) {
 	width := chartWidth
 	if t.Width > 0 {
 		width = min(width, t.Width-chartScale-4)
@@ -90,21 +90,21 @@ func (t Text) over(s *measure.Series, class *measure.Class, c *measure.SeriesCla
 	}
 	for from := 0; from < len(c.SentBps); from += width {
 		to := min(from+width, len(c.SentBps))
-		rows := bars(c.SentBps[from:to], top)
+		rows := bars(c.SentBps[from:to], top, height)
 		for i, row := range rows {
 			scale, note := "", ""
 			if i == 0 {
 				scale = humanize.Rate(top)
 			}
 			for _, l := range lines {
-				if at := chartHeight - 1 - int(l.bps*chartHeight/(top+1)); at == i {
+				if at := height - 1 - int(l.bps*int64(height)/(top+1)); at == i {
 					note += " " + l.name + " " + humanize.Rate(l.bps)
 					row = strings.ReplaceAll(row, " ", "┄")
 				}
 			}
 			t.Line("  %*s │%s%s", chartScale-2, scale, row, note)
 		}
-		t.Line("  %*s └%s", chartScale-2, "0", axis(from, to, s.IntervalS))
+		t.Line("  %*s └%s", chartScale-2, "0", axis(from, to, s))
 		for _, below := range []struct {
 			name   string
 			values []int64
@@ -149,14 +149,14 @@ func sum(values []int64) (n int64) {
 const blocks = " ▁▂▃▄▅▆▇█"
 
 // bars draws values in the lines of a chart, from the top down.
-func bars(values []int64, top int64) []string {
-	rows := make([]string, chartHeight)
+func bars(values []int64, top int64, height int) []string {
+	rows := make([]string, height)
 	heights := []rune(blocks)
 	for i := range rows {
 		var row strings.Builder
 		for _, v := range values {
-			eighths := int(v*8*chartHeight/max(top, 1)) - 8*(chartHeight-1-i)
-			if v > 0 && i == chartHeight-1 {
+			eighths := int(v*8*int64(height)/max(top, 1)) - 8*(height-1-i)
+			if v > 0 && i == height-1 {
 				eighths = max(eighths, 1)
 			}
 			row.WriteRune(heights[min(8, max(0, eighths))])
@@ -181,11 +181,12 @@ func spark(values []int64, most int64) string {
 }
 
 // axis draws the time from one step to another, with marks in seconds.
-func axis(from, to int, step float64) string {
+func axis(from, to int, s *measure.Series) string {
+	at := func(n int) float64 { return s.FromS + float64(n)*s.IntervalS }
 	line := []rune(strings.Repeat("─", to-from))
-	for at := 0; at+8 <= len(line); at += 20 {
-		mark := []rune(fmt.Sprintf("┴%.4g s", float64(from+at)*step))
-		copy(line[at:], mark)
+	for n := 0; n+8 <= len(line); n += 20 {
+		mark := []rune(fmt.Sprintf("┴%.4g s", at(from+n)))
+		copy(line[n:], mark)
 	}
-	return string(line) + fmt.Sprintf(" %.4g s", float64(to)*step)
+	return string(line) + fmt.Sprintf(" %.4g s", at(to))
 }

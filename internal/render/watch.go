@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-	"time"
 
 	"github.com/jedib0t/go-pretty/v6/table"
 
@@ -13,46 +12,60 @@ import (
 	"imbrel.example/imbrel/internal/live"
 )
 
-// watched is how many steps of the past a view keeps.
-const watched = 20
-
-// A Watch is what a live view of a gate has seen: the last report, and each class's rate in the
-// steps before.
+// A Watch is what a live view of a gate shows: its last report, and which interface and class are looked at.
 type Watch struct {
 	Device string
-	At     int // which of the gate's interfaces is shown
+	Frozen bool
+	Rows   int // of the screen; 0: it has no end
 
+	at, class   int
 	now, before *live.Report
-	step        time.Duration
-	sent        map[string][]int64 // bit/s by interface, direction and class
+	begun       bool
 }
 
-// Add takes the next report, so long after the one before.
-func (w *Watch) Add(r *live.Report, step time.Duration) {
-	if w.now == nil { // begin where packets wait
-		w.At = max(0, slices.IndexFunc(r.Interfaces, func(f measure.Interface) bool { return f.Direction == "out" }))
+// Add takes the next report.
+func (w *Watch) Add(r *live.Report) {
+	if !w.begun && len(r.Interfaces) > 0 { // begin where packets wait
+		w.begun, w.at = true, max(0, slices.IndexFunc(r.Interfaces, func(f measure.Interface) bool { return f.Direction == "out" }))
 	}
-	w.before, w.now, w.step = w.now, r, step
-	if w.sent == nil {
-		w.sent = make(map[string][]int64)
+	w.before, w.now = w.now, r
+}
+
+// Interface goes so many interfaces on.
+func (w *Watch) Interface(by int) {
+	if n := len(w.now.Interfaces); n > 0 {
+		w.at, w.class = ((w.at+by)%n+n)%n, 0
 	}
-	if w.before == nil {
-		return
+}
+
+// Class goes so many classes on.
+func (w *Watch) Class(by int) {
+	if len(w.now.Interfaces) > 0 {
+		n := max(1, len(w.now.Interfaces[w.at%len(w.now.Interfaces)].Classes))
+		w.class = ((w.class+by)%n + n) % n
 	}
-	for i := range r.Interfaces {
-		f := &r.Interfaces[i]
-		for j := range f.Classes {
-			c := &f.Classes[j]
-			key := watchKey(f, c)
-			was := w.classBefore(f, c)
-			rates := append(w.sent[key], w.rate(c.SentBytes, was.SentBytes))
-			w.sent[key] = rates[max(0, len(rates)-watched):]
+}
+
+// minute is how many intervals of a gate's history a minute has.
+func minute(s *measure.Series) int { return int(60/max(s.IntervalS, 0.001) + 0.5) }
+
+// over returns what an interface, and a class of it, did over time; nil where nothing is known.
+func (w *Watch) over(f *measure.Interface, class string) *measure.SeriesClass {
+	if w.now.Series == nil {
+		return nil
+	}
+	for i := range w.now.Series.Interfaces {
+		s := &w.now.Series.Interfaces[i]
+		if s.Node != f.Node || s.Interface != f.Interface || s.Direction != f.Direction {
+			continue
+		}
+		for j := range s.Classes {
+			if s.Classes[j].Class == class {
+				return &s.Classes[j]
+			}
 		}
 	}
-}
-
-func watchKey(f *measure.Interface, c *measure.Class) string {
-	return f.Interface + " " + f.Direction + " " + c.Class
+	return nil
 }
 
 // classBefore returns what the report before said of a class; nothing where it did not have it.
@@ -71,63 +84,131 @@ func (w *Watch) classBefore(f *measure.Interface, c *measure.Class) *measure.Cla
 	return &measure.Class{}
 }
 
-// rate returns a count of bytes over the last step, in bit/s; 0 where the count began anew.
-func (w *Watch) rate(now, before uint64) int64 {
-	if now < before || w.step <= 0 {
+// last returns the last value of a list; 0 where it is empty.
+func last(values []int64) int64 {
+	if len(values) == 0 {
 		return 0
 	}
-	return int64(float64(now-before) * 8 / w.step.Seconds())
+	return values[len(values)-1]
 }
 
-// Watch writes the view: one interface of the gate, and how to go on.
-func (t Text) Watch(w *Watch, frozen bool) {
+// tail returns the last values of a list, so many at most.
+func tail[T any](values []T, n int) []T { return values[max(0, len(values)-n):] }
+
+// WatchKeys are the keys of the full-screen view.
+const WatchKeys = "Tab: the next interface   ↑ ↓: the class that the chart shows   f: freeze   q: leave"
+
+// Watch writes the view: all interfaces in a line each, the classes of one of them, and a chart of one class.
+func (t Text) Watch(w *Watch) {
 	r := w.now
 	if r == nil || len(r.Interfaces) == 0 {
 		t.Line("The gate at %s has no policies.", w.Device)
 		return
 	}
-	f := &r.Interfaces[w.At%len(r.Interfaces)]
 	state := ""
-	if frozen {
-		state = ", frozen"
+	if w.Frozen {
+		state = "   FROZEN"
 	}
-	t.Title("%s/%s %s: policy %s, %s; %d of %d%s", f.Node, f.Interface, f.Direction, f.PolicyAt, humanize.Rate(f.RateBps), w.At%len(r.Interfaces)+1, len(r.Interfaces), state)
-	g := t.dense(t.grid([]column{{"class", true}, {"promised", false}, {"offered", false}, {"sent", false}, {"of promise", false}, {fmt.Sprintf("last %d", watched), true}, {"drops", false}, {"reason", true}, {"queued", false}, {"p99 wait", false}}, nil))
-	for j := range f.Classes {
-		c := &f.Classes[j]
-		was := w.classBefore(f, c)
-		sent := w.rate(c.SentBytes, was.SentBytes)
-		promised, part := "-", "-"
-		if c.PromisedBps != nil {
-			promised = humanize.Rate(*c.PromisedBps)
-			if *c.PromisedBps > 0 {
-				part = fmt.Sprintf("%.0f %%", 100*float64(sent)/float64(*c.PromisedBps))
+	t.Title("The gate at %s, for %.0f s now%s", w.Device, r.DurationS, state)
+	t.watchInterfaces(w)
+	f := &r.Interfaces[w.at%len(r.Interfaces)]
+	t.Line("")
+	t.Title("%s/%s %s: policy %s", f.Node, f.Interface, f.Direction, f.PolicyAt)
+	t.watchClasses(w, f)
+	if len(f.Classes) == 0 {
+		return
+	}
+	c := &f.Classes[w.class%len(f.Classes)]
+	t.Line("")
+	if s := w.over(f, c.Class); s != nil && len(s.SentBps) > 0 {
+		width := chartWidth
+		if t.Width > 0 {
+			width = max(10, min(width, t.Width-chartScale-28))
+		}
+		n := len(s.SentBps)
+		shown := *s
+		shown.SentBps, shown.Drops, shown.QueueBytes = tail(s.SentBps, width), tail(s.Drops, width), tail(s.QueueBytes, width)
+		begins := *r.Series
+		begins.FromS += float64(n-len(shown.SentBps)) * begins.IntervalS
+		rows := chartHeight
+		if w.Rows > 0 { // what the tables and the keys leave
+			rows = min(16, max(chartHeight, w.Rows-len(r.Interfaces)-len(f.Classes)-17))
+		}
+		t.over(&begins, c, &shown, rows)
+	}
+	if k := c.Instances; k != nil && len(k.Top) > 0 {
+		t.Line("  %s of %s; the largest: %s", humanize.Plural(k.Max, "instance"), c.Class, instances(k))
+	}
+}
+
+// instances names the largest instances of a class with their rates.
+func instances(k *measure.Instances) string {
+	var said []string
+	for _, i := range k.Top {
+		said = append(said, i.Value+" "+humanize.Rate(i.SentBps))
+	}
+	return strings.Join(said, ", ")
+}
+
+// watchInterfaces writes a line for each interface: how full it is, and what it drops.
+func (t Text) watchInterfaces(w *Watch) {
+	g := t.dense(t.grid([]column{{"", true}, {"interface", true}, {"sends", false}, {"of", false}, {"how full", true}, {"drops/s", false}, {"p99, 60 s", false}}, nil)).without("of")
+	for i := range w.now.Interfaces {
+		f := &w.now.Interfaces[i]
+		var rate, drops int64
+		p99 := 0.0
+		for j := range f.Classes {
+			s := w.over(f, f.Classes[j].Class)
+			if s == nil {
+				continue
+			}
+			longest, _ := s.Recent(minute(w.now.Series))
+			p99 = max(p99, longest)
+			if !strings.Contains(f.Classes[j].Class, "/") {
+				rate, drops = rate+last(s.SentBps), drops+last(s.Drops)
 			}
 		}
-		drops := difference(&c.Drops, &was.Drops)
-		past := w.sent[watchKey(f, c)]
-		line := strings.Repeat(" ", watched-len(past))
-		if len(past) > 0 {
-			line += spark(past, max(1, slices.Max(past)))
+		at := ""
+		if i == w.at%len(w.now.Interfaces) {
+			at = "▶"
 		}
-		wait := "-"
-		if c.QueueDelay != nil {
-			wait = humanize.Milliseconds(c.QueueDelay.P99)
-		}
-		g.add(table.Row{c.Class, promised, humanize.Rate(w.rate(c.OfferedBytes, was.OfferedBytes)), humanize.Rate(sent), part, line, humanize.Count(drops.Total()), reasons(&drops), humanize.Bytes(c.MaxQueueBytes), wait})
+		g.add(table.Row{at, f.Node + "/" + f.Interface + " " + f.Direction, humanize.Rate(rate), humanize.Rate(f.RateBps), gauge(rate, f.RateBps), humanize.Count(drops), humanize.Milliseconds(p99)})
 	}
 	t.put(g)
+}
+
+// watchClasses writes a line for each class of an interface.
+func (t Text) watchClasses(w *Watch, f *measure.Interface) {
+	const past = 20
+	g := t.dense(t.grid([]column{{"", true}, {"class", true}, {"offered", false}, {"sent", false}, {"of its promise", true}, {fmt.Sprintf("last %d", past), true}, {"drops", false}, {"why", true}, {"queue", false}, {"p99, 60 s", false}}, nil)).without(fmt.Sprintf("last %d", past), "offered", "why")
 	for j := range f.Classes {
-		if n := f.Classes[j].Instances; n != nil && len(n.Top) > 0 {
-			var words []string
-			for _, i := range n.Top[:min(3, len(n.Top))] {
-				words = append(words, i.Value+" "+humanize.Rate(i.SentBps))
-			}
-			t.Line("  %s: %s; the largest are %s", f.Classes[j].Class, humanize.Plural(n.Max, "instance"), humanize.List(words))
+		c := &f.Classes[j]
+		at := ""
+		if j == w.class%len(f.Classes) {
+			at = "▶"
 		}
+		row := table.Row{at, humanize.Short(c.Class, 24), "-", "-", "-", "", "", "", "-", "-"}
+		if s := w.over(f, c.Class); s != nil {
+			sent := last(s.SentBps)
+			row[2], row[3] = humanize.Rate(last(s.OfferedBps)), humanize.Rate(sent)
+			if c.PromisedBps != nil && *c.PromisedBps > 0 {
+				row[4] = gauge(sent, *c.PromisedBps) + " of " + humanize.Rate(*c.PromisedBps)
+			}
+			recent := tail(s.SentBps, past)
+			if len(recent) > 0 {
+				row[5] = strings.Repeat(" ", past-len(recent)) + spark(recent, max(1, slices.Max(recent)))
+			}
+			p99, _ := s.Recent(minute(w.now.Series))
+			row[8], row[9] = humanize.Bytes(last(s.QueueBytes)), humanize.Milliseconds(p99)
+		}
+		drops := difference(&c.Drops, &w.classBefore(f, c).Drops)
+		row[6] = humanize.Count(drops.Total())
+		if row[7] = reasons(&drops); drops.Total() > 0 {
+			row[6] = t.bad(humanize.Count(drops.Total()))
+		}
+		g.add(row)
 	}
-	t.Line("")
-	t.Line("tab: the next interface   f: freeze   q: leave")
+	t.put(g)
 }
 
 // difference returns what was dropped since an earlier count.

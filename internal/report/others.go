@@ -348,7 +348,7 @@ func Flooded(r *live.FloodReport, ran *Ran) *Page {
 		c.Panels[0].Lines = []chart.Line{sent, arrived}
 	}
 	if r.Call != nil {
-		c.Panels = append(c.Panels, chart.Panel{Name: "MOS of the worst call", Kind: chart.Steps, Say: humanize.Digits, Least: 4.5, Lines: []chart.Line{mos}})
+		c.Panels = append(c.Panels, chart.Panel{Name: "MOS of the worst call", Kind: chart.Steps, Say: func(v float64) string { return fmt.Sprintf("%.2g", v) }, Least: 4.5, Lines: []chart.Line{mos}})
 	}
 	p.Blocks = []block{{ID: "arrived", Title: "What arrived", Groups: []group{{Charts: []drawn{p.draw("what arrived over time", c)}}}}}
 	if r.Call != nil {

@@ -174,9 +174,10 @@ func sentence(text string) string {
 
 // costs is who pays, and what the verdict does not cover.
 func (p *rehearsal) costs() []block {
-	b := block{ID: "pays", Title: "Who pays, and what the verdict does not cover"}
+	b := block{ID: "pays", Title: "What the verdict does not cover"}
 	r := p.last()
 	if len(p.runs) == 2 {
+		b.Title = "Who pays, and what the verdict does not cover"
 		pays := list{Title: "Worse with the policies than without"}
 		for _, pay := range r.WhoPays {
 			pays.Items = append(pays.Items, item{Text: sentence(pay.Text.String())})

@@ -51,6 +51,7 @@ type page struct {
 	Facts   []string // below the verdict: what was rehearsed
 	Blocks  []block
 	Ran     *Ran
+	Refresh int // seconds after which the page loads itself again; 0: never
 	Style   template.CSS
 	Pattern template.HTML
 }
