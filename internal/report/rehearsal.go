@@ -339,7 +339,11 @@ func (p *rehearsal) places() []block {
 			direction, harm := k.direction, -1.0
 			for _, u := range r.Places() {
 				at, carrier := split(&u)
-				if h := u.LongestMs + 1000*float64(u.Drops); at == k && h > harm {
+				h := u.LongestMs + 1000*float64(u.Drops)
+				if u.Blamed {
+					h += 1e15 // an expectation failed by it
+				}
+				if at == k && h > harm {
 					if harm, direction = h, k.direction; carrier {
 						direction = "carrier"
 					}
@@ -625,6 +629,7 @@ func (p *rehearsal) distributions() []block {
 		c.Panels = []chart.Panel{panel}
 		p.shown["delay-"+class] = true
 		d := p.draw("delay of "+class, c)
+		d.ID = "delay-" + class
 		g.Charts = append(g.Charts, d)
 	}
 	if len(g.Charts) == 0 {

@@ -115,7 +115,7 @@ type group struct {
 
 // A drawn chart is its picture in two widths, and its numbers.
 type drawn struct {
-	Caption      string
+	ID, Caption  string
 	Wide, Narrow template.HTML
 	Tables       []chart.Table
 }
@@ -128,7 +128,7 @@ func (p *Page) draw(caption string, c *chart.Chart) drawn {
 		name = fmt.Sprintf("%s-%d", strings.TrimSuffix(name, fmt.Sprintf("-%d", n-1)), n)
 	}
 	p.Charts = append(p.Charts, Named{name, c})
-	return drawn{caption, template.HTML(c.SVG(chart.Wide)), template.HTML(c.SVG(chart.Narrow)), c.Table()} // escaped by chart
+	return drawn{"", caption, template.HTML(c.SVG(chart.Wide)), template.HTML(c.SVG(chart.Narrow)), c.Table()} // escaped by chart
 }
 
 // notInName is what a file's name goes without.
