@@ -99,6 +99,7 @@ func TestReport(t *testing.T) {
 	text := page(t, filepath.Join(dir, "page.html"), 1_000_000)
 	for _, want := range []string{
 		`<span class="word">PASS</span> All 10 expectations hold with the policies; without them 7 of 10 expectations fail.`,
+		"Yes: the worst call has a MOS of 4.41; without the policies 1.00.", "Without the policies the carrier&#39;s queue after ternrock/radio was 95 % full", "7 expectations that failed without it now hold.", "Office loses 29.4 %",
 		"Worse with the policies than without", "Mast-camera has a p99 delay of 175 ms",
 		"voice delay p99 &lt;= 25ms", "104 ms", "5.28 ms", "The path", "the carrier&#39;s queue after ternrock/radio", "4.41", "p99 at most 25 ms", "imbrel demo --report page.html", "shape: 11.4Mbit/s",
 	} {

@@ -56,6 +56,7 @@ func Rehearsal(runs []*measure.Result, ran *Ran) *Page {
 		p.judged(last)
 	}
 	p.colours()
+	p.answers()
 	charts := slices.Concat(p.path(), p.places(), p.calls(), p.distributions(), p.transfers()) // first: reasons point to them
 	reasons := p.reasons()
 	failedHere(reasons, charts)
@@ -65,6 +66,91 @@ func Rehearsal(runs []*measure.Result, ran *Ran) *Page {
 	p.Blocks = append(p.Blocks, p.classes()...)
 	p.Blocks = append(p.Blocks, charts...)
 	return &p.Page
+}
+
+// answers says in a sentence each what a reader asks first.
+func (p *rehearsal) answers() {
+	r := p.last()
+	worst := func(r *measure.Result) (mos float64) {
+		for i := range r.Classes {
+			if m := r.Classes[i].MOS; m != nil && (mos == 0 || *m < mos) {
+				mos = *m
+			}
+		}
+		return mos
+	}
+	if mos := worst(r); mos > 0 {
+		a := answer{Question: "Did the calls hold?", State: quality(mos)}
+		word := map[string]string{"good": "Yes", "fair": "Just", "bad": "No"}[a.State]
+		if a.Text = fmt.Sprintf("%s: the worst call has a MOS of %.2f", word, mos); len(p.runs) == 2 {
+			a.Text += fmt.Sprintf("; without the policies %.2f", worst(p.runs[0]))
+		}
+		a.Text += "."
+		p.Answers = append(p.Answers, a)
+	}
+	// The worst place of a run, or of those at an interface.
+	trouble := func(r *measure.Result, at string) (iface, text string) {
+		for _, u := range r.Places() {
+			iface, _, _ := strings.Cut(strings.TrimPrefix(u.Where, "carrier of "), " ")
+			if u.Full() && (at == "" || iface == at) {
+				where := strings.Replace(u.Where, "carrier of", "the carrier's queue after", 1)
+				return iface, fmt.Sprintf("%s was %.0f %% full: %s, waits up to %s", where, 100*u.Ratio(), humanize.Plural(int(u.Drops), "drop"), ms(u.LongestMs))
+			}
+		}
+		return "", "nowhere"
+	}
+	where := answer{Question: "Where was it full?"}
+	if iface, text := trouble(p.runs[0], ""); len(p.runs) == 1 || iface == "" {
+		_, text = trouble(r, "")
+		where.Text = sentence(text)
+	} else {
+		where.Text = "Without the policies " + text + "."
+		if _, text := trouble(r, iface); text != "nowhere" {
+			where.Text += " With them " + text + "."
+		} else {
+			where.Text += " With them it is not full."
+		}
+	}
+	p.Answers = append(p.Answers, where)
+	if len(p.runs) != 2 {
+		return
+	}
+	mended, broken := 0, 0
+	for i := range r.Expectations {
+		switch before := p.runs[0].Expectations[i].Holds; {
+		case !before && r.Expectations[i].Holds:
+			mended++
+		case before && !r.Expectations[i].Holds:
+			broken++
+		}
+	}
+	change := answer{Question: "What did the policy change?", Text: humanize.Plural(mended, "expectation") + " that failed without it now " + hold(mended) + ".", State: "good"}
+	switch {
+	case len(r.Expectations) == 0:
+		change.Text, change.State = "Nothing was expected.", ""
+	case mended == 0:
+		change.Text, change.State = "No expectation that failed without it holds with it.", ""
+	}
+	if broken > 0 {
+		change.Text, change.State = change.Text+" "+humanize.Plural(broken, "expectation")+" that held without it now "+map[bool]string{true: "fails", false: "fail"}[broken == 1]+".", "bad"
+	}
+	pays := answer{Question: "Who pays?", Text: "Nobody: nothing is worse with the policies than without.", State: "good"}
+	if len(r.WhoPays) > 0 {
+		pays.State = "fair"
+		var all []string
+		for _, w := range r.WhoPays[:min(3, len(r.WhoPays))] {
+			all = append(all, w.Text.String())
+		}
+		pays.Text = sentence(strings.Join(all, "; "))
+	}
+	p.Answers = append(p.Answers, change, pays)
+}
+
+func hold(n int) string {
+	if n == 1 {
+		return "holds"
+	}
+	return "hold"
 }
 
 // last is the run that is judged.

@@ -49,12 +49,16 @@ type page struct {
 	Said    string // the sentence of the verdict
 	Notes   []string
 	Facts   []string // below the verdict: what was rehearsed
+	Answers []answer // to what a reader asks first
 	Blocks  []block
 	Ran     *Ran
 	Refresh int // seconds after which the page loads itself again; 0: never
 	Style   template.CSS
 	Pattern template.HTML
 }
+
+// An answer is what a reader asks, and what the page says of it at length further down.
+type answer struct{ Question, Text, State string }
 
 // A block is a part of the page under a heading.
 type block struct {
@@ -154,6 +158,7 @@ var style string
 var pages = template.Must(template.New("page").Funcs(template.FuncMap{
 	"percent": func(part float64) template.CSS { return template.CSS(fmt.Sprintf("%.1f%%", 100*min(max(part, 0), 1))) },
 	"prose":   prose,
+	"whole":   func(part float64) string { return fmt.Sprintf("%.0f %%", 100*part) },
 }).Parse(source))
 
 // prose is a sentence in which what stands between backticks is code.
