@@ -12,6 +12,7 @@ import (
 type observed struct {
 	waiting, most int64 // bytes
 	recent        int64 // the most since the last sample
+	busiest       datapath.Busiest
 	delay         measure.Distribution
 }
 
@@ -33,6 +34,9 @@ func (s *side) sent(f *frame, at time.Duration) {
 		o := &s.observed[i]
 		o.waiting -= int64(f.Size)
 		o.delay.Add(max(0, at-f.Arrived))
+		if s.path.Limited(i) {
+			o.busiest.Add(at, int(f.Size))
+		}
 	}
 }
 
@@ -135,6 +139,7 @@ func (s *side) result(now time.Duration) measure.Interface {
 			Drops: k.Drops.Total(), OfferedBps: k.OfferedBps, SentBps: k.SentBps, MaxQueue: o.most, Delay: o.delay, Marks: measure.MarksOf(&c.Marks)}}}
 		k.Held(s.path.Presences(i, now))
 		most, shared, list := s.path.Instances(i, measure.MaxTop)
+		k.Full(e, &c, o.busiest.Max, list)
 		k.Instanced(most, shared, list, max(now-s.since, time.Millisecond))
 		k.See(seen)
 		out.Classes = append(out.Classes, k)

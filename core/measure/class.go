@@ -5,6 +5,8 @@ import (
 
 	"imbrel.example/imbrel/core/codepoint"
 	"imbrel.example/imbrel/core/datapath"
+	"imbrel.example/imbrel/core/plan"
+	"imbrel.example/imbrel/core/unit"
 )
 
 // NewClass returns what a data path has counted of a class, without rates and delays, which the
@@ -36,7 +38,7 @@ func MarksOf(counts *[64]uint64) map[codepoint.DSCP]uint64 {
 }
 
 // MaxTop is how many instances are told of.
-const MaxTop = 5
+const MaxTop = 10
 
 // Instanced adds what a path has counted of the instances of the class, over a time: how many there
 // were at most, how many packets shared one, and those that were offered most.
@@ -65,5 +67,33 @@ func (c *Class) Held(all []datapath.Presence) {
 		} else {
 			c.Limits = append(c.Limits, LimitPresence{Limit: o.Limit.String(), Presence: held})
 		}
+	}
+}
+
+// Full adds how full the limits of the class's entry were in their fullest second, with instances that of the fullest. sent is the
+// most bytes that it sent in a second.
+func (c *Class) Full(e *plan.Entry, counted *datapath.Counters, sent int64, instances []datapath.Instance) {
+	add := func(limit string, rate unit.Rate, most int64, of func(*datapath.Instance) int64) {
+		f := Fullness{Limit: limit, RateBps: int64(rate)}
+		if e.Each != 0 {
+			most = 0
+			for i := range instances {
+				if k := &instances[i]; of(k) > most {
+					most, f.Of = of(k), k.Value
+				}
+			}
+		}
+		f.BusiestBps = 8 * most
+		f.Ratio = float64(f.BusiestBps*1000/max(f.RateBps, 1)) / 1000
+		c.Fullness = append(c.Fullness, f)
+	}
+	if e.Instances() != nil {
+		return // of each instance around it, which is not kept
+	}
+	if m := e.Meter; m != nil && counted.Colors != [3]uint64{} {
+		add("police", m.Rate, counted.Conforming.Max, func(k *datapath.Instance) int64 { return k.Conforming.Max })
+	}
+	if m := e.AtMost; m != nil && sent > 0 {
+		add("at-most", m.Rate, sent, func(k *datapath.Instance) int64 { return k.Busiest.Max })
 	}
 }

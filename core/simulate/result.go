@@ -7,10 +7,8 @@ import (
 
 	"imbrel.example/imbrel/core/datapath"
 	"imbrel.example/imbrel/core/measure"
-	"imbrel.example/imbrel/core/plan"
 	"imbrel.example/imbrel/core/policy"
 	"imbrel.example/imbrel/core/traffic"
-	"imbrel.example/imbrel/core/unit"
 )
 
 // result turns what was counted into a result.
@@ -142,7 +140,7 @@ func (r *run) interfaceResult(p *port, d policy.Direction, path *path) measure.I
 		most, shared, all := path.Instances(i, datapath.MaxInstances)
 		class.Instanced(most, shared, all, r.lasts)
 		if path.config.Plan != nil {
-			class.Fullness = fullness(path.attached.Entries[i], slot, c, all)
+			class.Full(path.attached.Entries[i], c, slot.sent.Max, all)
 		}
 		seen := r.seen(path, i, c)
 		if path.config.Plan != nil && path.attached.Entries[i].Meter != nil {
@@ -153,36 +151,6 @@ func (r *run) interfaceResult(p *port, d policy.Direction, path *path) measure.I
 	}
 	res.SentBps = r.bps(sent)
 	return res
-}
-
-// fullness returns how full the limits of an entry were in their fullest second, with
-// instances that of the fullest.
-func fullness(e *plan.Entry, s *slot, c *datapath.Counters, instances []datapath.Instance) []measure.Fullness {
-	var out []measure.Fullness
-	add := func(limit string, rate unit.Rate, most int64, of func(*datapath.Instance) int64) {
-		f := measure.Fullness{Limit: limit, RateBps: int64(rate)}
-		if e.Each != 0 {
-			most = 0
-			for i := range instances {
-				if k := &instances[i]; of(k) > most {
-					most, f.Of = of(k), k.Value
-				}
-			}
-		}
-		f.BusiestBps = 8 * most
-		f.Ratio = float64(f.BusiestBps*1000/max(f.RateBps, 1)) / 1000
-		out = append(out, f)
-	}
-	if e.Instances() != nil {
-		return nil // of each instance around it, which is not kept
-	}
-	if m := e.Meter; m != nil && c.Colors != [3]uint64{} {
-		add("police", m.Rate, c.Conforming.Max, func(k *datapath.Instance) int64 { return k.Conforming.Max })
-	}
-	if m := e.AtMost; m != nil && s.sent.Max > 0 {
-		add("at-most", m.Rate, s.sent.Max, func(k *datapath.Instance) int64 { return k.Busiest.Max })
-	}
-	return out
 }
 
 // worstInstance notes, of the instances of a policer that had red packets though they were

@@ -34,6 +34,7 @@ func (v *View) detailed() bool { return v.Detail || v.All || v.Packets || len(v.
 const (
 	maxRows       = 24
 	maxInterfaces = 8
+	maxInstances  = 5
 )
 
 func (t Text) heading(r *measure.Result, with string, v *View) {
@@ -355,7 +356,7 @@ func (t Text) instances(c *measure.Class) {
 		return
 	}
 	t.Line("    %s: %s at most at a time; those that were offered most:", c.Class, humanize.Plural(c.Instances.Max, "instance"))
-	for _, i := range c.Instances.Top {
+	for _, i := range c.Instances.Top[:min(maxInstances, len(c.Instances.Top))] {
 		t.Line("      %s: offered %s, sent %s, %s of %s dropped, waited %s on average and %s at most", i.Value, humanize.Rate(i.OfferedBps), humanize.Rate(i.SentBps),
 			humanize.Count(i.Dropped), humanize.Plural(int(i.Offered), "packet"), humanize.Milliseconds(i.MeanMs), humanize.Milliseconds(i.MaxMs))
 	}
