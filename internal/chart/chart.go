@@ -117,12 +117,13 @@ func (p *Panel) sums() []float64 {
 
 // steps returns the values at which an axis from 0 has ticks: at most so many, a round distance apart.
 func steps(top float64, most int, whole bool) []float64 {
-	size := math.Pow(10, math.Floor(math.Log10(top/float64(most))))
-	for _, n := range []float64{1, 2, 5, 10, 20} {
-		if top/(n*size) <= float64(most) {
-			size *= n
+	least := math.Pow(10, math.Floor(math.Log10(top/float64(most))))
+	size := least
+	for _, n := range []float64{2, 5, 10} {
+		if top/size <= float64(most) || n*least > top { // one tick besides 0 there is always
 			break
 		}
+		size = n * least
 	}
 	if whole {
 		size = max(size, 1)

@@ -445,24 +445,31 @@ func TestGateRefuses(t *testing.T) {
 	if out, err := y.command(append(base, "--port", "lan=g0", "--port", "wan=g1")...).CombinedOutput(); err == nil || !strings.Contains(string(out), "another gate has the interface g0") {
 		t.Errorf("a second gate: %v, %s", err, out)
 	}
-	// The counters over HTTP.
-	var text []byte
-	y.in(y.mid, func() {
-		c, err := net.DialTimeout("tcp", "127.0.0.1:9917", 2*time.Second)
-		if err != nil {
-			t.Errorf("no metrics: %v", err)
-			return
-		}
-		client := http.Client{Transport: &http.Transport{DialContext: func(context.Context, string, string) (net.Conn, error) { return c, nil }}, Timeout: 5 * time.Second}
-		res, err := client.Get("http://127.0.0.1:9917/metrics")
-		if err != nil {
-			t.Errorf("no metrics: %v", err)
-			return
-		}
-		text, _ = io.ReadAll(res.Body)
-		res.Body.Close()
-	})
-	for _, want := range []string{"# TYPE imbrel_sent_bytes counter\n# UNIT imbrel_sent_bytes bytes\n", `imbrel_dropped_packets_total{node="site",interface="wan",direction="out",class="voice",reason="policed"} 0`, "\n# EOF\n"} {
+	// The counters over HTTP, and the page beside them.
+	get := func(path string) (text []byte) {
+		y.in(y.mid, func() {
+			c, err := net.DialTimeout("tcp", "127.0.0.1:9917", 2*time.Second)
+			if err != nil {
+				t.Errorf("no metrics: %v", err)
+				return
+			}
+			client := http.Client{Transport: &http.Transport{DialContext: func(context.Context, string, string) (net.Conn, error) { return c, nil }}, Timeout: 5 * time.Second}
+			res, err := client.Get("http://127.0.0.1:9917" + path)
+			if err != nil {
+				t.Errorf("no metrics: %v", err)
+				return
+			}
+			text, _ = io.ReadAll(res.Body)
+			res.Body.Close()
+		})
+		return text
+	}
+	time.Sleep(2200 * time.Millisecond) // of which the page has two steps
+	if live := page(t, put(t, t.TempDir(), "live.html", string(get("/"))), 300_000); !strings.Contains(live, `<meta http-equiv="refresh" content="3">`) || !strings.Contains(live, "wan out: voice") || !strings.Contains(live, "site/wan out") {
+		t.Errorf("the page of the gate: %.600s", live)
+	}
+	text := get("/metrics")
+	for _, want := range []string{"# TYPE imbrel_sent_bytes counter\n# UNIT imbrel_sent_bytes bytes\n", "# TYPE imbrel_wait_seconds histogram\n", `imbrel_dropped_packets_total{node="site",interface="wan",direction="out",class="voice",reason="policed"} 0`, "\n# EOF\n"} {
 		if !strings.Contains(string(text), want) {
 			t.Errorf("the metrics lack %q:\n%.600s", want, text)
 		}
