@@ -72,10 +72,10 @@ func (b *TimesBuilder) fill(interval int) {
 	}
 }
 
-// Times returns the statistics of the first intervals.
-func (b *TimesBuilder) Times(intervals int) Times {
-	b.fill(intervals)
-	return Times{b.times.P50[:intervals:intervals], b.times.P99[:intervals:intervals], b.times.Max[:intervals:intervals]}
+// Times returns the statistics of the intervals from one up to another.
+func (b *TimesBuilder) Times(from, to int) Times {
+	b.fill(to)
+	return Times{b.times.P50[from:to:to], b.times.P99[from:to:to], b.times.Max[from:to:to]}
 }
 
 // A SeriesTraffic is a traffic in one direction over time, from end to end: when its packets arrived, and when they were lost.

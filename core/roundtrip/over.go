@@ -30,7 +30,7 @@ func Over(calls [][]Packet, offsets []time.Duration, every time.Duration, interv
 		for i := range delays[n] {
 			b.Put(i, &delays[n][i])
 		}
-		out.Delay = b.Times(intervals)
+		out.Delay = b.Times(0, intervals)
 	}
 	return there, back
 }

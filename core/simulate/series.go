@@ -17,6 +17,7 @@ type series struct {
 	run      *run
 	every    time.Duration
 	length   int
+	first    int // the interval in which the warm-up ends
 	paths    map[*path]*pathSeries
 	carriers map[*carrier]*pathSeries
 	ways     map[wayKey]*waySeries
@@ -216,11 +217,12 @@ func (r *run) turned(at *port, d policy.Direction, e *plan.Entry, l datapath.Lim
 }
 
 func (s *series) result() *measure.Series {
-	s.length = int((s.run.lasts + s.every - 1) / s.every)
+	s.first = int(s.run.plan.WarmUp / s.every)
+	s.length = max(int((s.run.until()+s.every-1)/s.every), s.first+1)
 	for _, i := range s.open {
-		s.whens[i].ToS = s.run.lasts.Seconds()
+		s.whens[i].ToS = s.run.until().Seconds()
 	}
-	out := &measure.Series{IntervalS: s.every.Seconds(), Interfaces: []measure.SeriesInterface{}, Whens: s.whens}
+	out := &measure.Series{IntervalS: s.every.Seconds(), FromS: (time.Duration(s.first) * s.every).Seconds(), Interfaces: []measure.SeriesInterface{}, Whens: s.whens}
 	if out.Whens == nil {
 		out.Whens = []measure.WhenActive{}
 	}
@@ -277,12 +279,12 @@ func (s *series) result() *measure.Series {
 
 // traffic returns what arrived of a traffic in one direction.
 func (s *series) traffic(name string, reverse bool, w *waySeries) measure.SeriesTraffic {
-	t := measure.SeriesTraffic{Name: name, Direction: "forward", Lost: w.lost[:s.length], Delay: w.delay.Times(s.length), ReceivedBps: s.rates(w.received)}
+	t := measure.SeriesTraffic{Name: name, Direction: "forward", Lost: w.lost[s.first:s.length], Delay: w.delay.Times(s.first, s.length), ReceivedBps: s.rates(w.received)}
 	if reverse {
 		t.Direction = "reverse"
 	}
 	if total(w.late) > 0 {
-		t.Late = w.late[:s.length]
+		t.Late = w.late[s.first:s.length]
 	}
 	if total(w.goodput) > 0 {
 		t.GoodputBps = s.rates(w.goodput)
@@ -292,9 +294,9 @@ func (s *series) traffic(name string, reverse bool, w *waySeries) measure.Series
 
 // rates returns bytes in each interval as rates.
 func (s *series) rates(bytes []int64) []int64 {
-	out := make([]int64, s.length)
+	out := make([]int64, s.length-s.first)
 	for i := range out {
-		out[i] = over(uint64(bytes[i]), s.interval(i))
+		out[i] = over(uint64(bytes[s.first+i]), s.interval(s.first+i))
 	}
 	return out
 }
@@ -307,14 +309,15 @@ func total(v []int64) int64 {
 	return n
 }
 
-// interval returns how long the i-th interval is: the last may be shorter.
+// interval returns for how long of the i-th interval was measured: the last may be shorter, and the one in which the warm-up ends.
 func (s *series) interval(i int) time.Duration {
-	return min(s.every, s.run.lasts-time.Duration(i)*s.every)
+	from, to := time.Duration(i)*s.every, time.Duration(i+1)*s.every
+	return min(to, s.run.until()) - max(from, s.run.plan.WarmUp)
 }
 
 func (s *series) class(k *slotSeries) measure.SeriesClass {
 	return measure.SeriesClass{Class: k.name, OfferedBps: s.rates(k.offered), SentBps: s.rates(k.sent), Drops: k.drops[:s.length],
-		QueueBytes: k.queues[:s.length], Waits: k.waits.Times(s.length)}
+		QueueBytes: k.queues[:s.length], Waits: k.waits.Times(s.first, s.length)}
 }
 
 // wakes finds when a class that was silent for an interval began again, and the end of
@@ -322,8 +325,8 @@ func (s *series) class(k *slotSeries) measure.SeriesClass {
 // and left nothing waiting beyond what it was offered.
 func (s *series) wakes(k *slotSeries, promise int64) []measure.Wake {
 	var out []measure.Wake
-	for i := range s.length {
-		if k.offered[i] == 0 || i > 0 && k.offered[i-1] > 0 {
+	for i := s.first; i < s.length; i++ {
+		if k.offered[i] == 0 || i > s.first && k.offered[i-1] > 0 {
 			continue
 		}
 		at := time.Duration(i) * s.every

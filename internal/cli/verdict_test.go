@@ -358,6 +358,35 @@ func TestSeries(t *testing.T) {
 	}
 }
 
+// A series is of the measured time alone, and of all of it: whatever the step, it adds up to the interface's rate.
+func TestSeriesAfterAWarmUp(t *testing.T) {
+	t.Parallel()
+	text := strings.Replace(crossingWith(bothEnds, "7.6Mbit/s", anyVoice), "lasts: 4s", "lasts: 4s\n    warm-up: 1100ms", 1)
+	for _, step := range []string{"300ms", "1s", "7s"} {
+		res := result(t, text, "--every", step)
+		s, every := res.Series, 0.0
+		if every = s.IntervalS; s.FromS > res.WarmUpS || s.FromS+every <= res.WarmUpS || res.WarmUpS != 1.1 {
+			t.Fatalf("%s: the series begins at %g s, after a warm-up of %g s", step, s.FromS, res.WarmUpS)
+		}
+		for _, f := range s.Interfaces {
+			for _, c := range f.Classes {
+				bytes, until := 0.0, res.WarmUpS+res.DurationS
+				for i, bps := range c.SentBps {
+					from := s.FromS + float64(i)*every
+					bytes += float64(bps) / 8 * (min(from+every, until) - max(from, res.WarmUpS))
+				}
+				for _, g := range res.Interfaces {
+					for _, k := range g.Classes {
+						if g.Node == f.Node && g.Interface == f.Interface && g.Direction == f.Direction && k.Class == c.Class && math.Abs(bytes*8/res.DurationS-float64(k.SentBps)) > 100 {
+							t.Errorf("%s: %s/%s %s: the series sent %.0f bit/s, the interface %d", step, f.Node, f.Interface, c.Class, bytes*8/res.DurationS, k.SentBps)
+						}
+					}
+				}
+			}
+		}
+	}
+}
+
 // A nested class is named by its path; its own name is that class at every level, and
 // rest is what is in no class of the file, or at an interface the rest of the top level.
 func TestNestedClassesByPath(t *testing.T) {

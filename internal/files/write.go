@@ -56,6 +56,9 @@ func Write(c policyfile.Changed) error {
 func Replaceable(name string, mark []byte, kind string) error {
 	f, err := os.Open(name)
 	if errors.Is(err, fs.ErrNotExist) {
+		if _, err := os.Stat(filepath.Dir(name)); err != nil {
+			return fmt.Errorf("cannot write %s: its folder does not exist; make it first", name)
+		}
 		return nil
 	}
 	if err != nil {

@@ -185,7 +185,7 @@ var SeriesFiles = []SeriesFile{
 func each(results []*measure.Result, do func(r *measure.Result, at func(i int) string)) {
 	for _, r := range results {
 		if r.Series != nil {
-			do(r, func(i int) string { return decimal(microseconds(float64(i) * r.Series.IntervalS)) })
+			do(r, func(i int) string { return decimal(microseconds(r.Series.FromS + float64(i)*r.Series.IntervalS)) })
 		}
 	}
 }

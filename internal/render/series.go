@@ -46,7 +46,7 @@ func (t Text) series(r *measure.Result, v *View) {
 func (t Text) events(s *measure.Series, f *measure.SeriesInterface, c *measure.SeriesClass) {
 	for _, k := range c.Wakes {
 		switch {
-		case k.AtS == 0: // it did not start, it was there
+		case k.AtS <= s.FromS: // it did not start, it was there
 		case k.PromiseAfter == nil:
 			t.Line("    %s started at %g s and never reached its promised rate", c.Class, k.AtS)
 		default:

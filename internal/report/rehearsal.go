@@ -492,14 +492,14 @@ func series(r *measure.Result, iface, direction string) *measure.SeriesInterface
 func edges(r *measure.Result, n int) []float64 {
 	out := make([]float64, n+1)
 	for i := range out {
-		out[i] = min(float64(i)*r.Series.IntervalS, r.WarmUpS+r.DurationS)
+		out[i] = min(max(r.Series.FromS+float64(i)*r.Series.IntervalS, r.WarmUpS), r.WarmUpS+r.DurationS)
 	}
 	return out
 }
 
 // overTime starts a chart over the time of a run.
 func overTime(r *measure.Result) *chart.Chart {
-	return &chart.Chart{X: chart.Axis{Name: "time", Min: 0, Max: r.WarmUpS + r.DurationS, Say: seconds}}
+	return &chart.Chart{X: chart.Axis{Name: "time", Min: r.WarmUpS, Max: r.WarmUpS + r.DurationS, Say: seconds}}
 }
 
 func floats(values []int64) []float64 {
