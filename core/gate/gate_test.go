@@ -145,13 +145,30 @@ func TestGateDoesAsRehearsed(t *testing.T) {
 				if o.Interface != r.Interface || o.Direction != r.Direction || o.Node != r.Node {
 					continue
 				}
+				if d := o.SentBps - r.SentBps; d > r.SentBps/50 || d < -r.SentBps/50 {
+					t.Errorf("%s, %s: rehearsed %d bit/s, at the gate %d", drop, o.Interface, r.SentBps, o.SentBps)
+				}
 				for i := range r.Classes {
 					a, b := &r.Classes[i], &o.Classes[i]
+					if fmt.Sprint(a.Fullness) != fmt.Sprint(b.Fullness) {
+						t.Errorf("%s, %s %s: limits were %+v full in the rehearsal, %+v at the gate", drop, o.Interface, a.Class, a.Fullness, b.Fullness)
+					}
 					if a.OfferedPackets != b.OfferedPackets || a.SentBytes != b.SentBytes || a.Drops != b.Drops || fmt.Sprint(a.Marks, a.Colors) != fmt.Sprint(b.Marks, b.Colors) || a.MaxQueueBytes != b.MaxQueueBytes {
 						t.Errorf("%s, %s %s: rehearsed %+v, at the gate %+v", drop, o.Interface, a.Class, a, b)
 					}
 				}
 			}
+		}
+		for _, s := range g.Sample() {
+			n := slices.IndexFunc(res.Interfaces, func(i measure.Interface) bool { return i.Interface == s.Interface && i.Direction == s.Direction })
+			k := slices.IndexFunc(res.Interfaces[n].Classes, func(c measure.Class) bool { return c.Class == s.Class })
+			c := &res.Interfaces[n].Classes[k]
+			if s.SentBytes != c.SentBytes || s.OfferedBytes != c.OfferedBytes || s.Drops != c.Drops.Total() || s.Waits.Count() != int64(c.SentPackets) || s.Direction == "out" && s.QueueBytes != c.MaxQueueBytes {
+				t.Errorf("%s: the sample %+v is not of %+v", drop, s, c)
+			}
+		}
+		if again := g.Sample(); slices.ContainsFunc(again, func(s measure.Sample) bool { return s.QueueBytes > 0 }) {
+			t.Errorf("%s: nothing waits, and the longest queue since the last sample is not empty", drop)
 		}
 		if len(res.Expectations) != 3 || !res.Expectations[0].Holds || res.Expectations[2].Holds || res.Verdict != "fail" {
 			t.Errorf("%s: the expectations of the gate's interfaces: %+v", drop, res.Expectations)
@@ -183,6 +200,36 @@ func frame(from, to byte, flow packet.Flow, length int) []byte {
 
 func upload(port uint16) packet.Flow {
 	return packet.Flow{From: netip.MustParseAddr("10.1.0.8"), To: netip.MustParseAddr("10.2.0.8"), Protocol: packet.UDP, FromPort: 9, ToPort: port}
+}
+
+// A class by what its packets look like takes them at a gate.
+func TestRecognisesAtTheGate(t *testing.T) {
+	f := read(t, `imbrel: 1
+apps: {media: {looks-like: rtp}}
+classes: [{name: voice, match: [{app: media}]}]
+policies: [{name: up, treat: [{class: voice, priority: 1, police: {rate: 1Mbit/s, burst: 10kB}}]}]
+network:
+  nodes: [{name: house, interfaces: [{name: lan, rate: 1Gbit/s, subnets: [10.1.0.0/24]}, {name: wan, rate: 100Mbit/s, subnets: [10.2.0.0/24]}]}]
+attach: [{policy: up, at: house/wan out}]
+`)
+	node, ifaces := ports(f)
+	g, err := gate.New(f, node, ifaces, 0, gate.Options{Seed: 1})
+	if err != nil {
+		t.Fatal(err)
+	}
+	send := func(int, []byte) {}
+	for i := range 40 {
+		b := frame(1, 2, upload(40_000), 200)
+		rtp := b[14+20+8:]
+		rtp[0], rtp[3], rtp[7], rtp[11] = 0x80, byte(i), byte(i), 7 // version 2, the next number and time, one source
+		now := time.Duration(i) * 20 * time.Millisecond
+		g.Take(now, 0, b, send)
+		g.Run(now, send)
+	}
+	c := g.Result(time.Second, nil, nil).Interfaces[0].Classes
+	if c[0].Class != "voice" || c[0].OfferedPackets < 20 {
+		t.Errorf("of 40 packets of RTP %d are in %s", c[0].OfferedPackets, c[0].Class)
+	}
 }
 
 // TestReload: what waits stays and leaves by the new policies, no frame is lost or made, and the

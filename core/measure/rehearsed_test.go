@@ -82,3 +82,11 @@ func TestStatistics(t *testing.T) {
 		t.Errorf("%+v", d)
 	}
 }
+
+// The goodput of flows that end is over the time they took, not over the rest of the rehearsal.
+func TestGoodputUntilTheEndOfAFlow(t *testing.T) {
+	r := rehearse(t, "{class: files, at-least: 50%}", "{name: copy, tcp: 2, bytes: 500kB, from: 10.1.0.8, to: 10.2.0.8}", "copy goodput >= 1Mbit/s")
+	if f := r.Traffic[0].TCP; f == nil || f.GoodputBps < 5e6 || f.LowestBps < 2e6 {
+		t.Errorf("two flows of 500 kB at 10 Mbit/s: %+v", f)
+	}
+}

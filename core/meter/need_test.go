@@ -8,6 +8,27 @@ import (
 	"imbrel.example/imbrel/core/unit"
 )
 
+// What no bucket of a day holds is not counted, and nothing after it.
+func TestNeedOfADay(t *testing.T) {
+	n := NewNeed(8000)
+	for range 100_000 {
+		n.Add(0, 1000)
+	}
+	if got := n.Burst(); got != 0 {
+		t.Errorf("%d bytes are needed", got)
+	}
+	n.Add(0, 1000)
+	if got := n.Burst(); got != 0 {
+		t.Errorf("and then %d bytes", got)
+	}
+	n = NewNeed(8000)
+	n.Add(time.Hour, 1000)
+	n.Add(time.Hour, 500)
+	if got := n.Burst(); got != 1501 {
+		t.Errorf("two packets at once need %d bytes", got)
+	}
+}
+
 // With a burst of what was needed a token bucket lets everything pass, and with a few
 // bytes less it does not.
 func TestNeed(t *testing.T) {
