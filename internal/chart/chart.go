@@ -13,7 +13,7 @@ type Chart struct {
 	X      Axis
 	Log    bool // of the x axis
 	Panels []Panel
-	Spans  []Span // times that are shaded in all panels
+	Spans  []Span // times that each panel shades
 }
 
 // An Axis has a name, and says a value as people write it.

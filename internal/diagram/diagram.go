@@ -13,7 +13,7 @@ import (
 	"imbrel.example/imbrel/internal/chart"
 )
 
-// A Drawing is a network, or a part of it.
+// A Drawing is a network, or some of its nodes.
 type Drawing struct {
 	file  *policy.File
 	nodes []*policy.Node

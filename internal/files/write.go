@@ -30,22 +30,7 @@ func Write(c policyfile.Changed) error {
 	if err != nil {
 		return fmt.Errorf("cannot mend %s: %w", c.Name, err)
 	}
-	f, err := os.CreateTemp(filepath.Dir(target), ".imbrel-*")
-	if err != nil {
-		return fmt.Errorf("cannot mend %s: %w", c.Name, err)
-	}
-	defer os.Remove(f.Name()) // when it did not get the name
-	_, err = f.Write(c.New)
-	if e := f.Chmod(info.Mode().Perm()); err == nil {
-		err = e
-	}
-	if e := f.Close(); err == nil {
-		err = e
-	}
-	if err == nil {
-		err = os.Rename(f.Name(), target)
-	}
-	if err != nil {
+	if err := whole(target, c.New, info.Mode().Perm()); err != nil {
 		return fmt.Errorf("cannot mend %s: %w", c.Name, err)
 	}
 	return nil
@@ -75,13 +60,21 @@ func Replaceable(name string, mark []byte, kind string) error {
 
 // Replace writes a file as a whole or not at all.
 func Replace(name string, text []byte) error {
+	if err := whole(name, text, 0o644); err != nil {
+		return fmt.Errorf("cannot write %s: %w", name, inWords(name, err))
+	}
+	return nil
+}
+
+// whole gives a file its text: another file gets the name when all of it is written.
+func whole(name string, text []byte, mode fs.FileMode) error {
 	f, err := os.CreateTemp(filepath.Dir(name), ".imbrel-*")
 	if err != nil {
-		return fmt.Errorf("cannot write %s: %w", name, inWords(name, err))
+		return err
 	}
 	defer os.Remove(f.Name()) // when it did not get the name
 	_, err = f.Write(text)
-	if e := f.Chmod(0o644); err == nil {
+	if e := f.Chmod(mode); err == nil {
 		err = e
 	}
 	if e := f.Close(); err == nil {
@@ -90,8 +83,5 @@ func Replace(name string, text []byte) error {
 	if err == nil {
 		err = os.Rename(f.Name(), name)
 	}
-	if err != nil {
-		return fmt.Errorf("cannot write %s: %w", name, err)
-	}
-	return nil
+	return err
 }

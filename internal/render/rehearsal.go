@@ -184,14 +184,14 @@ func (t Text) hops(r *measure.Result, v *View) {
 		if h.At == "link" {
 			place = h.Node + "/" + h.Interface + ", its link"
 		}
-		w.add(table.Row{shown, place, h.Class, humanize.Count(h.Packets), humanize.Count(h.Drops.Total()), reasons(&h.Drops), humanize.Milliseconds(h.MeanMs), humanize.Milliseconds(h.MaxMs)})
+		w.add(table.Row{shown, place, h.Class, humanize.Count(h.Packets), humanize.Count(h.Drops.Total()), Reasons(&h.Drops), humanize.Milliseconds(h.MeanMs), humanize.Milliseconds(h.MaxMs)})
 	}
 	t.put(w)
 	t.Line("")
 }
 
-// reasons names why packets were dropped.
-func reasons(d *measure.Drops) string {
+// Reasons names why packets were dropped.
+func Reasons(d *measure.Drops) string {
 	var words []string
 	for _, k := range []struct {
 		n    uint64

@@ -117,7 +117,7 @@ func (t Text) Shares(r *allocation.Result, wishes []allocation.Wish) {
 	}
 }
 
-// gets says who sends how much: "voice and charts send all they can, the others nothing"; "" where nothing was asked for.
+// gets says who sends how much: "voice and charts send all they can, the other classes nothing"; "" where nothing was asked for.
 func gets(wishes []allocation.Wish) string {
 	var all, some []string
 	for _, w := range wishes {
@@ -135,7 +135,7 @@ func gets(wishes []allocation.Wish) string {
 	if len(some) == 0 {
 		return ""
 	}
-	return strings.Join(some, ", ") + ", the others nothing"
+	return strings.Join(some, ", ") + ", the other classes nothing"
 }
 
 // wait writes the bound of a wait, or `-` where there is none.

@@ -203,7 +203,7 @@ func (t Text) watchClasses(w *Watch, f *measure.Interface) {
 		}
 		drops := difference(&c.Drops, &w.classBefore(f, c).Drops)
 		row[6] = humanize.Count(drops.Total())
-		if row[7] = reasons(&drops); drops.Total() > 0 {
+		if row[7] = Reasons(&drops); drops.Total() > 0 {
 			row[6] = t.bad(humanize.Count(drops.Total()))
 		}
 		g.add(row)

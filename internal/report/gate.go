@@ -9,6 +9,7 @@ import (
 	"imbrel.example/imbrel/core/policy"
 	"imbrel.example/imbrel/internal/chart"
 	"imbrel.example/imbrel/internal/live"
+	"imbrel.example/imbrel/internal/render"
 )
 
 // Gate returns the page of what a gate has done. Its result holds a series. A live page is that of a gate at work, and loads itself
@@ -79,7 +80,7 @@ func overview(r *live.Report) block {
 		f := &r.Interfaces[i]
 		for j := range f.Classes {
 			c := &f.Classes[j]
-			row := []cell{plain(f.Interface + " " + f.Direction + ": " + c.Class), plain(humanize.Rate(c.OfferedBps)), plain(humanize.Rate(c.SentBps)), plain("–"), plain(humanize.Count(c.Drops.Total())), plain(reasons(&c.Drops)), plain("–")}
+			row := []cell{plain(f.Interface + " " + f.Direction + ": " + c.Class), plain(humanize.Rate(c.OfferedBps)), plain(humanize.Rate(c.SentBps)), plain("–"), plain(humanize.Count(c.Drops.Total())), plain(render.Reasons(&c.Drops)), plain("–")}
 			if c.PromisedBps != nil && *c.PromisedBps > 0 {
 				row[3] = cell{Text: fmt.Sprintf("%.0f %% of %s", 100*float64(c.SentBps)/float64(*c.PromisedBps), humanize.Rate(*c.PromisedBps)), Bar: float64(c.SentBps) / float64(*c.PromisedBps), Limit: -1}
 			}
@@ -90,18 +91,4 @@ func overview(r *live.Report) block {
 		}
 	}
 	return block{ID: "classes", Title: "All classes, since the gate began", Table: t}
-}
-
-// reasons names why packets were dropped.
-func reasons(d *measure.Drops) string {
-	var out []string
-	for _, r := range []struct {
-		n    uint64
-		text string
-	}{{d.Policed, "policed"}, {d.QueueFull, "queue full"}, {d.Early, "early drop"}, {d.Blocked, "blocked"}} {
-		if r.n > 0 {
-			out = append(out, r.text)
-		}
-	}
-	return strings.Join(out, ", ")
 }
