@@ -6,8 +6,8 @@ import (
 )
 
 func answersInRest() Rule {
-	return Rule{"answers-in-rest", Warning, `One direction of a conversation is in a class, and the direction that carries the data is in the rest of every policy on its way, where a
-rehearsal fills a link. Requests go by ` + "`to-port`" + `, answers by ` + "`from-port`" + `: the key ` + "`port`" + ` takes both. The class promises something to the requests alone.`,
+	return Rule{"answers-in-rest", Warning, `A conversation has one direction in a class. The other direction carries the data, crosses a link that a rehearsal fills, and is in
+the rest of every policy on its way. Requests go by ` + "`to-port`" + `, answers by ` + "`from-port`" + `: the key ` + "`port`" + ` takes both. The class promises something to the requests alone.`,
 		func(s *survey) {
 			for i := range s.routes {
 				w := s.routes[i]

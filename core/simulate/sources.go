@@ -139,7 +139,7 @@ func (r *run) bound() error {
 		if w := len(r.windows); w > 0 {
 			in = fmt.Sprintf(", each in %d times of its own besides the whole", w)
 		}
-		return fmt.Errorf("%s: the rehearsal `%s` would measure %d streams and directions of calls%s; the most is %d in all: send less, or expect it of fewer times",
+		return fmt.Errorf("%s: the rehearsal `%s` would measure %d streams and directions of calls%s; at most %d are possible: send fewer calls or streams, or name fewer times in the expectations",
 			r.plan.At, r.plan.Name, sources, in, maxMeasures)
 	}
 	return nil

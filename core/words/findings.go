@@ -23,7 +23,7 @@ var (
 	EachOneServer = finding("`{entry}` has a limit for each {each}, and all its packets in `{rehearsal}` {come-from} {host}",
 		"the {hosts} hosts at the other end share one limit",
 		"write `each: {other}`")
-	ExemptOneWay = finding("`{traffic}` is excepted from `{class}`, and `{reverse}` is in it",
+	ExemptOneWay = finding("`{class}` excludes `{traffic}`, but includes `{reverse}`",
 		"the same conversation is in the class on its way back",
 		"write the exception for both directions")
 	LimitBelowExpected = finding("`{entry}` may have {ceiling}, and {expected} is expected",
@@ -66,7 +66,7 @@ var (
 		"{lost}",
 		"put it before line {at!}, or narrow the entries before it")
 	NoRest = finding("`rest` is promised {promise} of {whole}",
-		"when the others are busy, routing, management and all that has no class starve",
+		"when the other classes are busy, routing, management and all traffic without a class get nothing",
 		"promise less to the others, or give `rest` an `at-least` of some per cent; `at-least: 0%` says that it is meant")
 	OneEnd = finding("only this end of the link has a policy that shares it out",
 		"what {path} sends waits in the carrier's queue of {carries}, calls behind downloads",

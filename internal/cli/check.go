@@ -62,7 +62,7 @@ tools that show findings beside the code, use -o sarif (SARIF 2.1.0).`,
 					continue
 				}
 				if name == "-" && fix {
-					return fmt.Errorf("--fix writes to the file itself, which standard input has not; --diff shows what it would do")
+					return fmt.Errorf("--fix needs a file to write to, and standard input is none; --diff shows the change")
 				}
 				_, after, left, gone := mend(f, in)
 				all, mended, changed = append(all, left...), append(mended, gone...), append(changed, after.Changed(in.Source)...)

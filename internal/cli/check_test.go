@@ -141,7 +141,7 @@ func TestSARIF(t *testing.T) {
 			t.Errorf("%d results of %d findings:\n%s", n, len(findings), r.out)
 		}
 	}
-	for args, want := range map[string]string{"check - -o sarif --fix": "leave --fix and --diff out", "shares - -o sarif": "the output is text or json", "check - --fix": "which standard input has not", "check - --fix --diff": "fix diff"} {
+	for args, want := range map[string]string{"check - -o sarif --fix": "leave --fix and --diff out", "shares - -o sarif": "the output is text or json", "check - --fix": "--fix needs a file to write to", "check - --fix --diff": "fix diff"} {
 		if r := imbrel(t, t.TempDir(), checkable, nil, strings.Fields(args)...); r.status != 2 || !strings.Contains(r.err, want) {
 			t.Errorf("%s: exit %d: %s; want %q", args, r.status, r.err, want)
 		}
