@@ -23,7 +23,7 @@ var (
 	EachOneServer = finding("`{entry}` has a limit for each {each}, and all its packets in `{rehearsal}` {come-from} {host}",
 		"the {hosts} hosts at the other end share one limit",
 		"write `each: {other}`")
-	ExemptOneWay = finding("`{class}` excludes `{traffic}`, but includes `{reverse}`",
+	ExemptOneWay = finding("`{traffic}` is excluded from `{class}`, but `{reverse}` is included",
 		"the same conversation is in the class on its way back",
 		"write the exception for both directions")
 	LimitBelowExpected = finding("`{entry}` may have {ceiling}, and {expected} is expected",
