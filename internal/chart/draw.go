@@ -364,7 +364,7 @@ func (p *Panel) levels(c draw.Canvas, g *plot.Plot) {
 // hover lays what the lines are at each x over a panel.
 func (p *picture) hover(s *svgCanvas, c draw.Canvas, g *plot.Plot, i int) {
 	panel := &p.Panels[i]
-	if len(panel.Lines) == 0 || panel.Kind == Steps || panel.Kind == Curves {
+	if len(panel.Lines) == 0 || len(panel.Lines[0].X) != len(panel.Lines[0].Y)+1 { // points, and no intervals
 		return
 	}
 	x, _ := g.Transforms(&c)

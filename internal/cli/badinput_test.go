@@ -301,7 +301,7 @@ func TestManners(t *testing.T) {
 		{[]string{"rehearse", "ternrock.yaml", "--class="}, 2, "--class: the value is empty"},
 		{[]string{"rehearse", "ternrock.yaml", "--class", "voice, charts", "--at", "ternrock/radio"}, 0, "charts"},
 		{[]string{"rehearse", "ternrock.yaml", "--every="}, 2, "--every: the value is empty"},
-		{[]string{"rehearse", "ternrock.yaml", "--every", "1ns"}, 2, "the most is 100000 steps"},
+		{[]string{"rehearse", "ternrock.yaml", "--every", "1ns"}, 2, "at most 100000 steps"},
 		{[]string{"rehearse", "ternrock.yaml", "--fail-on", "x"}, 2, "failure and warning"},
 		{[]string{"rehearse", "ternrock.yaml", "-o", "json", "--packets"}, 2, "--packets has no effect with -o json"},
 		{[]string{"rehearse", "ternrock.yaml", "--both", "--hops"}, 2, "--hops has no effect with --both"},

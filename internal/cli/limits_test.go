@@ -35,7 +35,7 @@ func TestWhatIsBounded(t *testing.T) {
 		"calls":            {"{name: c, calls: 100000, codec: g711, between: [10.1.0.1, 10.2.0.1]}, {name: d, calls: 100000, codec: g711, between: [10.1.0.2, 10.2.0.1]}, {name: e, calls: 1, codec: g711, between: [10.1.0.3, 10.2.0.1]}", "", nil, "would measure 400002 streams and directions of calls"},
 		"calls in windows": {"{name: c, calls: 10000, codec: g711, between: [10.1.0.1, 10.2.0.1]}", windows(20), nil, "each in 20 times of its own besides the whole"},
 		"windows":          {stream, windows(1001), nil, "are about 1001 different times; the most is 1000"},
-		"steps":            {stream, "", []string{"--every", "1us"}, "the most is 100000 steps"},
+		"steps":            {stream, "", []string{"--every", "1us"}, "at most 100000 steps"},
 	} {
 		text := strings.NewReplacer("TRAFFIC", c.traffic, "EXPECT", c.expect).Replace(base)
 		r := imbrel(t, t.TempDir(), text, nil, append([]string{"rehearse", "-"}, c.args...)...)

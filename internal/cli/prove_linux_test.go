@@ -137,10 +137,16 @@ func TestProveTells(t *testing.T) { tries(t, proveTellsOnce) }
 func proveTellsOnce(t testing.TB) {
 	proven(t, stage, "--for", "1s")
 	dir := t.TempDir()
-	r := imbrel(t, dir, strings.Replace(stage, "voice delay p99 <= 20ms", "voice delay p99 <= 1ms", 1), nil, "prove", "-", "busy", "--for", "2s")
+	r := imbrel(t, dir, strings.Replace(stage, "voice delay p99 <= 20ms", "voice delay p99 <= 1ms", 1), nil, "prove", "-", "busy", "--for", "2s", "--report", "proof.html")
 	for _, want := range []string{"2 s measured with real packets", "voice delay p99 <= 1ms", "fails", "TCP: the model's, and the kernel's", "of 6 expectations hold"} {
 		if !strings.Contains(r.out, want) {
 			t.Errorf("no %q in\n%s", want, r.out)
+		}
+	}
+	text := page(t, filepath.Join(dir, "proof.html"), 1_500_000)
+	for _, want := range []string{"Rehearsed and measured together", "wait p99 of ", "Figure by figure", "stroke-dasharray"} {
+		if !strings.Contains(text, want) {
+			t.Errorf("the page of the proof does not say %q", want)
 		}
 	}
 	if r.status == 4 {

@@ -354,6 +354,9 @@ func (a *app) interrupted(text render.Text, r *rehearsalRun, results []*measure.
 	if err := a.show(text, r, results, modes); err != nil {
 		return err
 	}
+	if r.pages.wanted() || r.series != "" {
+		fmt.Fprintln(a.err, "interrupted: no report, chart or series is written")
+	}
 	return errInterrupted
 }
 

@@ -23,7 +23,7 @@ import (
 
 // page reads a report, and checks what holds for each: it asks for nothing, its links lead to places in it, and every chart has its
 // numbers.
-func page(t *testing.T, path string, most int) string {
+func page(t testing.TB, path string, most int) string {
 	t.Helper()
 	text, err := os.ReadFile(path)
 	if err != nil {

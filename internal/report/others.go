@@ -9,6 +9,7 @@ import (
 	"imbrel.example/imbrel/core/compare"
 	"imbrel.example/imbrel/core/humanize"
 	"imbrel.example/imbrel/core/measure"
+	"imbrel.example/imbrel/core/policy"
 	"imbrel.example/imbrel/core/proof"
 	"imbrel.example/imbrel/core/repeat"
 	"imbrel.example/imbrel/core/unit"
@@ -238,8 +239,56 @@ func Proof(r *render.Proof, ran *Ran) *Page {
 		t.Rows = t.Rows[:maxRows]
 		b.Lead = append(b.Lead, humanize.Plural(left, "more figure")+": imbrel prove --all shows them.")
 	}
-	p.Blocks = append(append(p.Blocks, b), charts...)
+	p.Blocks = append(append(p.Blocks, b), p.together()...)
+	p.Blocks = append(p.Blocks, charts...)
 	return &p.Page
+}
+
+// together is the rates and the waits of each class at each outgoing interface with a policy, of both runs in one chart.
+func (p *rehearsal) together() []block {
+	b := block{ID: "together", Title: "Rehearsed and measured together", Lead: []string{"For each class the rate that left, and the wait p99. The dashed line was rehearsed, the other measured."}}
+	g := group{}
+	for i := range p.last().Interfaces {
+		f := &p.last().Interfaces[i]
+		if f.PolicyAt == "" || f.Direction != policy.Out.String() || len(g.Charts) == maxPlaces {
+			continue
+		}
+		where := f.Node + "/" + f.Interface
+		c := overTime(p.last())
+		for j := range f.Classes {
+			class := f.Classes[j].Class
+			rate := chart.Panel{Name: "rate of " + class, Kind: chart.Steps, Say: bps, Height: 0.6, Worth: 1000}
+			wait := chart.Panel{Name: "wait p99 of " + class, Kind: chart.Steps, Say: ms, Height: 0.6, Worth: 1}
+			for n, r := range p.runs {
+				s := series(r, where, f.Direction)
+				if s == nil {
+					continue
+				}
+				for k := range s.Classes {
+					if s.Classes[k].Class != class {
+						continue
+					}
+					l := chart.Line{Name: p.names[n], Ink: p.ink(class), X: edges(r, len(s.Classes[k].SentBps))}
+					if n == 0 {
+						l.Ink, l.Dashed = chart.Lost, true
+					}
+					l.Y = floats(s.Classes[k].SentBps)
+					rate.Lines = append(rate.Lines, l)
+					l.Y = s.Classes[k].Waits.P99
+					wait.Lines = append(wait.Lines, l)
+				}
+			}
+			c.Panels = append(c.Panels, rate, wait)
+		}
+		if beside([]*chart.Chart{c}); len(c.Panels) > 0 {
+			g.Charts = append(g.Charts, p.draw(where+" "+f.Direction, c))
+		}
+	}
+	if g.Charts == nil {
+		return nil
+	}
+	b.Groups = []group{g}
+	return []block{b}
 }
 
 // Called returns the page of calls to a far end.

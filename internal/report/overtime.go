@@ -174,7 +174,7 @@ func (p *rehearsal) rates(r *measure.Result, f *measure.SeriesInterface) *chart.
 	rate.Levels = slices.DeleteFunc(rate.Levels, func(l chart.Level) bool { return l.At > 2.5*top }) // it is nowhere near
 	c.Panels = append(append(c.Panels, rate, drops, queue), waits...)
 	for _, s := range r.Series.Whens {
-		if s.Node == f.Node && s.Interface == f.Interface && s.Direction == f.Direction {
+		if r.Policy && s.Node == f.Node && s.Interface == f.Interface && s.Direction == f.Direction {
 			c.Spans = append(c.Spans, chart.Span{Name: strings.TrimSpace(s.Limit + " of " + s.Class), From: s.FromS, To: s.ToS})
 		}
 	}

@@ -128,6 +128,9 @@ type drawn struct {
 func (p *Page) draw(caption string, c *chart.Chart) drawn {
 	c.Title = caption
 	name := strings.ToLower(strings.Trim(notInName.ReplaceAllString(caption, "-"), "-"))
+	if name == "" {
+		name = "chart"
+	}
 	for n := 2; slices.ContainsFunc(p.Charts, func(o Named) bool { return o.Name == name }); n++ {
 		name = fmt.Sprintf("%s-%d", strings.TrimSuffix(name, fmt.Sprintf("-%d", n-1)), n)
 	}
