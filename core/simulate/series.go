@@ -316,8 +316,8 @@ func (s *series) interval(i int) time.Duration {
 }
 
 func (s *series) class(k *slotSeries) measure.SeriesClass {
-	return measure.SeriesClass{Class: k.name, OfferedBps: s.rates(k.offered), SentBps: s.rates(k.sent), Drops: k.drops[:s.length],
-		QueueBytes: k.queues[:s.length], Waits: k.waits.Times(s.first, s.length)}
+	return measure.SeriesClass{Class: k.name, OfferedBps: s.rates(k.offered), SentBps: s.rates(k.sent), Drops: k.drops[s.first:s.length],
+		QueueBytes: k.queues[s.first:s.length], Waits: k.waits.Times(s.first, s.length)}
 }
 
 // wakes finds when a class that was silent for an interval began again, and the end of

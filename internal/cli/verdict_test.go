@@ -370,6 +370,9 @@ func TestSeriesAfterAWarmUp(t *testing.T) {
 		}
 		for _, f := range s.Interfaces {
 			for _, c := range f.Classes {
+				if n := len(c.SentBps); len(c.OfferedBps) != n || len(c.Drops) != n || len(c.QueueBytes) != n || len(c.Waits.P50) != n || len(c.Waits.P99) != n || len(c.Waits.Max) != n {
+					t.Fatalf("%s: %d steps of rates, %d of drops, %d of queues, %d of waits", step, n, len(c.Drops), len(c.QueueBytes), len(c.Waits.Max))
+				}
 				bytes, until := 0.0, res.WarmUpS+res.DurationS
 				for i, bps := range c.SentBps {
 					from := s.FromS + float64(i)*every
