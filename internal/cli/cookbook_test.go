@@ -4,10 +4,13 @@ import (
 	"encoding/json"
 	"math"
 	"path"
+	"path/filepath"
 	"strings"
 	"testing"
 
 	"imbrel.example/imbrel/core/measure"
+	"imbrel.example/imbrel/examples"
+	"imbrel.example/imbrel/internal/files"
 )
 
 // Every example of the cookbook holds what it expects, and it is the policies
@@ -21,9 +24,17 @@ func TestCookbook(t *testing.T) {
 		}
 		found++
 		text := example(t, name)
-		r := imbrel(t, t.TempDir(), text, nil, "rehearse", "-")
+		dir, args := t.TempDir(), []string{"rehearse", "-"}
+		if f, _, err := files.ReadPolicyIn(examples.FS, name); err != nil {
+			t.Fatal(err)
+		} else if len(f.Rehearsals) == 1 { // a report is about one
+			args = append(args, "--report", "page.html")
+		}
+		r := imbrel(t, dir, text, nil, args...)
 		if r.status != 0 {
 			t.Errorf("%s: exit %d\n%s%s", name, r.status, r.out, r.err)
+		} else if len(args) > 2 {
+			page(t, filepath.Join(dir, "page.html"), 1_500_000)
 		}
 		without := imbrel(t, t.TempDir(), text, nil, "rehearse", "-", "--without-policy", "-o", "json")
 		var one measure.Result
