@@ -14,6 +14,7 @@ import (
 type Grouping struct {
 	Name string // app, client, server, class, dscp, vlan
 	Head string // of its column
+	None string // what a packet without one is called
 
 	ofFlow   func(w *Watch, r *FlowResult, f *watched) string // nil: it differs between the packets of a flow
 	ofPacket func(p *packet.Packet) string
@@ -21,7 +22,7 @@ type Grouping struct {
 
 // Groupings are those there are. The sums of class are those of each policy on the way.
 var Groupings = []Grouping{
-	{Name: "app", Head: "application", ofFlow: func(_ *Watch, r *FlowResult, _ *watched) string { return r.App }},
+	{Name: "app", Head: "application", None: "unknown", ofFlow: func(_ *Watch, r *FlowResult, _ *watched) string { return r.App }},
 	{Name: "client", Head: "client", ofFlow: func(w *Watch, _ *FlowResult, f *watched) string {
 		if w.towardsServer(f) {
 			return f.flow.From.String()
@@ -40,7 +41,7 @@ var Groupings = []Grouping{
 	}},
 	{Name: "class", Head: "class at each policy"},
 	{Name: "dscp", Head: "DSCP", ofPacket: func(p *packet.Packet) string { return p.DSCP().Name() }},
-	{Name: "vlan", Head: "VLAN", ofPacket: func(p *packet.Packet) string {
+	{Name: "vlan", Head: "VLAN", None: "untagged", ofPacket: func(p *packet.Packet) string {
 		if !p.Tagged {
 			return ""
 		}

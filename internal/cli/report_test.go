@@ -2,6 +2,7 @@ package cli_test
 
 import (
 	"bytes"
+	"encoding/binary"
 	"encoding/csv"
 	"encoding/json"
 	"encoding/xml"
@@ -429,6 +430,29 @@ func TestSumsOfACapture(t *testing.T) {
 	for _, by := range []string{"app", "client", "server", "dscp", "vlan"} {
 		if bytesOf[by] != all.Bytes || packetsOf[by] != all.Packets {
 			t.Errorf("by %s: %d bytes, %d packets of %d, %d", by, bytesOf[by], packetsOf[by], all.Bytes, all.Packets)
+		}
+	}
+	// By hand: Ethernet and IPv4 at their places, seconds from the first packet on.
+	data, err := os.ReadFile(filepath.Join(dir, "tern", "ternrock-office.pcap"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	type second struct{ dscp, at int64 }
+	bytesIn, busiest, first := make(map[second]int64), make(map[int64]int64), int64(-1)
+	for at := data[24:]; len(at) > 0; {
+		word := func(n int) int64 { return int64(binary.LittleEndian.Uint32(at[4*n:])) }
+		now, frame := word(0)*1_000_000+word(1), at[16+14:]
+		if first < 0 {
+			first = now
+		}
+		k := second{int64(frame[1] >> 2), (now - first) / 1_000_000}
+		bytesIn[k] += int64(binary.BigEndian.Uint16(frame[2:]))
+		busiest[k.dscp] = max(busiest[k.dscp], 8*bytesIn[k])
+		at = at[16+word(2):]
+	}
+	for _, k := range all.Totals {
+		if dscp := map[string]int64{"df": 0, "ef": 46}[k.Name]; k.By == "dscp" && k.BusiestBps != busiest[dscp] {
+			t.Errorf("%s: the busiest second has %d bit/s, and by hand %d", k.Name, k.BusiestBps, busiest[dscp])
 		}
 	}
 	classes := sums("tern/ternrock.yaml", "--capture", "tern/ternrock-office.pcap", "--by", "class", "-o", "json")

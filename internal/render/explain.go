@@ -1,6 +1,7 @@
 package render
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -210,7 +211,7 @@ func (t Text) groups(r *explain.CaptureResult, top int) {
 		}
 		w := t.dense(t.grid(columns, nil)).without("packets", "flows", "at")
 		for _, k := range shown {
-			row := table.Row{orDash(humanize.Short(k.Name, 46)), humanize.Bytes(k.Bytes), humanize.Ratio(float64(k.Bytes) / float64(max(r.Bytes, 1))), humanize.Count(k.Packets), humanize.Rate(k.MeanBps), humanize.Rate(k.BusiestBps), fmt.Sprintf("%d s", k.BusiestAtS)}
+			row := table.Row{humanize.Short(cmp.Or(k.Name, g.None), 46), humanize.Bytes(k.Bytes), humanize.Ratio(float64(k.Bytes) / float64(max(r.Bytes, 1))), humanize.Count(k.Packets), humanize.Rate(k.MeanBps), humanize.Rate(k.BusiestBps), fmt.Sprintf("%d s", k.BusiestAtS)}
 			if flows {
 				row = slices.Insert(row, 4, any(humanize.Count(k.Flows)))
 			}
