@@ -22,7 +22,7 @@ import (
 	"imbrel.example/imbrel/internal/files"
 )
 
-var networks = flag.Int("networks", 200, "through how many random networks TestExplainedAsRehearsed sends a hundred packets each")
+var networks = flag.Int("networks", 150, "through how many random networks TestExplainedAsRehearsed sends a hundred packets each")
 
 // A world is a random network with policies and tunnels, as a document.
 type world struct {

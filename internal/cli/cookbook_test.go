@@ -34,7 +34,7 @@ func TestCookbook(t *testing.T) {
 		if r.status != 0 {
 			t.Errorf("%s: exit %d\n%s%s", name, r.status, r.out, r.err)
 		} else if len(args) > 2 {
-			page(t, filepath.Join(dir, "page.html"), 1_500_000)
+			page(t, filepath.Join(dir, "page.html"), 1_000_000) // the thirty branches, too
 		}
 		without := imbrel(t, t.TempDir(), text, nil, "rehearse", "-", "--without-policy", "-o", "json")
 		var one measure.Result

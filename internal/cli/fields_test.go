@@ -21,7 +21,7 @@ import (
 	"imbrel.example/imbrel/internal/files"
 )
 
-var eachValue = flag.Int("each-value", 5, "of how many values of the example TestEveryKeyIsCompared edits one; 1: every value")
+var eachValue = flag.Int("each-value", 6, "of how many values of the example TestEveryKeyIsCompared edits one; 1: every value")
 
 // A scalar is a value of a file: where it is written, and under which key.
 type scalar struct {
@@ -136,7 +136,7 @@ func TestEveryKeyIsCompared(t *testing.T) {
 	}
 }
 
-var pairs = flag.Int("pairs", 20, "for how many random pairs of files TestChangesIsNeverSilent compares rehearsals")
+var pairs = flag.Int("pairs", 15, "for how many random pairs of files TestChangesIsNeverSilent compares rehearsals")
 
 // TestChangesIsNeverSilent: where the rehearsals of two files differ, `changes` reports something.
 func TestChangesIsNeverSilent(t *testing.T) {

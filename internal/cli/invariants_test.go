@@ -20,7 +20,7 @@ import (
 )
 
 var (
-	houses     = flag.Int("houses", 12, "how many random policy files TestInvariants runs")
+	houses     = flag.Int("houses", 10, "how many random policy files TestInvariants runs")
 	firstHouse = flag.Int("first-house", 0, "the number of the first of them")
 )
 

@@ -23,7 +23,7 @@ import (
 )
 
 var (
-	mutants     = flag.Int("mutants", 60, "how many damaged policy files, and as many damaged captures, are tried")
+	mutants     = flag.Int("mutants", 50, "how many damaged policy files, and as many damaged captures, are tried")
 	firstMutant = flag.Int("first-mutant", 0, "the number of the first of them")
 )
 

@@ -15,7 +15,7 @@ import (
 	"imbrel.example/imbrel/internal/files"
 )
 
-var reasons = flag.Int("reasons", 40, "for how many random failing rehearsals TestReasonsAreCauses removes the named cause")
+var reasons = flag.Int("reasons", 30, "for how many random failing rehearsals TestReasonsAreCauses removes the named cause")
 
 // A blamed file is a random policy, kept as its parts, so that a test can remove one of them.
 type blamed struct {

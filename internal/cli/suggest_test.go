@@ -18,7 +18,7 @@ import (
 	"imbrel.example/imbrel/internal/files"
 )
 
-var failing = flag.Int("failing", 25, "for how many random failing rehearsals TestSuggestedChanges looks for a change")
+var failing = flag.Int("failing", 20, "for how many random failing rehearsals TestSuggestedChanges looks for a change")
 
 // failingText is two sites whose policy is wrong in one random number.
 func failingText(r *rand.Rand) string {
