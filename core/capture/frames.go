@@ -58,7 +58,7 @@ func newFrameReader(name string, r *bufio.Reader) (*frameReader, error) {
 	f := &frameReader{r: bufio.NewReaderSize(r, captureBuffer), order: binary.LittleEndian}
 	head, err := f.r.Peek(24)
 	if len(head) < 4 {
-		return nil, fmt.Errorf("%s is no capture: it has only %d bytes", name, len(head))
+		return nil, fmt.Errorf("%s is not a capture: it has only %d bytes", name, len(head))
 	}
 	if binary.LittleEndian.Uint32(head) == ngSection {
 		f.ng = true
@@ -74,7 +74,7 @@ func newFrameReader(name string, r *bufio.Reader) (*frameReader, error) {
 	}
 	switch {
 	case f.unit == 0:
-		return nil, fmt.Errorf("%s is no pcap or pcapng capture: it begins with %x", name, head[:4])
+		return nil, fmt.Errorf("%s is not a pcap or pcapng capture: it begins with %x", name, head[:4])
 	case err != nil:
 		return nil, fmt.Errorf("%s: %w", name, ErrCutShort)
 	}

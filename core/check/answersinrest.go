@@ -6,7 +6,7 @@ import (
 )
 
 func answersInRest() Rule {
-	return Rule{"answers-in-rest", Warning, `A conversation has one direction in a class. The other direction carries the data, crosses a link that a rehearsal fills, and is in
+	return Rule{"answers-in-rest", Warning, `A class takes only one direction of a conversation. The other direction carries the data, crosses a link that a rehearsal fills, and is in
 the rest of every policy on its way. Requests go by ` + "`to-port`" + `, answers by ` + "`from-port`" + `: the key ` + "`port`" + ` takes both. The class promises something to the requests alone.`,
 		func(s *survey) {
 			for i := range s.routes {

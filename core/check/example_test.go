@@ -26,5 +26,5 @@ func ExampleFile() {
 	}
 	// Output:
 	// warning unbounded-priority in line 3
-	// at office/wan out, the priority of `voice` has no bound: it can take all of 10.0 Mbit/s, and what is promised to the others is worth nothing then
+	// at office/wan out, the priority of `voice` has no bound: it can take all of 10.0 Mbit/s, and then no promise to the others is kept
 }

@@ -9,7 +9,7 @@ import (
 
 func openTrust() Rule {
 	return Rule{"open-trust", Warning, `A class takes packets by their marking alone, from anybody, at an interface with hosts. A marking is what the sender wrote:
-whoever marks his downloads so is in the class. Say who may send it (` + "`" + `from` + "`" + `), or recognise the application.`,
+a host that marks its downloads this way is in the class, too. Say who may send it (` + "`" + `from` + "`" + `), or recognise the application.`,
 		func(s *survey) {
 
 			for _, p := range s.plans {

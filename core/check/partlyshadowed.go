@@ -11,7 +11,7 @@ import (
 
 func partlyShadowed() Rule {
 	return Rule{"partly-shadowed", Note, `Earlier entries take every packet of one condition of a class, or of one value in its lists, so it never comes to its entry. Or
-they take at least half of a condition's packets, where every value of a key has the same weight. That is right when a
+they take at least half of a condition's packets, when all values of a key count equally. That is right when a
 specific class comes before a general one. Otherwise look at the order.`,
 		func(s *survey) {
 			s.entries(func(p *plan.Plan, l *packetset.Region, where string) {

@@ -10,8 +10,8 @@ import (
 )
 
 func policerFarBelow() Rule {
-	return Rule{"policer-far-below", Warning, `A rehearsal offers a class far more than its policer lets pass, the policer drops the excess, and expectations are about the class. Where the
-excess should go on with less right, mark it down: ` + "`red: {map: NAME}`" + ` or ` + "`red: {mark: CODEPOINT}`" + `.`,
+	return Rule{"policer-far-below", Warning, `A rehearsal offers a class far more than its policer lets pass, the policer drops the excess, and expectations are about the class. If the
+excess should still be sent, with less precedence, mark it down: ` + "`red: {map: NAME}`" + ` or ` + "`red: {mark: CODEPOINT}`" + `.`,
 		func(s *survey) {
 			for i := range s.f.Rehearsals {
 				h := &s.f.Rehearsals[i]

@@ -6,7 +6,7 @@ import (
 )
 
 func policyUnattached() Rule {
-	return Rule{"policy-unattached", Warning, `A policy is attached nowhere and is in no other one: it does nothing. Perhaps the line under ` + "`" + `attach` + "`" + ` was lost when it was
+	return Rule{"policy-unattached", Warning, `A policy is attached nowhere and used inside no other policy: it does nothing. Perhaps the line under ` + "`" + `attach` + "`" + ` was lost when it was
 renamed.`,
 		func(s *survey) {
 

@@ -8,8 +8,8 @@ import (
 )
 
 func priorityAboveLink() Rule {
-	return Rule{"priority-above-link", Warning, `The bounds of the entries with ` + "`priority`" + ` together are all that there is to send, or more: they bound nothing, and can take every
-promise of the others. Bound them by what their traffic takes, and leave at least a third for the rest.`,
+	return Rule{"priority-above-link", Warning, `The bounds of the entries with ` + "`priority`" + ` together reach or exceed the whole rate: they can take all that
+is promised to the others. Limit them to what their traffic takes, and leave at least a third for the rest.`,
 		func(s *survey) {
 			for _, p := range s.plans {
 				var first *plan.Entry

@@ -9,7 +9,7 @@ import (
 )
 
 func serverNameAlone() Rule {
-	return Rule{"server-name-alone", Note, `A server name without ` + "`" + `*.` + "`" + ` is that name alone. Most services answer under names below it, such as www.weather.example.
+	return Rule{"server-name-alone", Note, `A server name without ` + "`" + `*.` + "`" + ` is that name alone. Most services use names below it, such as www.weather.example.
 ` + "`" + `*.weather.example` + "`" + ` is every name below, and not the name itself: write both where both are meant.`,
 		func(s *survey) {
 

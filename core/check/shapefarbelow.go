@@ -7,7 +7,7 @@ import (
 
 func shapeFarBelow() Rule {
 	return Rule{"shape-far-below", Warning, `The ` + "`shape`" + ` of a policy is less than a third of what the link carries by its ` + "`sends`" + `. Most of the link is never used: a digit is missing, or
-bytes and bits were mixed up, or kbit/s and Mbit/s. A contract for less than a third says so in a comment that accepts this.`,
+bytes and bits were mixed up, or kbit/s and Mbit/s. If the contract really is for less than a third, accept the finding with that reason.`,
 		func(s *survey) {
 			for _, p := range s.plans {
 				written := p.Interface != nil && p.Interface.Link != nil && p.Interface.Link.Ends[p.Interface.End].Sends > 0

@@ -5,8 +5,8 @@ import (
 )
 
 func timeUnrehearsed() Rule {
-	return Rule{"time-unrehearsed", Note, `An attached policy uses a named time. Rehearsals say when they take place, and none of them takes place during that time, or all of them do.
-No rehearsal judges the policy in the other case. Perhaps an hour, a day or the zone is wrong.`,
+	return Rule{"time-unrehearsed", Note, `An attached policy uses a named time. Rehearsals say when they take place, and either none of them takes place during that time, or all of them do.
+The other case is never judged. Perhaps an hour, a day or the zone is wrong.`,
 		func(s *survey) {
 			for i := range s.f.Times {
 				t := &s.f.Times[i]

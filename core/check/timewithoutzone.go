@@ -8,7 +8,7 @@ import (
 )
 
 func timeWithoutZone() Rule {
-	return Rule{"time-without-zone", Note, `A named time without a ` + "`zone`" + ` is in UTC. Where local time differs from UTC, it begins and ends hours off, and another hour off during
+	return Rule{"time-without-zone", Note, `A named time without a ` + "`zone`" + ` is in UTC. Where local time differs from UTC, it begins and ends hours too early or too late, and shifts by an hour with
 daylight saving.`,
 		func(s *survey) {
 

@@ -7,7 +7,7 @@ import (
 
 func voiceWithoutPriority() Rule {
 	return Rule{"voice-without-priority", Warning, `Calls are in an entry that has no ` + "`priority`" + `, at an interface that a rehearsal fills. Their packets take turns with the packets of other
-entries, and wait for them. The calls have the rate above their promise only while nobody else wants it.`,
+entries, and wait for them. Above its promise, the class gets a rate only while no other class wants it.`,
 		func(s *survey) {
 			s.voices(func(d *demand) {
 				for e := d.entry; e != nil; e = e.Parent {

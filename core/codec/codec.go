@@ -74,7 +74,7 @@ func ByName(name string) (Codec, bool) {
 // as it is. An error says which values are possible.
 func (c Codec) With(interval time.Duration, bitRate unit.Rate) (Codec, error) {
 	if c.frame <= 0 {
-		return c, errors.New("this is no codec: take one by its name")
+		return c, errors.New("this is not a codec: take one by its name")
 	}
 	if interval > 0 {
 		if interval%c.frame != 0 || interval > 200*time.Millisecond {

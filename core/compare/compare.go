@@ -129,12 +129,12 @@ func notes(a, b *measure.Result, repeats bool) []string {
 	old, now := keys(a), keys(b)
 	for i := range b.Traffic {
 		if name := rowName(&b.Traffic[i], b); !old[name] {
-			note("`%s` is in the new one alone", name)
+			note("`%s` is only in the new one", name)
 		}
 	}
 	for i := range a.Traffic {
 		if name := rowName(&a.Traffic[i], a); !now[name] {
-			note("`%s` is in the old one alone", name)
+			note("`%s` is only in the old one", name)
 		}
 	}
 	return out

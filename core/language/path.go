@@ -53,7 +53,7 @@ func (v *Value) Append(path, text string) (Value, error) {
 	out := *v
 	if path == "" {
 		if v.Kind != List {
-			return out, fmt.Errorf("%s: this is %s, and no list", v.At, v.Kind)
+			return out, fmt.Errorf("%s: this is %s, not a list", v.At, v.Kind)
 		}
 		out.Items = append(slices.Clone(v.Items), Value{Kind: Scalar, At: v.At, Text: text})
 		return out, nil

@@ -157,7 +157,7 @@ func (s *resolver) tunnels() {
 			continue
 		}
 		if t.ThroughName != nil && len(t.Through) < 2 {
-			s.problem(t.PlaceOf("through"), 0, "name the nodes from its start to its end", "the tunnel `%s` has no two ends", t.Name)
+			s.problem(t.PlaceOf("through"), 0, "name the nodes from its start to its end", "the tunnel `%s` does not have two ends", t.Name)
 		}
 		for j := 1; j < len(t.Through) && s.sound("network"); j++ {
 			if t.Through[j-1].Towards(t.Through[j]) == nil {

@@ -355,7 +355,7 @@ func (s *resolver) packetLength(t *trafficLine) {
 		}
 	}
 	if t.Packet < least || t.Packet > 65535 {
-		s.problem(t.PlaceOf("packet"), 0, fmt.Sprintf("give a length from %d to 65535 bytes", least), "an IP packet of %d bytes cannot be", t.Packet)
+		s.problem(t.PlaceOf("packet"), 0, fmt.Sprintf("give a length from %d to 65535 bytes", least), "an IP packet cannot have %d bytes", t.Packet)
 	}
 }
 

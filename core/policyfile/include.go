@@ -50,7 +50,7 @@ func (c *includer) read(name, dir string, r io.Reader) (language.Value, error) {
 		text = over
 	}
 	if c.bytes += len(text); c.bytes > MaxBytes {
-		return language.Value{}, fmt.Errorf("%s is larger than 4 MiB, with what it includes; no policy is", name)
+		return language.Value{}, fmt.Errorf("%s is larger than 4 MiB, with what it includes; no policy is that large", name)
 	}
 	c.in.texts[name] = text
 	c.names = append(c.names, name)

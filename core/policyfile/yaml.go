@@ -104,7 +104,7 @@ func (c *converter) problem(at policy.Place, text, help string) {
 func (c *converter) convert(y *yaml.Node, depth int) language.Value {
 	n := language.Value{At: policy.Place{File: c.file, Line: y.Line, Column: y.Column}}
 	if depth > language.MaxNesting {
-		c.problem(n.At, fmt.Sprintf("nested more than %d deep", language.MaxNesting), "no policy is; is this the right file?")
+		c.problem(n.At, fmt.Sprintf("nested more than %d deep", language.MaxNesting), "no policy needs that; is this the right file?")
 		return n
 	}
 	if y.Anchor != "" {

@@ -406,7 +406,7 @@ func ParseNumber(s string) (Number, error) {
 	if v, err := ParseDuration(s); err == nil {
 		return Number{int64(v), ADuration}, nil
 	}
-	return Number{}, fmt.Errorf("%.40q is no number with a unit, such as 8Mbit/s, 40%%, 3kB, 20ms, or a count", s)
+	return Number{}, fmt.Errorf("%.40q is not a number with a unit, such as 8Mbit/s, 40%%, 3kB, 20ms, or a count", s)
 }
 
 // With returns another number of the kind.

@@ -28,10 +28,10 @@ var (
 	SeparateInstance = row("a separate instance for each {each}")
 	LabelOnly        = row("sees the label only: conditions on the IP header cannot hold")
 	DSCPBelowLabel   = row("the DSCP is below the label by which this node forwards, and stays")
-	NoTagForPCP      = row("no tag on this link, so PCP {pcp} goes nowhere")
-	NoLabelForTC     = row("no label here, so TC {tc} goes nowhere")
+	NoTagForPCP      = row("frames have no tag on this link, so PCP {pcp} is not sent")
+	NoLabelForTC     = row("packets have no label here, so TC {tc} is not sent")
 	OuterHeaderOnly  = row("sees the tunnel's outer header only")
-	LabelGone        = row("the node before took the only label of `{tunnel}` off, so its traffic class is gone: pipe with a penultimate pop is as short-pipe (RFC 3443)")
+	LabelGone        = row("the node before took the only label of `{tunnel}` off, so its traffic class is gone: with a penultimate pop, pipe behaves like short-pipe (RFC 3443)")
 	OuterHeader      = row("{protocol}, {ends}, {bytes} bytes, {dscp}")
 	EndsNotGiven     = row("addresses not given")
 	FromTo           = row("{from} to {to}")
@@ -53,7 +53,7 @@ var (
 	Packets         = row("{packets} packets")
 
 	// How it fares.
-	TooLarge      = row("is dropped at {at}: it is larger than the policer of line {line!} ever lets pass")
+	TooLarge      = row("is dropped at {at}: it is larger than the burst of the policer in line {line!}")
 	BlockedAt     = row("is blocked at {at}, by line {line!}")
 	ArrivesAs     = row("arrives marked {dscp}[[. {links}]][[: {trouble;}]]")
 	PriorityLinks = row("{priority} of {links|link} on its route {give} it priority")

@@ -2,59 +2,59 @@ package words
 
 // The findings of a check: what is wrong, what follows from it, and the way out.
 var (
-	BoundBelowCall = finding("`{entry}` may have {ceiling}, which is less than one call takes",
+	BoundBelowCall = finding("`{entry}` is limited to {ceiling}, which is less than one call takes",
 		"a call of {codec} takes {per-call} there: {lost} of every call is lost",
 		"give it {needed}, which the {calls} calls of `{rehearsal}` take")
-	BoundBelowCalls = finding("the {calls} calls of `{rehearsal}` take {needed}, and `{entry}` may have {ceiling}",
+	BoundBelowCalls = finding("the {calls} calls of `{rehearsal}` take {needed}, but `{entry}` is limited to {ceiling}",
 		"when all talk, {lost} of their packets are lost; for half a minute at a time one call can lose half of its packets; {fit} calls fit",
 		"give it {needed}, as `police: {{calls: {calls}, codec: {codec}}` does, or plan for {fit} calls")
-	BurstBelowInterval = finding("the burst of {burst} holds {held} packets of `{entry}`, and its {calls} calls send as many at once when they fall together",
+	BurstBelowInterval = finding("the burst of {burst} holds {held} packets of `{entry}`, but its {calls} calls can each send one at the same moment",
 		"up to {lost} of {calls} packets of an interval are lost, although the rate suffices",
 		"give the burst {enough}")
-	BurstBelowPacket = finding("the packets of `{traffic}` take {packet}, and the burst of `{entry}` is {burst}",
-		"every one of them is dropped, however slowly they come",
-		"give the burst at least {packet}; twice as much lets two come together")
+	BurstBelowPacket = finding("the packets of `{traffic}` take {packet}, but the burst of `{entry}` is only {burst}",
+		"all are dropped, however slowly they come",
+		"raise the burst to at least {packet}; twice as much passes two packets that come together")
 	ConditionNeverHolds = finding("a condition of `{class}` asks for {what}",
 		"it never holds",
 		"write them as two conditions if either is meant, or mend one of them")
-	AllExcepted = finding("all that `{class}` asks for is in its `except`",
+	AllExcepted = finding("the `except` of `{class}` covers everything that the class takes",
 		"the class takes no packet",
 		"narrow the `except`, or remove the class")
-	EachOneServer = finding("`{entry}` has a limit for each {each}, and all its packets in `{rehearsal}` {come-from} {host}",
+	EachOneServer = finding("`{entry}` has a limit for each {each}, but all its packets in `{rehearsal}` {come-from} {host}",
 		"the {hosts} hosts at the other end share one limit",
 		"write `each: {other}`")
 	ExemptOneWay = finding("`{traffic}` is excluded from `{class}`, but `{reverse}` is included",
 		"the same conversation is in the class on its way back",
 		"write the exception for both directions")
-	LimitBelowExpected = finding("`{entry}` may have {ceiling}, and {expected} is expected",
-		"that cannot hold",
-		"raise its bound, or expect less")
-	LossAboveExpected = finding("`{entry}` may have {ceiling}, is offered {offered}, and {expected} is expected",
+	LimitBelowExpected = finding("`{entry}` is limited to {ceiling}, but {expected} is expected",
+		"the expectation cannot hold",
+		"raise its limit, or expect less")
+	LossAboveExpected = finding("`{entry}` is limited to {ceiling} and offered {offered}, but {expected} is expected",
 		"at least {lost} is lost",
-		"raise its bound to {offered}, or expect less")
-	ExpectationEstimated = finding("by a fluid estimate, {estimate}, and {expected} is expected",
+		"raise its limit to {offered}, or expect less")
+	ExpectationEstimated = finding("by a fluid estimate, {estimate}, but {expected} is expected",
 		"the rehearsal will probably fail",
 		"rehearse it: imbrel rehearse FILE {rehearsal} --suggest")
-	ArrivesMarkedOtherwise = finding("the packets of `{traffic}` are of `{class}`, and arrive as {dscp}",
+	ArrivesMarkedOtherwise = finding("the packets of `{traffic}` are in `{class}` and arrive as {dscp}",
 		"{expected} cannot hold",
 		"{where-marked}")
-	LeavesMarkedOtherwise = finding("the packets of `{traffic}` are of `{class}`, and leave {path} as {dscp}",
+	LeavesMarkedOtherwise = finding("the packets of `{traffic}` are in `{class}` and leave {path} as {dscp}",
 		"{expected} cannot hold",
 		"{where-marked}")
 	ExpectationUntested = finding("no traffic of `{rehearsal}` is in `{subject}`",
 		"there is nothing to judge",
-		"add such traffic, or mend the class: imbrel explain … --why says why a packet is not in it")
-	FramingForgotten = finding("the shape counts bytes as `{own}`, and the link as `{link}`",
+		"add such traffic, or correct the class: imbrel explain … --why says why a packet is not in it")
+	FramingForgotten = finding("the shape counts bytes as `{own}`, but the link counts them as `{link}`",
 		"{shape} of call packets take {takes} on a link of {carries}, of full packets {full-packets}",
 		"give the interface `framing: {link}`")
 	InNeverQueues = finding("nothing ever waits in `{policy}`",
 		"its priorities, shares and queues do nothing: what comes in has already waited, before the link",
 		"give the policy a `shape` below what the link delivers, or attach it outgoing at the far end")
-	MarkUnserved = finding("`{traffic}` is marked {dscp} at {where}, and here it is in the rest, which {effect}",
+	MarkUnserved = finding("`{traffic}` is marked {dscp} at {where}, but here it falls into the rest, which {effect}",
 		"where the link is full, it waits with all other traffic of the rest",
 		"add an entry for a class with `match: [{{{asks}}]`")
 	ReachUnknown = finding("it is unknown whether each entry of `{policy}` is ever reached",
-		"there are more than {max-entries} entries, or packets fall into more than {max-pieces} pieces: nothing is claimed of them",
+		"it has more than {max-entries} entries, or its conditions divide packets into more than {max-pieces} pieces: too many to check exactly",
 		"see where a packet goes: imbrel explain FILE")
 	AroundTakesNone = finding("`{entry}` never takes a packet: the entry around it, `{parent}`, takes none of the class",
 		"{lost}",
@@ -68,39 +68,39 @@ var (
 	NoRest = finding("`rest` is promised {promise} of {whole}",
 		"when the other classes are busy, routing, management and all traffic without a class get nothing",
 		"promise less to the others, or give `rest` an `at-least` of some per cent; `at-least: 0%` says that it is meant")
-	OneEnd = finding("only this end of the link has a policy that shares it out",
+	OneEnd = finding("only this end of the link has a policy that divides it",
 		"what {path} sends waits in the carrier's queue of {carries}, calls behind downloads",
 		"attach a policy with a `shape` below {carries} at {path} out")
 	OpenTrust = finding("`{class}` trusts the marking of every host",
-		"whoever marks his packets so is treated like it, up to the limit of the class",
-		"add `from` with those who may send it, or name the application")
-	ValueShadowed = finding("{what} of `{entry}` never comes to its entry at line {at!}: {takers} before it {take} all of its packets",
+		"any host that sets this marking gets the treatment of the class, up to its limit",
+		"add `from` with the addresses that may send it, or match the application")
+	ValueShadowed = finding("{what} of `{entry}` never reaches its entry in line {at!}: {takers} before it {take} all its packets",
 		"{example}",
 		"put it before them, or remove it")
-	PartlyShadowed = finding("of the condition `{condition}` of `{entry}`, {left} comes to its entry at line {at!}: {takers} before it {take} the rest",
+	PartlyShadowed = finding("of the condition `{condition}` of `{entry}`, {left} reaches its entry in line {at!}: {takers} before it {take} the rest",
 		"{example}",
-		"put the particular before the general, or let it be if it is meant")
+		"put the specific entry before the general one, or leave it if this is meant")
 	PolicyUnattached = finding("the policy `{policy}` is attached nowhere",
 		"it does nothing",
 		"add a line under `attach`, or remove it")
-	PressureNeverComes = finding("the limit of `{entry}` starts at a load of {load}, and there is {whole}",
-		"it never comes",
-		"start it below what there is")
-	PressureFlaps = finding("the load of `{rehearsal}` is {free} without the limit of `{entry}`, and {limited} with it, which ends below {ends}",
-		"it comes and goes about every {period!}",
-		"end it below {limited}")
+	PressureNeverComes = finding("the limit of `{entry}` starts at a load of {load}, but there is only {whole}",
+		"it never starts",
+		"let it start at a load that can be reached")
+	PressureFlaps = finding("in `{rehearsal}` the load is {free} without the limit of `{entry}` and {limited} with it; the limit ends below {ends}",
+		"it starts and ends again about every {period!}",
+		"let it end below {limited}")
 	PromiseInsidePolicer = finding("the policer of `{entry}` drops before its entries count",
 		"{asks} can count on nothing: a flood in another entry of `{entry}` takes their part of the {rate!}",
 		"write `at-most: {rate!}` in place of `police`")
 	QueueTooDeep = finding("a full queue of `{entry}` holds a packet for {wait}, and {expected} is expected",
-		"it is offered more than it is promised, so its packets come late before any is lost",
+		"it is offered more than it is promised, so its packets come late before any is dropped",
 		"give its `queue` a `limit` below {limit}")
-	QueueTooShallow = finding("the queue of `{entry}` holds {holds}, and {on-the-way} are on their way at {promise} over a round trip of {round-trip}",
+	QueueTooShallow = finding("the queue of `{entry}` holds {holds}, but {on-the-way} are in flight at {promise} over a round trip of {round-trip}",
 		"a TCP flow of `{traffic}` keeps about {keeps} of that rate",
 		"give it a `limit` of {on-the-way}")
-	ServerNameAlone = finding("`{server-name}` of `{app}` is that name alone",
-		"www.{server-name} is not of the application",
-		`write [{server-name}, "*.{server-name}"] if all of it is meant`)
+	ServerNameAlone = finding("`{server-name}` of `{app}` matches only that name",
+		"www.{server-name} does not match",
+		`write [{server-name}, "*.{server-name}"] if the names below it are meant, too`)
 	ShapeAboveFarEnd = finding("the shape of {shape} is above the {far-shape} that `{policy}` lets in at {path}",
 		"up to {excess} waits in the queues there",
 		"shape below {far-shape} here")
@@ -110,21 +110,21 @@ var (
 	ShapeAbovePort = finding("the shape of {shape} is above the {rate} that the interface sends",
 		"it never shapes",
 		"is less than {carries} meant? `shape: 95%` follows the link")
-	ShapeAtLink = finding("the shape of {shape} is all that the link carries, or nearly",
-		"when the link carries {loss} less, nothing that is promised is kept",
+	ShapeAtLink = finding("the shape of {shape} leaves no margin below what the link carries",
+		"if the link carries {loss} less, no promise is kept",
 		"shape a few per cent below: `shape: 95%` follows the link")
-	MarkNowhere = finding("`{entry}` marks in a {layer}, and frames leave without one",
+	MarkNowhere = finding("`{entry}` writes a mark into a {layer}, but frames leave without one",
 		"nothing carries the mark",
 		"add a {layer} (`framing` of the interface for a tag, a tunnel of kind `mpls` for a label), or remove the mark")
-	MarkTrustedLater = finding("`{class}` has priority by its marking alone, and hosts at {path} can mark their packets so",
+	MarkTrustedLater = finding("`{class}` has priority by its marking alone, and hosts at {path} can set that marking",
 		"a download that is marked like a call shares the bound of the calls",
 		"mark packets where they come in, or add `from` to the class")
-	PolicerFarBelow = finding("`{rehearsal}` offers {offered} to `{entry}`, and its policer passes {rate}",
+	PolicerFarBelow = finding("`{rehearsal}` offers {offered} to `{entry}`, but its policer passes only {rate}",
 		"it drops {lost}, although {expected} is expected",
 		"mark the excess down with `red: {{map: NAME}` in place of `red: drop`, or raise the rate")
-	PriorityAboveLink = finding("the entries with priority may have {sum}, and there is {whole}",
-		"their bounds bound nothing: they can take every promise of the others",
-		"bound them by what their traffic takes; `imbrel budget` says it for calls")
+	PriorityAboveLink = finding("the entries with priority may take {sum} together, of {whole}",
+		"their limits protect nobody: they can take all that is promised to the others",
+		"limit them to what their traffic takes; `imbrel budget` calculates it for calls")
 	ServerNameUnseen = finding("`{class}` is recognised by server names alone, and no rehearsal replays a capture",
 		"rehearsed traffic shows no server name, so the class is empty in every rehearsal",
 		"replay a capture, or give the application ports or addresses as well")
@@ -137,20 +137,20 @@ var (
 	ShapeFarBelow = finding("the shape of {shape} leaves most of the {carries} that the link carries",
 		"{unused} of the link is never used, while packets are dropped",
 		"is {meant} meant? `shape: 95%` follows the link")
-	EachTakesAll = finding("each {each} in `{entry}` may have {rate}, and there is {around}",
+	EachTakesAll = finding("each {each} in `{entry}` may take {rate}, of {around}",
 		"one instance can take the whole rate",
 		"lower it, or leave it out")
 	LimitShared = finding("the {hosts} hosts in `{entry}` share one limit of {limit}",
 		"when all are busy each has {each}",
-		"write `each: {by}` if each may have it, or accept this")
-	SlowLink = finding("a full packet takes {time}, and `{entry}` waits for one that has begun",
-		"each hop like it adds up to {time} of delay and jitter to a call",
+		"write `each: {by}` if each may have that much, or accept this")
+	SlowLink = finding("a full packet takes {time} to send, and `{entry}` waits for one that has begun",
+		"each such hop adds up to {time} of delay and jitter to a call",
 		"let the others send smaller packets (a lower MTU), use fragment interleaving or preemption where both ends have it, or take a faster link")
-	TagNowhere = finding("`{class}` asks for a {layer}, and frames have none",
+	TagNowhere = finding("`{class}` asks for a {layer}, but frames here have none",
 		"the condition never holds, and its packets fall to the entries after it",
 		"{fix}")
 	TimesOverlap = finding("the times `{first}` and `{second}` of `{entry}` overlap",
-		"for {minutes} minutes of a week, first from {from} on, the entry in line {line!} has all its packets",
+		"for {minutes} minutes a week, first from {from}, the entry in line {line!} takes all packets",
 		"let one end where the other begins")
 	TimeUnrehearsed = finding("{none-or-all} within the time `{time}`, {span}",
 		"{never}",
@@ -158,21 +158,21 @@ var (
 	TimeWithoutZone = finding("the time `{time}` has no zone",
 		"it is taken as UTC, all the year",
 		"add `zone`, such as Europe/Oslo")
-	TrafficUnclassified = finding("the calls of `{traffic}` are in no class but the rest",
+	TrafficUnclassified = finding("no class takes the calls of `{traffic}`: they are in the rest",
 		"they share the queue of downloads wherever it is full",
 		"see why: imbrel explain FILE --from {from} --to {to} --looks-like-rtp --why")
 	UnboundedPriority = finding("the priority of `{entry}` has no bound",
-		"it can take all of {whole}, and what is promised to the others is worth nothing then",
-		"give it `police` or `at-most`; `imbrel budget` reckons how much its calls take")
-	LimitAbovePort = finding("`{entry}` is bounded by {rate!}, and the interface sends {port}",
-		"it is no bound",
+		"it can take all of {whole}, and then no promise to the others is kept",
+		"give it `police` or `at-most`; `imbrel budget` calculates how much its calls take")
+	LimitAbovePort = finding("`{entry}` is limited to {rate!}, but the interface sends only {port}",
+		"the limit has no effect",
 		"is a smaller unit meant?")
-	LimitTiny = finding("`{entry}` is bounded by {rate!} of {whole}",
+	LimitTiny = finding("`{entry}` is limited to {rate!} of {whole}",
 		"a full packet takes {time} at that rate",
 		"is {meant!} meant?")
-	LimitFactor = finding("`{entry}` is bounded by {rate!}, and by {other!} in line {other-line!}: exactly {factor} times",
+	LimitFactor = finding("`{entry}` is limited to {rate!} here, and to {other!} in line {other-line!}: a factor of exactly {factor}",
 		"{meaning}",
-		"mend one of them, or accept it with the reason")
+		"correct one of them, or accept this with the reason")
 	Unused = finding("the {what} `{name}` is used nowhere",
 		"it does nothing",
 		"use it, or remove it")
@@ -180,7 +180,7 @@ var (
 		"they compete with routing on every hop",
 		"mark them `ef`")
 	VoiceWithoutPriority = finding("the calls of `{traffic}` are in `{entry}`, which has no priority",
-		"where the link is full, a call's packet waits for those of the others, each {time} long",
+		"where the link is full, a call's packet waits for packets of other classes, {time} each",
 		"give it `priority: 1`, and a bound")
 
 	Mistake = finding("{mistake}",
@@ -190,10 +190,10 @@ var (
 	AddressNowhere = finding("`{class}` asks for `{key}` {prefix}, which is in no subnet of the network",
 		"no packet has such an address, so the condition takes none",
 		"mend the address, or add its subnet to an interface's `subnets`")
-	AnswersInRest = finding("`{requests}` is in `{class}`, and `{answers}`, which carries the data, is in no class but the rest",
+	AnswersInRest = finding("`{requests}` is in `{class}`, but `{answers}`, which carries the data, is in the rest",
 		"where {interface} is full, the data waits with all other traffic of the rest",
 		"let the class take both directions: `port` in place of `to-port` or `from-port`, or a condition for each direction")
-	MarkTakenOff = finding("`{traffic}` is marked {dscp} at {where}, and here `{entry}` marks it {now}",
+	MarkTakenOff = finding("`{traffic}` is marked {dscp} at {where}, but here `{entry}` marks it {now}",
 		"where {later} is full, it waits with all other traffic of the rest",
 		"let `{entry}` keep the mark, or mark with {dscp}")
 
@@ -201,7 +201,7 @@ var (
 	NoPacketHas          = row("its `{key}`, and no packet has that")
 	OtherVersion         = row("`from` addresses and `to` addresses of the other version of IP, and no packet has both")
 	NoPacketHasBoth      = row("its `{key}` and its `{other}`, and no packet has both")
-	NoPacketHasAll       = row("what no packet has all of")
+	NoPacketHasAll       = row("a combination that no packet has")
 	GoTo                 = row("go to")
 	ComeFrom             = row("come from")
 	EstimateRate         = row("`{subject}` gets {rate}")
@@ -209,14 +209,14 @@ var (
 	EstimateWait         = row("the queue of `{entry}` at {at} is full, and a packet waits {wait} in it")
 	EstimateFills        = row("the queue of `{entry}` at {at} fills to {size}")
 	EstimateHolds        = row("the queue of `{entry}` at {at} holds {size}")
-	NothingMarks         = row("nothing on its way marks it: give an entry a `mark`, or the class that it falls to")
+	NothingMarks         = row("nothing on its way marks it: give the entry that takes it a `mark`")
 	MarksChange          = row("mend the `mark`: {changes}")
 	MarkedBy             = row("`{entry}` in line {line!} marks it {dscp}")
 	MarkChanges          = row("[[{before}, then ]]{entry} in line {line!} makes {dscp} of {was}")
-	KeepsMark            = row("keeps the mark and does not serve it")
+	KeepsMark            = row("keeps the mark, but gives it no treatment of its own")
 	RewritesMark         = row("rewrites the mark to {dscp}")
-	DoneToNoPacket       = row("what it says is done to no packet[[; {example}]]")
-	PromiseKeptForNobody = row("the {promise} promised to it are kept for nobody[[; {example}]]")
+	DoneToNoPacket       = row("its treatment applies to no packet[[; {example}]]")
+	PromiseKeptForNobody = row("the {promise} promised to it help nobody[[; {example}]]")
 	PacketGoesTo         = row("a packet {packet}, goes to `{entry}`")
 	Takers               = row("{entries}")
 	TakersAndMore        = row("{entries,} and {more} more")

@@ -8,7 +8,7 @@ var (
 	LinkDropped       = row("{place} dropped {packets}: no policy is attached at {interface} out[[; {otherwise}]]")
 	PlainDropped      = row("{place} dropped {packets}: no policy is attached there[[; {otherwise}]]")
 	OtherDirection    = row("`{policy}` is attached there for the other direction, {direction}")
-	FarEndAlone       = row("`{policy}` is attached at the far end alone, {interface} {direction}")
+	FarEndAlone       = row("`{policy}` is attached only at the far end, {interface} {direction}")
 	CallsAndAll       = row("{packets|packet} of calls and of everything else")
 	EveryClass        = row("{packets|packet} of all classes ({classes})")
 	ManyClasses       = row("{packets|packet} of all classes ({classes,} and {more} more)")

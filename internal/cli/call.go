@@ -114,7 +114,7 @@ Call exits with 1 when a call is below --mos. It stops when the far end is gone.
 	c.Flags().StringVar(&v.dscp, "dscp", "ef", "the `CODEPOINT` of their packets, on both ways")
 	c.Flags().StringVar(&v.interval, "interval", "", "the `TIME` between two packets of a call; the codec's usual one when not given")
 	c.Flags().StringVar(&v.bitRate, "bitrate", "", "the `RATE` of a codec that has several")
-	c.Flags().BoolVar(&v.agree, "clocks-agree", false, "the clocks of both machines are the same, so that delays of a way are measured")
+	c.Flags().BoolVar(&v.agree, "clocks-agree", false, "the clocks of both machines agree: measure the delay of each direction")
 	v.define(c.Flags(), "")
 	page.flags(c)
 	return c

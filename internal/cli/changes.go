@@ -49,7 +49,7 @@ those that git passes to an external diff driver.`,
 			switch {
 			case git:
 				if sides, err = a.sides(args); err != nil && len(args) >= 7 && a.output == "text" { // git gives up at an error, and shows no other file
-					text.Line("%s: nothing can be said of what changes, for one of the two cannot be read:", args[0])
+					text.Line("%s: the two cannot be compared, because one cannot be read:", args[0])
 					text.Lines(render.Error(err, nil, text.Width))
 					return nil
 				}

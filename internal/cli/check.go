@@ -42,7 +42,7 @@ tools that show findings beside the code, use -o sarif (SARIF 2.1.0).`,
 				return fmt.Errorf("%s wants a policy file\nsee: %s --help", c.CommandPath(), c.CommandPath())
 			}
 			if (fix || diff) && a.output == "sarif" {
-				return fmt.Errorf("-o sarif tells what is found: leave --fix and --diff out")
+				return fmt.Errorf("-o sarif reports findings only: leave --fix and --diff out")
 			}
 			all, mended := []check.Finding{}, []check.Finding{}
 			var unusable error // of a file that cannot be read: its mistakes are among the findings

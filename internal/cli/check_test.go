@@ -155,12 +155,12 @@ func TestTheRightEntryIsAccused(t *testing.T) {
 		name, says string
 		line       int
 	}{
-		"wrong-entry-accused":    {"mark-unserved", "is marked ef at r1/east out, and here `voice` marks it df", 31},
+		"wrong-entry-accused":    {"mark-unserved", "is marked ef at r1/east out, but here `voice` marks it df", 31},
 		"wrong-entry-accused-2":  {"expectation-mark", "`voice` in line 15 marks it ef", 53},
 		"false-shape-above-link": {},
 		"address-nowhere":        {"address-nowhere", "`tills` asks for `from` 10.2.0.0/24", 3},
 		"answers-in-rest":        {"answers-in-rest", "where hq/shop is full", 19},
-		"goodput-above-ceiling":  {"expectation-bound", "`c11` may have 125 kbit/s", 11},
+		"goodput-above-ceiling":  {"expectation-bound", "`c11` is limited to 125 kbit/s", 11},
 	} {
 		all := parsed[struct{ Findings []found }](t, imbrel(t, ".", "", nil, "check", broken+"/"+file+".yaml", "-o", "json").out).Findings
 		switch at := slices.IndexFunc(all, func(f found) bool { return f.Name == want.name }); {

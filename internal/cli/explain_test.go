@@ -234,7 +234,7 @@ func TestExplainBadQuestions(t *testing.T) {
 		"enters nowhere":    {"ternrock.yaml --from 10.44.8.1 --to 10.44.64.1 --enter x/y", "there are: ternrock/lan"},
 		"a flag too many":   {"ternrock.yaml --capture ternrock-office.pcap --dscp ef", "--dscp has no effect with --capture"},
 		"no such capture":   {"ternrock.yaml --capture none.pcap", "none.pcap does not exist"},
-		"a policy, capture": {"ternrock.yaml --capture ternrock.yaml", "is no pcap or pcapng capture"},
+		"a policy, capture": {"ternrock.yaml --capture ternrock.yaml", "is not a pcap or pcapng capture"},
 		"no link":           {"island.yaml --from 10.80.1.5 --to 10.80.2.5", "no link joins `core1` and `core2`"},
 	} {
 		r := imbrel(t, dir, "", nil, append([]string{"explain"}, strings.Fields(c.args)...)...)

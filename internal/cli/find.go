@@ -72,7 +72,7 @@ func given(args []string) string {
 func (a *app) findOne(text render.Text, r *rehearsalRun, plan *policy.Rehearsal, s search) error {
 	first, last, ok := strings.Cut(s.values, "..")
 	if !ok {
-		return fmt.Errorf("%q is no range: write FIRST..LAST, such as 8Mbit/s..14Mbit/s", s.values)
+		return fmt.Errorf("%q is not a range: write FIRST..LAST, such as 8Mbit/s..14Mbit/s", s.values)
 	}
 	from, err := unit.ParseNumber(first)
 	if err != nil {
@@ -94,7 +94,7 @@ func (a *app) findOne(text render.Text, r *rehearsalRun, plan *policy.Rehearsal,
 		case written == "":
 			return fmt.Errorf("%s: no number is written there; a path names keys from the top, an item of a list by its name or class, such as policies.up.treat.voice.police.rate", s.path)
 		case err != nil:
-			return fmt.Errorf("%s: `%s` at %s is no number", s.path, written, at)
+			return fmt.Errorf("%s: `%s` at %s is not a number", s.path, written, at)
 		}
 		return fmt.Errorf("%s: `%s` at %s is %s, and %s is %s", s.path, written, at, n.Kind, first, from.Kind)
 	}
@@ -125,7 +125,7 @@ func (a *app) findOne(text render.Text, r *rehearsalRun, plan *policy.Rehearsal,
 			if err != nil {
 				var ps policy.Problems
 				if errors.As(err, &ps) && len(ps) > 0 {
-					return nil, nil, fmt.Errorf("with %s the file cannot be so: %s: %s\nlook between other values", value, ps[0].Place, ps[0].Text)
+					return nil, nil, fmt.Errorf("with %s the file is not valid: %s: %s\nlook between other values", value, ps[0].Place, ps[0].Text)
 				}
 				return nil, nil, err
 			}

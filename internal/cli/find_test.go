@@ -55,16 +55,16 @@ func TestFind(t *testing.T) {
 	}
 	for args, want := range map[string]string{
 		"policies.up.shape":                                            "3 were given",
-		"policies.up.shape 1Mbit/s voice,loss,=,0":                     "is no range: write FIRST..LAST",
+		"policies.up.shape 1Mbit/s voice,loss,=,0":                     "is not a range: write FIRST..LAST",
 		"policies.up.shap 1Mbit/s..2Mbit/s X":                          "is empty after `X`|is not a metric",
 		"policies.up.shap 1Mbit/s..2Mbit/s voice_loss":                 "is not a metric",
 		"policies.up.shap 1Mbit/s..2Mbit/s voice,loss,=,0":             "no number is written there",
-		"policies.up.name 1Mbit/s..2Mbit/s voice,loss,=,0":             "is no number",
+		"policies.up.name 1Mbit/s..2Mbit/s voice,loss,=,0":             "is not a number",
 		"policies.up.shape 1..2 voice,loss,=,0":                        "is a rate, and 1 is a count",
 		"policies.up.shape 1Mbit/s..2ms voice,loss,=,0":                "not two values of one kind",
 		"policies.up.shape 9Mbit/s..9.5Mbit/s vioce,loss,=,0":          "did you mean `voice`",
 		"policies.up.shape 100bit/s..9Mbit/s voice,loss,=,0":           "the first value",
-		"policies.up.shape 500bit/s..9Mbit/s voice,loss,=,0":           "with 500bit/s the file cannot be so",
+		"policies.up.shape 500bit/s..9Mbit/s voice,loss,=,0":           "with 500bit/s the file is not valid",
 		"policies.up.shape 6Mbit/s..9Mbit/s voice,loss,=,0 --repeat 3": "--repeat",
 	} {
 		words := strings.Fields(args)

@@ -73,7 +73,7 @@ func flagError(c *cobra.Command, err error) error {
 	f := wrong.GetFlag()
 	switch f.Value.Type() {
 	case "bool":
-		return fmt.Errorf("--%s=%s: it is there or not, and has no value%s", f.Name, wrong.GetValue(), see)
+		return fmt.Errorf("--%s=%s: this flag takes no value%s", f.Name, wrong.GetValue(), see)
 	case "number":
 		return fmt.Errorf("--%s %s: %w%s", f.Name, wrong.GetValue(), errors.Unwrap(wrong), see)
 	}

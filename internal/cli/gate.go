@@ -55,7 +55,7 @@ Gate needs the capabilities CAP_NET_RAW and CAP_NET_ADMIN.`,
 	}
 	c.Flags().StringVar(&r.node, "node", "", "the `NODE` of the file whose policies are enforced")
 	c.Flags().StringArrayVar(&r.ports, "port", nil, "an interface of the node and one of this machine, as `INTERFACE=DEVICE`; two or more")
-	c.Flags().StringArrayVar(&r.take, "take", nil, "take a `DEVICE` although this machine uses it by itself")
+	c.Flags().StringArrayVar(&r.take, "take", nil, "take a `DEVICE` although this machine itself uses it")
 	c.Flags().StringVar(&r.lasts, "for", "", "end after a `TIME` such as 30s")
 	c.Flags().StringVar(&r.expect, "expect", "", "judge what a `REHEARSAL` of the file expects at the node's interfaces")
 	c.Flags().StringVar(&r.metrics, "metrics", "", "serve a page with charts, and the counters as OpenMetrics at /metrics, over HTTP at an `ADDRESS` such as :9100, on the loopback unless a host is given")
@@ -81,7 +81,7 @@ func (a *app) gateReload() *cobra.Command {
 // runGate runs a gate and shows what it did.
 func (a *app) runGate(text render.Text, r *gateRun, name string) error {
 	if name == "-" {
-		return fmt.Errorf("a gate reads its file again when it is told to: give its name")
+		return fmt.Errorf("name the interface of the gate that should read its file again")
 	}
 	config := live.Config{Node: r.node, Take: r.take, Expect: r.expect, Seed: 1, Notice: func(s string) { fmt.Fprintln(a.err, render.Visible("imbrel gate: "+s)) }}
 	config.Load = func() (*policy.File, error) {

@@ -221,7 +221,7 @@ func TestExplainInWords(t *testing.T) {
 		"classes:\n", times+"classes:\n  - {name: web, match: [{app: desk}]}\n  - {name: tagged, match: [{vlan: 30, dscp: af41}]}\n", 1)
 	for args, wants := range map[string][]string{
 		"--dscp ef --time 2026-03-02T18:30":         {"not in force: it is 18:30 Monday in UTC; `opening` is 08:00 to 18:00 in UTC"},
-		"--dscp ef":                                 {"in force while the time is `opening`; that is assumed here", "no tag on this link, so PCP 5 goes nowhere"},
+		"--dscp ef":                                 {"in force while the time is `opening`; that is assumed here", "frames have no tag on this link, so PCP 5 is not sent"},
 		"--to-port 8000 --time 2026-03-02T03:00":    {"class bulk,", "1Mbit/s, burst 4kB, peak 2Mbit/s, excess burst 8kB; marks yellow LE, drops red"},
 		"--dscp af11":                               {"bulk (line 27): not to-port 8000: it has 0", "tagged (line 29): not dscp af41: it has af11"},
 		"--dscp af41":                               {"tagged (line 29): not vlan 30: it has no VLAN tag"},
@@ -237,7 +237,7 @@ func TestExplainInWords(t *testing.T) {
 	}
 	// A packet that no policer ever lets pass is dropped, as it would be rehearsed.
 	dropped := ask(t, strings.Replace(text, "red: {mark: le}", "red: drop", 1), "--from", "10.1.0.1", "--to", "10.2.0.1", "--server-name", "desk.example", "--protocol", "tcp", "--length", "600")
-	if dropped.Arrives != nil || !strings.Contains(dropped.Summary.String(), "larger than the policer of line 28 ever lets pass") {
+	if dropped.Arrives != nil || !strings.Contains(dropped.Summary.String(), "larger than the burst of the policer in line 28") {
 		t.Errorf("larger than its burst: %+v, %s", dropped.Arrives, dropped.Summary)
 	}
 	// Labels are numbers.

@@ -36,7 +36,7 @@ of STAMP (RFC 8762), sends the packets of calls back with the times at which the
 and counts floods; connections of a flood are taken at the same port. It counts what
 comes, so that the other end can say what was lost on the way there, and what on the way back.
 
-It sends no more than it is sent, and only to where it was asked from. It listens on the
+It never sends more than it receives, and sends only to the address that asked. It listens on the
 loopback until an address is named, and goes on until it is interrupted.`,
 		Example: `  imbrel answer --listen 192.0.2.9
   imbrel answer --listen 192.0.2.9:8862 --key-file probes.key`,

@@ -87,7 +87,7 @@ func probeOnce(t testing.TB) {
 		address + " --count 0":            "--count",
 		address + " --key-file nosuch":    "cannot read the key",
 		address + " --key-file short.key": "give it from 16",
-		"no-host-of-that-name.invalid:1":  "is no address to probe",
+		"no-host-of-that-name.invalid:1":  "is not an address to probe",
 	} {
 		begun := time.Now()
 		if r := imbrel(t, dir, "", nil, append([]string{"probe"}, strings.Fields(args)...)...); r.status != 2 || !strings.Contains(r.err, want) || time.Since(begun) > time.Minute {

@@ -220,9 +220,9 @@ func TestReasonsNameTheLimit(t *testing.T) {
 	for _, c := range []struct{ file, rehearsal, says, cause, by string }{
 		{"reason-of-a-when.yaml", "ten-minutes", "`guests` was offered 30.8 Mbit/s: its `at-most` of 20.0 Mbit/s was active for 11.5 s of 17.5 s", "", "guests"},
 		{"reason-starved.yaml", "lent-and-taken-back", "it was offered 25.6 Mbit/s and is promised 13.3 Mbit/s, but got 1.44 Mbit/s. Traffic with priority went first: ef 15.6 Mbit/s", "priority", "rest"},
-		{"reason-wrong-class.yaml", "in-the-evening", "`hog-down`, in which most of it was at house/wan in: its `at-most` of 10.0 Mbit/s was never active", "", ""},
-		{"policed-parent.json", "r", "the policer of `dept` around it lets 4.00 Mbit/s with a burst of 20kB pass, and was offered 9.82 Mbit/s", "police", "dept"},
-		{"parent-policed.json", "r", "the policer of `dept` around it lets 4.00 Mbit/s with a burst of 20kB pass, and was offered 11.2 Mbit/s", "police", "dept"},
+		{"reason-wrong-class.yaml", "in-the-evening", "most of it was in `hog-down` at house/wan in: its `at-most` of 10.0 Mbit/s was never active", "", ""},
+		{"policed-parent.json", "r", "the policer of `dept` around it passes 4.00 Mbit/s with a burst of 20kB, and was offered 9.82 Mbit/s", "police", "dept"},
+		{"parent-policed.json", "r", "the policer of `dept` around it passes 4.00 Mbit/s with a burst of 20kB, and was offered 11.2 Mbit/s", "police", "dept"},
 	} {
 		res := parsed[measure.Result](t, imbrel(t, t.TempDir(), shorter.Replace(readFile(t, broken, c.file)), nil, "rehearse", "-", c.rehearsal, "-o", "json").out)
 		if !slices.ContainsFunc(res.Expectations, func(o measure.Outcome) bool {

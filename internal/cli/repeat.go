@@ -60,7 +60,7 @@ func (a *app) repeatAll(text render.Text, r *rehearsalRun, plans []*policy.Rehea
 		}
 	}
 	if len(todo) == 0 {
-		return fmt.Errorf("--shard %s: of %d repeats there is none for this part", r.shard, r.repeat)
+		return fmt.Errorf("--shard %s: there are only %d repeats, so this part is empty", r.shard, r.repeat)
 	}
 	results, err := a.runJobs(r, todo)
 	if err != nil {

@@ -107,7 +107,7 @@ func TestRepeat(t *testing.T) {
 	for args, want := range map[string]string{
 		"rehearse p.yaml --shard 1/2":                "--shard is a part of --repeat",
 		"rehearse p.yaml --repeat 3 --shard 4/3":     "such as 3/16",
-		"rehearse p.yaml --repeat 2 --shard 3/3":     "there is none for this part",
+		"rehearse p.yaml --repeat 2 --shard 3/3":     "this part is empty",
 		"rehearse p.yaml --repeat 3 --suggest":       "it is about many runs",
 		"rehearse p.yaml --repeat 0":                 "from 1 to 10000",
 		"compare --merge":                            "wants the saved results",

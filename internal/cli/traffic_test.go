@@ -291,7 +291,7 @@ func TestDistributions(t *testing.T) {
 		t.Errorf("shards with distributions do not join to the bytes of one run:\n%.300s\n%s", joined.out, joined.err)
 	}
 	put(t, dir, "bad.json", strings.Replace(whole.out, `"resolution":`, `"resolution":1`, 1))
-	if r := imbrel(t, dir, "", nil, "compare", "--merge", "bad.json"); r.status != 2 || !strings.Contains(r.err, "is no saved result") {
+	if r := imbrel(t, dir, "", nil, "compare", "--merge", "bad.json"); r.status != 2 || !strings.Contains(r.err, "is not a saved result") {
 		t.Errorf("a distribution that contradicts itself: exit %d, %s", r.status, r.err)
 	}
 }

@@ -137,7 +137,7 @@ func regular(name string, info fs.FileInfo) error {
 	case info.IsDir():
 		return fmt.Errorf("%s is a directory; name a file in it", name)
 	case !info.Mode().IsRegular():
-		return fmt.Errorf("%s is a pipe or a device, and no regular file", name)
+		return fmt.Errorf("%s is a pipe or a device, not a regular file", name)
 	}
 	return nil
 }

@@ -30,7 +30,7 @@ func ReadResults(name string, stdin io.Reader) ([]*measure.Result, error) {
 		return nil, fmt.Errorf("cannot read %s: %w", name, err)
 	}
 	if len(text) > maxResultBytes {
-		return nil, fmt.Errorf("%s is larger than %d MiB: no result is", name, maxResultBytes>>20)
+		return nil, fmt.Errorf("%s is larger than %d MiB: no saved result is that large", name, maxResultBytes>>20)
 	}
 	const help = "save one with `imbrel rehearse FILE -o json >RESULT`"
 	var saved struct {
@@ -38,19 +38,19 @@ func ReadResults(name string, stdin io.Reader) ([]*measure.Result, error) {
 		Runs   []*measure.Result
 	}
 	if err := json.Unmarshal(text, &saved); err != nil {
-		return nil, fmt.Errorf("%s is no saved result, but other text or a part of one: %s", name, help)
+		return nil, fmt.Errorf("%s is not a saved result, but other text or a part of one: %s", name, help)
 	}
 	results := saved.Runs
 	if results == nil {
 		var one measure.Result
 		if err := json.Unmarshal(text, &one); err != nil {
-			return nil, fmt.Errorf("%s is no saved result: %s", name, help)
+			return nil, fmt.Errorf("%s is not a saved result: %s", name, help)
 		}
 		results = []*measure.Result{&one}
 	}
 	for _, r := range results {
 		if r == nil || r.Imbrel != 1 || r.Rehearsal == "" {
-			return nil, fmt.Errorf("%s is no saved result of a rehearsal: %s", name, help)
+			return nil, fmt.Errorf("%s is not a saved result of a rehearsal: %s", name, help)
 		}
 	}
 	return results, nil

@@ -100,7 +100,7 @@ func (s *sessions[K, V]) get(k K, now time.Time) *V {
 func Answer(ctx context.Context, c AnswerConfig) error {
 	address, err := net.ResolveUDPAddr("udp", c.Address)
 	if err != nil {
-		return fmt.Errorf("%s is no address to listen at: write HOST:PORT", c.Address)
+		return fmt.Errorf("%s is not an address to listen at: write HOST:PORT", c.Address)
 	}
 	conn, err := net.ListenUDP("udp", address)
 	if err != nil {
@@ -161,7 +161,7 @@ func pairOfPorts(ip net.IP, port int) (even, odd *net.UDPConn, err error) {
 		}
 		even.Close()
 		if port != 0 || tries == 100 {
-			return nil, nil, fmt.Errorf("calls need an even port, and the one after it for their reports: %d and %d cannot be had; give another with --media", at, at+1)
+			return nil, nil, fmt.Errorf("calls need an even port, and the one after it for their reports: %d and %d are not free; give another with --media", at, at+1)
 		}
 	}
 }

@@ -59,7 +59,7 @@ func greet(ctx context.Context, address *net.UDPAddr, key []byte) (handshake.Gre
 func resolve(address string) (*net.UDPAddr, error) {
 	a, err := net.ResolveUDPAddr("udp", address)
 	if err != nil {
-		return nil, fmt.Errorf("%s is no address of a far end: write HOST or HOST:PORT", address)
+		return nil, fmt.Errorf("%s is not an address of a far end: write HOST or HOST:PORT", address)
 	}
 	return a, nil
 }

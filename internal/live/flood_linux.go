@@ -238,7 +238,7 @@ func (f *flooding) overTCP(ctx context.Context) error {
 		f.conns = append(f.conns, conn.(*net.TCPConn))
 		if err := greetOver(conn, c.Key); err != nil {
 			f.hangUp()
-			return fmt.Errorf("%s does not welcome a connection (%w): does it have the same key, and room?", f.to, err)
+			return fmt.Errorf("%s refuses the connection (%w): does it have the same key, and a free place?", f.to, err)
 		}
 	}
 	f.began = time.Now()

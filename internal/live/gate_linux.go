@@ -124,7 +124,7 @@ func (r *runner) open() error {
 		}
 		lock, err := net.Listen("unix", controlName(p.Device))
 		if err != nil {
-			return fmt.Errorf("another gate has the interface %s: end it first, or give its policy anew with `imbrel gate reload %s`", p.Device, p.Device)
+			return fmt.Errorf("another gate has the interface %s: end it first, or change its file and run `imbrel gate reload %s`", p.Device, p.Device)
 		}
 		r.locks = append(r.locks, lock)
 		s, err := Open(p.Device)

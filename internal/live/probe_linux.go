@@ -102,7 +102,7 @@ func classMessage(v6 bool, class byte) []byte {
 func Probe(ctx context.Context, c ProbeConfig) (*ProbeReport, error) {
 	address, err := net.ResolveUDPAddr("udp", c.Address)
 	if err != nil {
-		return nil, fmt.Errorf("%s is no address to probe: write HOST or HOST:PORT", c.Address)
+		return nil, fmt.Errorf("%s is not an address to probe: write HOST or HOST:PORT", c.Address)
 	}
 	ctx, stop := context.WithCancelCause(ctx)
 	defer stop(nil)

@@ -31,7 +31,7 @@ func (t Text) Call(r *live.CallReport, broken float64) {
 	t.put(w)
 	t.Line("")
 	if !r.Agree {
-		t.paragraph("  ", "One-way delays are estimates: half the shortest round trip is taken for each way. Everything else is measured.")
+		t.paragraph("  ", "One-way delays are estimates: each way is taken as half the shortest round trip. Everything else is measured.")
 	}
 	t.marked(r)
 	if r.Gone {
@@ -94,7 +94,7 @@ func (t Text) marked(r *live.CallReport) {
 		t.paragraph("  ", fmt.Sprintf("This machine sent packets up to %s late: it was busy, and late or lost packets may be its own fault.", humanize.Milliseconds(r.SentLate)))
 	}
 	if r.Wrong > 0 {
-		t.Line("  %s came that were no answers.", humanize.Plural(int(r.Wrong), "packet"))
+		t.Line("  %s were ignored: they were no answers.", humanize.Plural(int(r.Wrong), "packet"))
 	}
 }
 

@@ -26,7 +26,7 @@ func (t Text) Probe(r *live.ProbeReport) {
 	t.put(w)
 	t.Line("")
 	if r.Wrong > 0 {
-		t.Line("  %s came that were no answers, or not with the key.", humanize.Plural(r.Wrong, "packet"))
+		t.Line("  %s were ignored: they were no answers, or lacked the key.", humanize.Plural(r.Wrong, "packet"))
 	}
 	for i := range r.Probes {
 		p := &r.Probes[i]

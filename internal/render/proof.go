@@ -270,7 +270,7 @@ func (t Text) proofTCP(r *Proof) {
 // staging writes how well the machine did its part.
 func (t Text) staging(s *live.Staged) {
 	if l := s.Late; l != nil {
-		t.paragraph("  ", fmt.Sprintf("This machine sent packets late: p99 %s, max %s. Measured delays are no more exact.", humanize.Milliseconds(l.P99), humanize.Milliseconds(l.Max)))
+		t.paragraph("  ", fmt.Sprintf("This machine sent packets late: p99 %s, max %s. Measured delays are no more exact than that.", humanize.Milliseconds(l.P99), humanize.Milliseconds(l.Max)))
 		if s.TooLate > 0.01 {
 			t.paragraph("  ", string(t.bad(fmt.Sprintf("%s of the packets were more than a millisecond late: this machine is too slow for this rehearsal, and figures may differ for that reason.", humanize.Ratio(s.TooLate)))))
 		}

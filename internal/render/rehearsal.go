@@ -481,7 +481,7 @@ func (t Text) captures(r *measure.Result, v *View) {
 			t.Line("  Sent at the time of the packet before, because their own times are more than a day away: %s.", humanize.Count(c.Wild))
 		}
 		if c.NotRead > 0 {
-			t.Line("  The rehearsal is over before the capture: %s of the file was not read.", humanize.Ratio(c.NotRead))
+			t.Line("  The rehearsal ends before the capture: %s of the file was not read.", humanize.Ratio(c.NotRead))
 		}
 		t.Line("")
 	}

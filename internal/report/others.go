@@ -342,9 +342,9 @@ func (p *Page) called(r *live.CallReport) []block {
 		}
 	}
 	if !r.Agree {
-		b.Lead = append(b.Lead, "One-way delays are estimates: half the shortest round trip is taken for each way.")
+		b.Lead = append(b.Lead, "One-way delays are estimates: each way is taken as half the shortest round trip.")
 	}
-	over := block{ID: "time", Title: "The delay over time", Lead: []string{"The band is from the median to the longest, the line is p99. Packets that did not come back were lost on one way or the other."}}
+	over := block{ID: "time", Title: "The delay over time", Lead: []string{"The band is from the median to the longest, the line is p99. Packets that did not come back were lost in one direction or the other."}}
 	var charts []*chart.Chart
 	for i := range r.OverTime {
 		s := &r.OverTime[i]

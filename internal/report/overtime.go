@@ -347,7 +347,7 @@ func (p *rehearsal) distributions() []block {
 		return nil
 	}
 	b.Groups = []group{g}
-	b.Lead = []string{"What part of a class's packets took at most so long, from end to end. The scale of time is logarithmic."}
+	b.Lead = []string{"The part of a class's packets that took at most that long, from end to end. The scale of time is logarithmic."}
 	return []block{b}
 }
 
