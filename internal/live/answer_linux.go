@@ -133,7 +133,7 @@ func Answer(ctx context.Context, c AnswerConfig) error {
 	var loops [3]*datagrams
 	for i, conn := range []*net.UDPConn{conn, media, reports} {
 		if loops[i], err = newDatagrams(conn); err != nil {
-			return fmt.Errorf("the kernel does not tell the markings of what comes: %w", err)
+			return fmt.Errorf("the kernel does not report the markings of arriving packets: %w", err)
 		}
 		_ = conn.SetReadBuffer(4 << 20) // as much of it as is allowed
 	}

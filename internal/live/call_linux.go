@@ -155,7 +155,7 @@ func (l *line) open(media *net.UDPAddr, port *int) error {
 		if err != nil {
 			conn.Close()
 			other.Close()
-			return fmt.Errorf("the kernel does not tell the markings of what comes: %w", err)
+			return fmt.Errorf("the kernel does not report the markings of arriving packets: %w", err)
 		}
 		return nil
 	}

@@ -112,7 +112,7 @@ func (f *flooding) overUDP(ctx context.Context) error {
 	d, err := newDatagrams(conn)
 	if err != nil {
 		conn.Close()
-		return fmt.Errorf("the kernel does not tell the markings of what comes: %w", err)
+		return fmt.Errorf("the kernel does not report the markings of arriving packets: %w", err)
 	}
 	c := &f.config
 	f.began = time.Now()

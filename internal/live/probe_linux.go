@@ -117,7 +117,7 @@ func Probe(ctx context.Context, c ProbeConfig) (*ProbeReport, error) {
 		d, err := newDatagrams(conn)
 		if err != nil {
 			conn.Close()
-			return nil, fmt.Errorf("the kernel does not tell the markings of what comes: %w", err)
+			return nil, fmt.Errorf("the kernel does not report the markings of arriving packets: %w", err)
 		}
 		p := &prober{datagrams: d, dscp: dscp, session: uint16(i + 1), key: c.Key, seen: make(map[uint32]bool), message: classMessage(address.IP.To4() == nil, byte(dscp)<<2),
 			out: Probed{DSCP: dscp.Name(), ArrivesAs: make(map[string]int), ReturnsAs: make(map[string]int)}}
