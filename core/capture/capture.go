@@ -72,6 +72,9 @@ var ErrCutShort = errors.New("it is cut short")
 // Count returns how many frames have been read.
 func (c *Reader) Count() int { return c.count }
 
+// Began returns when the first frame was captured, since 1970; it is known once a frame was read.
+func (c *Reader) Began() time.Duration { return c.origin }
+
 // Ahead returns how many bytes were taken from the input and not yet read, of a capture that is not compressed.
 func (c *Reader) Ahead() int { return c.frames.r.Buffered() - c.frames.used }
 

@@ -38,8 +38,11 @@ type Recogniser struct {
 	fragments     memory[packet.FragmentKey, [2]uint16]
 	names         memory[netip.Addr, string]
 	hellos        memory[packet.Flow, hello]
-	before        *item[packet.Flow, conversation] // of the packet before
-	looks         []int                            // applications that look like RTP
+	portless      memory[packet.Flow, conversation] // between addresses, by Kept alone
+	before        *item[packet.Flow, conversation]  // of the packet before
+	direction     int                               // of the packet before, in its conversation
+	here          bool                              // the packet before is in that conversation
+	looks         []int                             // applications that look like RTP
 
 	// Fragments and Strays count later fragments whose ports were found, and those
 	// whose first was not seen.
@@ -75,6 +78,7 @@ type conversation struct {
 	done     bool
 	rtp      [2]rtpState
 	isRTP    bool
+	kept     any
 }
 
 // A hello is the client's first bytes, until a name is found or cannot be.
@@ -89,6 +93,7 @@ func New(apps []policy.App) *Recogniser {
 		conversations: newMemory[packet.Flow, conversation](MaxConversations, ConversationLasts),
 		fragments:     newMemory[packet.FragmentKey, [2]uint16](MaxFragments, FragmentLasts),
 		names:         newMemory[netip.Addr, string](MaxNames, NameLasts),
+		portless:      newMemory[packet.Flow, conversation](MaxConversations, ConversationLasts),
 		hellos:        newMemory[packet.Flow, hello](MaxHellos, HelloLasts)}
 	for i := range apps {
 		if apps[i].LooksLike == policy.LooksLikeRTP {
@@ -110,6 +115,7 @@ func key(f packet.Flow) (packet.Flow, int) {
 // Watch takes note of a packet at a time and sets what is recognised of it: Apps,
 // and the ports of a later fragment.
 func (r *Recogniser) Watch(now time.Duration, p *packet.Packet) {
+	r.here = false
 	if !p.IsIP() {
 		return
 	}
@@ -137,7 +143,7 @@ func (r *Recogniser) Watch(now time.Duration, p *packet.Packet) {
 		r.byAddress(now, &i.value, inner)
 	}
 	i.used = now
-	r.before = i
+	r.before, r.direction, r.here = i, direction, true
 	c := &i.value
 	if !p.LaterFragment {
 		switch inner.Flow.Protocol {
@@ -164,6 +170,29 @@ func (r *Recogniser) Known(f packet.Flow) Known {
 		return Known{c.name, c.learned, c.isRTP}
 	}
 	return Known{}
+}
+
+// A Place is the conversation of a packet, as its Recogniser remembers it.
+type Place struct {
+	Kept    *any        // what the user of the Recogniser keeps of it; nil, and forgotten with it
+	Flow    packet.Flow // the conversation, in the direction whose lower end is first
+	Forward bool        // the packet goes in that direction
+	Known
+	Apps []uint64 // as a packet's
+}
+
+// Here returns the conversation of the packet that was watched last. That of a packet without ports is between its addresses.
+func (r *Recogniser) Here(now time.Duration, p *packet.Packet) Place {
+	i, direction := r.before, r.direction
+	if !r.here {
+		k, d := key(p.Flow)
+		if i, direction = r.portless.find(now, k), d; i == nil {
+			i = r.portless.put(now, k)
+		}
+		i.used = now
+	}
+	c := &i.value
+	return Place{&c.kept, i.key, direction == 0, Known{c.name, c.learned, c.isRTP}, c.apps}
 }
 
 // fragment learns the ports from a first fragment and lends them to later ones.

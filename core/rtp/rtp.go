@@ -59,8 +59,9 @@ func Parse(b []byte) (h Header, payload []byte, err error) {
 
 // The packet types of RTCP that are written and read here (RFC 3550 §12.1).
 const (
-	senderReport = 200
-	sourceNames  = 202
+	senderReport   = 200
+	receiverReport = 201 // that of who sends nothing
+	sourceNames    = 202
 )
 
 // A Block is what a receiver reports of one source (RFC 3550 §6.4.1).
@@ -122,9 +123,9 @@ func (r *Report) Bytes() []byte {
 	return b
 }
 
-// ParseReport reads a compound packet: its sender report, with the first block, and the name.
+// ParseReport reads a compound packet: its sender or receiver report, with the first block, and the name.
 func ParseReport(b []byte) (r Report, err error) {
-	if len(b) < 28 || b[0]>>6 != 2 || b[1] != senderReport {
+	if len(b) < 8 || b[0]>>6 != 2 || b[1] != senderReport && b[1] != receiverReport {
 		return r, errNone
 	}
 	for first := true; len(b) >= 4; first = false {
@@ -136,14 +137,20 @@ func ParseReport(b []byte) (r Report, err error) {
 		b = b[n:]
 		switch {
 		case first:
-			if n < 28+24*count {
+			at := 28
+			if p[1] == receiverReport {
+				at = 8
+			}
+			if n < at+24*count {
 				return r, errNone
 			}
-			r = Report{Source: binary.BigEndian.Uint32(p[4:]), Time: binary.BigEndian.Uint64(p[8:]), Timestamp: binary.BigEndian.Uint32(p[16:]), Packets: binary.BigEndian.Uint32(p[20:]), Octets: binary.BigEndian.Uint32(p[24:])}
+			if r.Source = binary.BigEndian.Uint32(p[4:]); p[1] == senderReport {
+				r.Time, r.Timestamp, r.Packets, r.Octets = binary.BigEndian.Uint64(p[8:]), binary.BigEndian.Uint32(p[16:]), binary.BigEndian.Uint32(p[20:]), binary.BigEndian.Uint32(p[24:])
+			}
 			if count > 0 {
-				lost := binary.BigEndian.Uint32(p[32:])
-				r.Block = &Block{Source: binary.BigEndian.Uint32(p[28:]), Fraction: p[32], Lost: int32(lost<<8) >> 8, Highest: binary.BigEndian.Uint32(p[36:]),
-					Jitter: binary.BigEndian.Uint32(p[40:]), LastSR: binary.BigEndian.Uint32(p[44:]), Delay: binary.BigEndian.Uint32(p[48:])}
+				k := p[at:]
+				r.Block = &Block{Source: binary.BigEndian.Uint32(k), Fraction: k[4], Lost: int32(binary.BigEndian.Uint32(k[4:])<<8) >> 8, Highest: binary.BigEndian.Uint32(k[8:]),
+					Jitter: binary.BigEndian.Uint32(k[12:]), LastSR: binary.BigEndian.Uint32(k[16:]), Delay: binary.BigEndian.Uint32(k[20:])}
 			}
 		case p[1] == sourceNames && count > 0 && n >= 12 && p[8] == 1 && 10+int(p[9]) <= n:
 			r.Name = string(p[10 : 10+int(p[9])])

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"net"
@@ -213,16 +214,22 @@ func (a *app) captureGate(r *gateRun, f *policy.File, config *live.Config) (done
 	}, nil
 }
 
-// serveMetrics serves the counters of the gate at a device; end ends it.
-func serveMetrics(address, device string) (end func(), err error) {
+// listenAt returns an address to listen at, on the loopback unless a host is given.
+func listenAt(flag, address string) (string, error) {
 	host, port, err := net.SplitHostPort(address)
 	if err != nil {
-		return nil, fmt.Errorf("--metrics %s: write HOST:PORT, or :PORT for the loopback", address)
+		return "", fmt.Errorf("--%s %s: write HOST:PORT, or :PORT for the loopback", flag, address)
 	}
-	if host == "" {
-		host = "127.0.0.1"
+	return net.JoinHostPort(cmp.Or(host, "127.0.0.1"), port), nil
+}
+
+// serveMetrics serves the counters of the gate at a device; end ends it.
+func serveMetrics(address, device string) (end func(), err error) {
+	at, err := listenAt("metrics", address)
+	if err != nil {
+		return nil, err
 	}
-	l, err := net.Listen("tcp", net.JoinHostPort(host, port))
+	l, err := net.Listen("tcp", at)
 	if err != nil {
 		return nil, fmt.Errorf("--metrics %s: cannot listen there: %w", address, errors.Unwrap(err))
 	}

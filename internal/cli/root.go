@@ -136,6 +136,7 @@ func (a *app) commands(root *cobra.Command, text render.Text) {
 		{a.check(text), start, true, true, []completion{policyFiles, policyFiles, policyFiles, policyFiles}},
 		{a.rehearse(text), start, true, true, rehearsed},
 		{a.explain(text), start, true, true, []completion{policyFiles}},
+		{a.survey(text), write, true, false, nil},
 		{a.shares(text), write, true, true, []completion{policyFiles}},
 		{a.budget(text), write, true, false, nil},
 		{a.codepoint(text), write, true, false, []completion{choices(codepoint.Names()...)}},

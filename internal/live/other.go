@@ -5,6 +5,7 @@ package live
 import (
 	"context"
 	"errors"
+	"time"
 )
 
 var errLinux = errors.New("this command needs Linux; `imbrel --help` shows in its first groups which commands run here")
@@ -29,3 +30,6 @@ func Call(context.Context, CallConfig) (*CallReport, error) { return nil, errLin
 
 // Flood says so too.
 func Flood(context.Context, FloodConfig) (*FloodReport, error) { return nil, errLinux }
+
+// Listen says so too.
+func Listen(context.Context, string, func(time.Duration, []byte)) (uint64, error) { return 0, errLinux }
