@@ -17,6 +17,7 @@ type item[K comparable, V any] struct {
 	key          K
 	value        V
 	used, looked time.Duration
+	gone         bool // forgotten: who still has it looks again
 	next         *item[K, V]
 }
 
@@ -65,7 +66,16 @@ func (m *memory[K, V]) put(now time.Duration, k K) *item[K, V] {
 }
 
 // remove forgets a key.
-func (m *memory[K, V]) remove(k K) { delete(m.items, k) }
+func (m *memory[K, V]) remove(k K) {
+	if i := m.items[k]; i != nil {
+		m.forget(i)
+	}
+}
+
+func (m *memory[K, V]) forget(i *item[K, V]) {
+	i.gone = true
+	delete(m.items, i.key)
+}
 
 func (m *memory[K, V]) append(i *item[K, V]) {
 	if i.next = nil; m.oldest == nil {
@@ -82,11 +92,11 @@ func (m *memory[K, V]) expire(now time.Duration) {
 		i := m.oldest
 		m.oldest = i.next
 		switch {
-		case m.items[i.key] != i: // removed
+		case i.gone:
 		case now-i.used > m.lasts:
-			delete(m.items, i.key)
+			m.forget(i)
 		case i.used == i.looked && len(m.items) >= m.most:
-			delete(m.items, i.key)
+			m.forget(i)
 			m.forgotten++
 		default:
 			i.looked = i.used

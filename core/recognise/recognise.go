@@ -38,11 +38,12 @@ type Recogniser struct {
 	fragments     memory[packet.FragmentKey, [2]uint16]
 	names         memory[netip.Addr, string]
 	hellos        memory[packet.Flow, hello]
-	portless      memory[packet.Flow, conversation] // between addresses, by Kept alone
-	before        *item[packet.Flow, conversation]  // of the packet before
-	direction     int                               // of the packet before, in its conversation
-	here          bool                              // the packet before is in that conversation
-	looks         []int                             // applications that look like RTP
+	portless      memory[packet.Flow, conversation]      // between addresses, by Kept alone
+	recent        [1024]*item[packet.Flow, conversation] // of packets before
+	before        *item[packet.Flow, conversation]       // of the packet before
+	direction     int                                    // of the packet before, in its conversation
+	here          bool                                   // the packet before is in that conversation
+	looks         []int                                  // applications that look like RTP
 
 	// Fragments and Strays count later fragments whose ports were found, and those
 	// whose first was not seen.
@@ -133,8 +134,9 @@ func (r *Recogniser) Watch(now time.Duration, p *packet.Packet) {
 		return
 	}
 	k, direction := key(inner.Flow)
-	i := r.before
-	if i == nil || k != i.key { // packets of one conversation often come in a row
+	recent := &r.recent[(uint(k.FromPort)^uint(k.ToPort)*5^uint(k.From.As16()[15])*3^uint(k.To.As16()[15])*7)%uint(len(r.recent))]
+	i := *recent
+	if i == nil || i.gone || k != i.key || now-i.used > ConversationLasts { // the packets of a few conversations often take turns
 		i = r.conversations.find(now, k)
 	}
 	if i == nil || inner.BeginsTCP() {
@@ -143,7 +145,7 @@ func (r *Recogniser) Watch(now time.Duration, p *packet.Packet) {
 		r.byAddress(now, &i.value, inner)
 	}
 	i.used = now
-	r.before, r.direction, r.here = i, direction, true
+	*recent, r.before, r.direction, r.here = i, i, direction, true
 	c := &i.value
 	if !p.LaterFragment {
 		switch inner.Flow.Protocol {

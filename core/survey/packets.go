@@ -21,7 +21,8 @@ type Watch struct {
 	second     int64
 	dirty      []*flow // with packets of this second that are not booked
 	noted      [5]int64
-	out        int64 // packets that takes leaves out
+	mixes      []*sum // with something pending
+	out        int64  // packets that takes leaves out
 	backwards  int64
 	last       time.Duration
 }
@@ -41,22 +42,42 @@ type conversation struct {
 	app      uint16 // number plus one; 0: unknown
 	lowFirst bool   // the end that is first in the flow's order is the client
 	known    recognise.Known
+	ends     [2]held // client and server
+	renamed  bool
 }
 
-// flow is one direction, with what is not booked yet.
+// held is a sum that is not looked up again, as long as it has the same key.
+type held struct {
+	*sum
+	life uint32
+}
+
+func hold(n *sum) held { return held{n, n.life} }
+
+func (h held) valid() bool { return h.sum != nil && h.life == h.sum.life }
+
+// mixed is what of a flow's mix can change.
+type mixed struct {
+	app    uint16
+	vlan   uint16
+	dscp   codepoint.DSCP
+	tagged bool
+}
+
+// flow is one direction, with what is not booked yet. What each packet touches comes first.
 type flow struct {
-	conversation *conversation
-	flow         packet.Flow
-	begun        bool
-	pending      bool
-	dscp         codepoint.DSCP
-	tagged       bool
-	vlan         uint16
-	packets      int64
-	bytes        int64
-	began        int64
-	first, last  time.Duration
-	stream       *stream
+	packets, bytes int64
+	last, first    time.Duration
+	conversation   *conversation
+	began          int64
+	begun, pending bool
+	tagged         bool
+	dscp           codepoint.DSCP
+	vlan           uint16
+	mixed          mixed
+	mix            held
+	stream         *stream
+	flow           packet.Flow
 }
 
 // Watch returns a watch that adds packets to the survey. takes, when not nil, says which packets count.
@@ -165,7 +186,7 @@ func clientSends(p *packet.Packet, here *recognise.Place) bool {
 
 // name finds the application of a conversation.
 func (w *Watch) name(c *conversation, here *recognise.Place) {
-	c.known = here.Known
+	c.known, c.renamed = here.Known, true
 	for i, word := range here.Apps {
 		for n := range 64 {
 			if word&(1<<n) != 0 {
@@ -212,15 +233,56 @@ func (w *Watch) flush() {
 		}
 	}
 	w.dirty = w.dirty[:0]
+	for _, n := range w.mixes {
+		w.spread(n)
+	}
+	w.mixes = w.mixes[:0]
 }
 
 func (w *Watch) record(f *flow) {
 	c := f.conversation
-	r := Record{Flow: f.flow, FromClient: (f == &c.ways[0]) == c.lowFirst, ServerName: c.known.Name, DSCP: f.dscp, Tagged: f.tagged, VLAN: f.vlan,
-		Packets: f.packets, Bytes: f.bytes, Began: f.began, From: f.first, To: f.last}
+	k := amount{f.bytes, f.packets, f.began, f.first, f.last}
+	f.pending, f.packets, f.bytes, f.began = false, 0, 0, 0
+	if !w.span(k.from, k.to) {
+		return
+	}
+	if mixed := (mixed{c.app, f.vlan, f.dscp, f.tagged}); mixed != f.mixed || c.renamed || !f.mix.valid() || !c.ends[0].valid() || !c.ends[1].valid() {
+		c.renamed = false
+		w.find(f, mixed)
+	}
+	for i := range c.ends {
+		w.book(c.ends[i].sum, &k)
+		w.tables[i].sink(c.ends[i].sum)
+	}
+	n := f.mix.sum
+	w.book(n, &k)
+	w.mix.sink(n)
+	p := n.pending
+	if p.Packets == 0 {
+		p.From, p.To = k.from, k.to
+		w.mixes = append(w.mixes, n)
+	}
+	p.Packets, p.Bytes, p.Began, p.From, p.To = p.Packets+k.packets, p.Bytes+k.bytes, p.Began+k.began, min(p.From, k.from), max(p.To, k.to)
+}
+
+// find looks up the sums that a flow counts for.
+func (w *Watch) find(f *flow, now mixed) {
+	c := f.conversation
+	r := Record{Flow: f.flow, FromClient: (f == &c.ways[0]) == c.lowFirst, ServerName: c.known.Name, DSCP: f.dscp, Tagged: f.tagged, VLAN: f.vlan}
 	if c.app > 0 {
 		r.App = w.apps.list[c.app-1].Name
 	}
-	w.Add(&r)
-	f.pending, f.packets, f.bytes, f.began = false, 0, 0, 0
+	for i := range c.ends { // the second look-up may give up what the first found, when both are new
+		k, _ := Groupings[i].of(&r)
+		c.ends[i] = hold(w.tables[i].at(w.Survey, k))
+	}
+	if r.ServerName != "" {
+		c.ends[byServer].named = r.ServerName
+	}
+	r.Direction = w.directed(&r.Flow, r.FromClient)
+	n := w.mix.at(w.Survey, mixKey(&r))
+	if n.sample(&r); n.pending == nil {
+		n.pending = &r
+	}
+	f.mix, f.mixed = hold(n), now
 }

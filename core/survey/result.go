@@ -48,13 +48,14 @@ type Group struct {
 
 // A Mix is what was of one application, direction and marking: what a rehearsal replays.
 type Mix struct {
-	App       string `json:"app"`
-	Protocol  string `json:"protocol"`
-	Port      uint16 `json:"port"` // the server's; 0: above the registered ones
-	Direction string `json:"direction"`
-	DSCP      string `json:"dscp"`
-	Client    string `json:"client"` // one of them
-	Server    string `json:"server"`
+	App       string  `json:"app"`
+	Protocol  string  `json:"protocol"`
+	Port      uint16  `json:"port"` // the server's; 0: above the registered ones
+	Direction string  `json:"direction"`
+	DSCP      string  `json:"dscp"`
+	VLAN      *uint16 `json:"vlan,omitempty"`
+	Client    string  `json:"client"` // one of them
+	Server    string  `json:"server"`
 	Sum
 }
 
@@ -93,6 +94,9 @@ const keepMinutes = 50
 // Result returns what was summed.
 func (s *Survey) Result() *Result {
 	r := &Result{Survey: Version, From: moment(s.from), To: moment(s.to), Sources: []string{}, Groups: []Group{}, Mix: []Mix{}, Calls: []Call{}, Marked: []Marked{}, Notes: []string{}, Coarse: s.coarse}
+	for _, n := range append(s.all(), &s.total) {
+		s.settle(n)
+	}
 	length := max(s.to-s.from, time.Second)
 	r.Seconds = length.Seconds()
 	r.Total = s.sum(&s.total, length, true)
@@ -108,8 +112,12 @@ func (s *Survey) Result() *Result {
 		r.Groups = append(r.Groups, g)
 	}
 	for k, n := range byBytes(s.mix.least) {
-		m := Mix{App: n.key.name, Protocol: policy.ProtocolName(uint8(n.key.number >> 48)), Port: uint16(n.key.number >> 32), Direction: Direction(n.key.number >> 16 & 0xff).String(), DSCP: codepoint.DSCP(n.key.number & 63).Name(),
+		m := Mix{App: n.key.name, Protocol: policy.ProtocolName(uint8(n.key.number >> 56)), Port: uint16(n.key.number >> 16), Direction: Direction(n.key.number >> 8 & 0xff).String(), DSCP: codepoint.DSCP(n.key.number & 63).Name(),
 			Client: n.sampleFrom.String(), Server: n.sampleTo.String(), Sum: s.sum(n, length, k < keepMinutes)}
+		if tag := n.key.number >> 40 & 0xffff; tag > 0 {
+			vlan := uint16(tag - 1)
+			m.VLAN = &vlan
+		}
 		m.Sum.Name = ""
 		r.Mix = append(r.Mix, m)
 	}
@@ -351,10 +359,14 @@ func (s *Survey) Merge(r *Result) error {
 		way := slices.Index(directionWords[:], m.Direction)
 		client, err3 := netip.ParseAddr(m.Client)
 		server, err4 := netip.ParseAddr(m.Server)
+		tag := uint64(0)
+		if m.VLAN != nil {
+			tag = uint64(*m.VLAN&0xfff) + 1
+		}
 		if errors.Join(err, err2, err3, err4) != nil || way < 0 {
 			return ErrNoSurvey
 		}
-		into := s.mix.at(s, key{name: m.App, number: uint64(protocol)<<48 | uint64(m.Port)<<32 | uint64(way)<<16 | uint64(d)})
+		into := s.mix.at(s, key{name: m.App, number: uint64(protocol)<<56 | tag<<40 | uint64(m.Port)<<16 | uint64(way)<<8 | uint64(d)})
 		if into.packets == 0 {
 			into.sampleFrom, into.sampleTo = client, server
 		}

@@ -26,11 +26,11 @@ type Grouping struct {
 	of func(r *Record) (key, bool) // false: the record has nothing to say of it
 }
 
-// Groupings are those there are. A key that starts with an address is shown as one.
+// Groupings are those there are. The first two are by address; what the others need is in the mix.
 var Groupings = []Grouping{
-	{"app", "application", "unknown", func(r *Record) (key, bool) { return key{name: r.App}, r.Class == "" }},
 	{"client", "client", "", func(r *Record) (key, bool) { return key{addr: r.client()}, r.Class == "" }},
 	{"server", "server", "", func(r *Record) (key, bool) { return key{addr: r.server()}, r.Class == "" }},
+	{"app", "application", "unknown", func(r *Record) (key, bool) { return key{name: r.App}, r.Class == "" }},
 	{"dscp", "DSCP", "", func(r *Record) (key, bool) { return key{name: r.DSCP.Name()}, r.Class == "" }},
 	{"vlan", "VLAN", "untagged", func(r *Record) (key, bool) {
 		if !r.Tagged {
@@ -42,6 +42,12 @@ var Groupings = []Grouping{
 	{"direction", "direction", "", func(r *Record) (key, bool) { return key{name: r.Direction.String()}, r.Class == "" }},
 	{"class", "class at the gate", "", func(r *Record) (key, bool) { return key{name: r.Class}, r.Class != "" }},
 }
+
+const (
+	byClient = iota
+	byServer
+	byMix // the first that is in the mix
+)
 
 var vlanNames = func() (names [4096]string) {
 	for i := range names {
@@ -114,7 +120,7 @@ func (r *Record) port() uint16 {
 
 // Bounds of a survey's memory.
 const (
-	MaxSums    = 1 << 13             // sums of each grouping
+	MaxSums    = 1 << 16             // sums of each grouping
 	MaxMinutes = 1 << 21             // minutes with traffic that are kept, of all sums together
 	MaxCalls   = 1 << 14             // streams of RTP
 	MaxSpan    = 24 * time.Hour      // of one record
@@ -131,18 +137,21 @@ type key struct {
 // A minute is what was sent in one, counted since 1970.
 type minute struct{ at, bytes int64 }
 
-// A sum is of one key.
+// A sum is of one key. What each booking touches comes first.
 type sum struct {
-	key                   key
-	named                 string // a server's name
 	bytes, packets, flows int64
-	over                  int64 // of bytes, at most so many were another's
 	second, inSecond      int64 // that it is in, since 1970
 	busiest, busiestAt    int64
+	now                   minute // that it is in, and not yet among the minutes
+	life                  uint32 // how many keys it had before
+	unminuted             bool   // its minutes were given up
+	index                 int    // in the heap
 	minutes               []minute
-	unminuted             bool // its minutes were given up
+	over                  int64 // of bytes, at most so many were another's
+	key                   key
+	named                 string  // a server's name
+	pending               *Record // of a mix: what the groupings have not got of this second
 	sampleFrom, sampleTo  netip.Addr
-	index                 int // in the heap
 }
 
 // A table is the sums of a grouping.
@@ -180,8 +189,9 @@ func (t *table) at(s *Survey, k key) *sum {
 		}
 		i = t.least[0]
 		delete(t.sums, i.key)
+		s.spread(i)
 		s.minutes -= int64(len(i.minutes))
-		*i = sum{key: k, bytes: i.bytes, over: i.bytes, minutes: i.minutes[:0], index: i.index}
+		*i = sum{key: k, bytes: i.bytes, over: i.bytes, minutes: i.minutes[:0], index: i.index, life: i.life + 1}
 		t.sums[k] = i
 	}
 	t.last = i
@@ -245,57 +255,109 @@ func (s *Survey) directed(f *packet.Flow, fromClient bool) Direction {
 
 // Add sums a record. Its Direction is set.
 func (s *Survey) Add(r *Record) {
-	if r.To < r.From || r.From <= 0 || r.To-r.From > MaxSpan || s.from > 0 && (r.To-s.from > MaxLength || s.to-r.From > MaxLength) {
-		s.refused++
+	k := r.amount()
+	if !s.span(r.From, r.To) {
 		return
 	}
+	s.coarse = s.coarse || r.SecondUnknown
 	if r.Class == "" {
 		r.Direction = s.directed(&r.Flow, r.FromClient)
 	}
-	s.coarse = s.coarse || r.SecondUnknown
-	if s.from == 0 || r.From < s.from {
-		s.from = r.From
-	}
-	s.to = max(s.to, r.To)
-	s.book(&s.total, r)
-	for i := range Groupings {
-		if k, told := Groupings[i].of(r); told {
-			t := &s.tables[i]
-			n := t.at(s, k)
-			if r.ServerName != "" && Groupings[i].Name == "server" {
-				n.named = r.ServerName
-			}
-			s.book(n, r)
-			t.sink(n)
+	for i := range Groupings[:byMix] {
+		if id, told := Groupings[i].of(r); told {
+			s.into(i, id, r)
 		}
 	}
 	if r.Class == "" {
 		n := s.mix.at(s, mixKey(r))
-		if n.packets == 0 {
-			n.sampleFrom, n.sampleTo = r.client(), r.server()
-		}
-		s.book(n, r)
+		n.sample(r)
+		s.book(n, &k)
 		s.mix.sink(n)
+	}
+	s.inGroups(r)
+}
+
+// span notes from when to when records are; false: the times of this one make no sense.
+func (s *Survey) span(from, to time.Duration) bool {
+	if to < from || from <= 0 || to-from > MaxSpan || s.from > 0 && (to-s.from > MaxLength || s.to-from > MaxLength) {
+		s.refused++
+		return false
+	}
+	if s.from == 0 || from < s.from {
+		s.from = from
+	}
+	s.to = max(s.to, to)
+	return true
+}
+
+// into books a record for the key of a grouping.
+func (s *Survey) into(grouping int, k key, r *Record) *sum {
+	t := &s.tables[grouping]
+	n := t.at(s, k)
+	if r.ServerName != "" && grouping == byServer {
+		n.named = r.ServerName
+	}
+	a := r.amount()
+	s.book(n, &a)
+	t.sink(n)
+	return n
+}
+
+// sample keeps the ends of the first record of a mix.
+func (n *sum) sample(r *Record) {
+	if n.packets == 0 {
+		n.sampleFrom, n.sampleTo = r.client(), r.server()
+	}
+}
+
+// inGroups books a record for the total, and for all groupings of the mix.
+func (s *Survey) inGroups(r *Record) {
+	a := r.amount()
+	s.book(&s.total, &a)
+	for i := byMix; i < len(Groupings); i++ {
+		if k, told := Groupings[i].of(r); told {
+			s.into(i, k, r)
+		}
 	}
 	if s.minutes > MaxMinutes {
 		s.forgetMinutes()
 	}
 }
 
-// mixKey is what a record counts for in the mix.
-func mixKey(r *Record) key {
-	return key{name: r.App, number: uint64(r.Flow.Protocol)<<48 | uint64(r.port())<<32 | uint64(r.Direction)<<16 | uint64(r.DSCP)}
+// spread books what is pending of a mix for the groupings.
+func (s *Survey) spread(n *sum) {
+	if r := n.pending; r != nil && r.Packets > 0 {
+		s.inGroups(r)
+		r.Packets, r.Bytes, r.Began = 0, 0, 0
+	}
 }
 
-// book adds a record to a sum.
-func (s *Survey) book(n *sum, r *Record) {
-	n.bytes += r.Bytes
-	n.packets += r.Packets
-	n.flows += r.Began
-	if second := int64(r.From / time.Second); second == n.second {
-		n.inSecond += r.Bytes
+// mixKey is what a record counts for in the mix.
+func mixKey(r *Record) key {
+	tag := uint64(0)
+	if r.Tagged {
+		tag = uint64(r.VLAN&0xfff) + 1
+	}
+	return key{name: r.App, number: uint64(r.Flow.Protocol)<<56 | tag<<40 | uint64(r.port())<<16 | uint64(r.Direction)<<8 | uint64(r.DSCP)}
+}
+
+// An amount is what is booked.
+type amount struct {
+	bytes, packets, began int64
+	from, to              time.Duration
+}
+
+func (r *Record) amount() amount { return amount{r.Bytes, r.Packets, r.Began, r.From, r.To} }
+
+// book adds an amount to a sum.
+func (s *Survey) book(n *sum, r *amount) {
+	n.bytes += r.bytes
+	n.packets += r.packets
+	n.flows += r.began
+	if second := int64(r.from / time.Second); second == n.second {
+		n.inSecond += r.bytes
 	} else {
-		n.second, n.inSecond = second, r.Bytes
+		n.second, n.inSecond = second, r.bytes
 	}
 	if n.inSecond > n.busiest {
 		n.busiest, n.busiestAt = n.inSecond, n.second
@@ -303,16 +365,20 @@ func (s *Survey) book(n *sum, r *Record) {
 	if n.unminuted {
 		return
 	}
-	first, last := int64(r.From/time.Minute), int64(r.To/time.Minute)
+	first, last := int64(r.from/time.Minute), int64(r.to/time.Minute)
 	if first == last {
-		s.inMinute(n, first, r.Bytes)
+		if n.now.at != first {
+			s.settle(n)
+			n.now.at = first
+		}
+		n.now.bytes += r.bytes
 		return
 	}
-	span, booked := float64(r.To-r.From), int64(0)
+	span, booked := float64(r.to-r.from), int64(0)
 	for m := first; m <= last; m++ { // the part until the minute ends, less what is booked
-		until := r.Bytes
+		until := r.bytes
 		if m < last {
-			until = int64(float64(r.Bytes) * float64(time.Duration(m+1)*time.Minute-r.From) / span)
+			until = int64(float64(r.bytes) * float64(time.Duration(m+1)*time.Minute-r.from) / span)
 		}
 		if until > booked {
 			s.inMinute(n, m, until-booked)
@@ -321,11 +387,15 @@ func (s *Survey) book(n *sum, r *Record) {
 	}
 }
 
-func (s *Survey) inMinute(n *sum, at, bytes int64) {
-	if k := len(n.minutes); k > 0 && n.minutes[k-1].at == at {
-		n.minutes[k-1].bytes += bytes
-		return
+// settle puts the minute that a sum is in among its minutes.
+func (s *Survey) settle(n *sum) {
+	if n.now.bytes > 0 {
+		s.inMinute(n, n.now.at, n.now.bytes)
 	}
+	n.now = minute{}
+}
+
+func (s *Survey) inMinute(n *sum, at, bytes int64) {
 	i, found := slices.BinarySearchFunc(n.minutes, at, func(m minute, at int64) int { return cmp.Compare(m.at, at) })
 	if found {
 		n.minutes[i].bytes += bytes
@@ -349,7 +419,7 @@ func (s *Survey) forgetMinutes() {
 	slices.SortFunc(all, func(a, b *sum) int { return cmp.Compare(a.bytes, b.bytes) })
 	for _, n := range all[:(len(all)+1)/2] {
 		s.minutes -= int64(len(n.minutes))
-		n.minutes, n.unminuted = nil, true
+		n.minutes, n.unminuted, n.now = nil, true, minute{}
 	}
 	if len(all) == 0 { // only the total is left
 		s.minutes -= int64(len(s.total.minutes))
