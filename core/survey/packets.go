@@ -85,8 +85,8 @@ func (s *Survey) Watch(apps []policy.App, takes func(*packet.Packet) bool) *Watc
 	return &Watch{Survey: s, recogniser: recognise.New(apps), apps: NewApps(apps), takes: takes, streams: make(map[mediaKey]*stream)}
 }
 
-// Run adds every packet that a reader yields. began is when the first was, since 1970. more is called now and then: false ends it.
-func (w *Watch) Run(r traffic.Reader, began func() time.Duration, more func() bool) error {
+// Run adds every packet that a reader yields, with its time since 1970. more is called now and then: false ends it.
+func (w *Watch) Run(r traffic.Reader, more func() bool) error {
 	var p packet.Packet
 	for n := 0; ; n++ {
 		frame, wire, at, ok, err := r.ReadFrame()
@@ -94,7 +94,7 @@ func (w *Watch) Run(r traffic.Reader, began func() time.Duration, more func() bo
 			w.flush()
 			return err
 		}
-		w.Packet(began()+at, &p, frame, wire)
+		w.Packet(at, &p, frame, wire)
 	}
 }
 

@@ -286,7 +286,7 @@ func (r *Result) marks() {
 		r.Marked = append(r.Marked, Marked{k[0], k[1], want.Name(), n, float64(n) / float64(max(all[k[0]], 1))})
 	}
 	slices.SortFunc(r.Marked, func(a, b Marked) int {
-		return cmp.Or(cmp.Compare(above(b), above(a)), cmp.Compare(b.Bytes, a.Bytes), cmp.Compare(a.App, b.App), cmp.Compare(a.DSCP, b.DSCP))
+		return cmp.Or(cmp.Compare(above(b), above(a)), cmp.Compare(advised[b.App], advised[a.App]), cmp.Compare(b.Bytes, a.Bytes), cmp.Compare(a.App, b.App), cmp.Compare(a.DSCP, b.DSCP))
 	})
 }
 

@@ -133,6 +133,7 @@ func (a *app) commands(root *cobra.Command, text render.Text) {
 	}{
 		{a.demo(text), start, true, false, nil},
 		{a.newFile(), start, false, false, nil},
+		{a.draft(), write, false, false, nil},
 		{a.check(text), start, true, true, []completion{policyFiles, policyFiles, policyFiles, policyFiles}},
 		{a.rehearse(text), start, true, true, rehearsed},
 		{a.explain(text), start, true, true, []completion{policyFiles}},

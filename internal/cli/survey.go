@@ -164,17 +164,25 @@ func (r *surveyRun) read(ctx context.Context, a *app, args []string) error {
 		}
 	}
 	apps := survey.NewApps(r.apps)
+	var names []string
+	var captures []*files.Capture
 	for _, name := range args {
 		r.sources = append(r.sources, name)
 		capture, flows, err := files.OpenSource(name)
 		switch {
 		case err != nil:
 		case capture != nil:
-			err = r.capture(ctx, a, name, capture)
+			defer capture.Close()
+			names, captures = append(names, name), append(captures, capture)
 		default:
 			err = r.flows(ctx, a, name, flows, apps)
 		}
 		if err != nil {
+			return err
+		}
+	}
+	if captures != nil {
+		if err := r.captures(ctx, a, names, captures); err != nil {
 			return err
 		}
 	}
@@ -213,24 +221,80 @@ func (r *surveyRun) read(ctx context.Context, a *app, args []string) error {
 	return nil
 }
 
-func (r *surveyRun) capture(ctx context.Context, a *app, name string, c *files.Capture) error {
-	defer c.Close()
-	show, clear := a.progress("reading " + name)
+// captures sums captures as if they were one: their packets in the order of time.
+func (r *surveyRun) captures(ctx context.Context, a *app, names []string, all []*files.Capture) error {
+	show, clear := a.progress("reading " + names[0])
 	defer clear()
 	w := r.survey.Watch(r.apps, r.takes)
-	err := w.Run(c, c.Began, func() bool {
+	merged := &mergedCaptures{all: all}
+	err := w.Run(merged, func() bool {
 		if show != nil {
-			show(c.Done())
+			done := 0.0
+			for _, c := range all {
+				done += c.Done() / float64(len(all))
+			}
+			show(done)
 		}
 		return ctx.Err() == nil
 	})
-	for _, n := range append(w.Notes(), c.Notes()...) {
-		r.notes = append(r.notes, name+": "+n)
+	r.notes = append(r.notes, w.Notes()...)
+	for i, c := range all {
+		for _, n := range c.Notes() {
+			r.notes = append(r.notes, names[i]+": "+n)
+		}
 	}
 	if ctx.Err() != nil {
-		r.notes = append(r.notes, name+": interrupted: the rest is not in the survey")
+		r.notes = append(r.notes, "interrupted: the rest of the captures is not in the survey")
 	}
 	return err
+}
+
+// mergedCaptures reads captures in the order of time, with times since 1970.
+type mergedCaptures struct {
+	all   []*files.Capture
+	heads []head
+	last  int // that was read last
+}
+
+// head is the next frame of a capture.
+type head struct {
+	frame []byte
+	wire  int
+	at    time.Duration
+	ok    bool
+}
+
+func (m *mergedCaptures) next(i int) (err error) {
+	h := &m.heads[i]
+	h.frame, h.wire, h.at, h.ok, err = m.all[i].ReadFrame()
+	h.at += m.all[i].Began()
+	return err
+}
+
+// ReadFrame returns the earliest frame that is left.
+func (m *mergedCaptures) ReadFrame() ([]byte, int, time.Duration, bool, error) {
+	if m.heads == nil {
+		m.heads = make([]head, len(m.all))
+		for i := range m.all {
+			if err := m.next(i); err != nil {
+				return nil, 0, 0, false, err
+			}
+		}
+	} else if err := m.next(m.last); err != nil {
+		return nil, 0, 0, false, err
+	}
+	m.last = -1
+	for i := range m.heads {
+		if m.heads[i].ok && (m.last < 0 || m.heads[i].at < m.heads[m.last].at) {
+			m.last = i
+		}
+	}
+	if m.last < 0 {
+		m.last = 0
+		return nil, 0, 0, false, nil
+	}
+	h := &m.heads[m.last]
+	return h.frame, h.wire, h.at, true, nil
 }
 
 // record sums flow records, those for which the condition holds.

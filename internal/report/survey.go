@@ -137,9 +137,19 @@ func stacked(r *survey.Result, g *survey.Grouping, all []survey.Sum) *chart.Char
 		panel.Lines = append(panel.Lines, chart.Line{Name: "all others", Ink: chart.Ink(maxStacked), X: x, Y: others})
 	}
 	begin := time.Unix(60*first, 0).UTC()
+	if step == 1 { // of the first minute and the last only a part was seen
+		for i := range panel.Lines {
+			y := panel.Lines[i].Y
+			y[0] *= 60 / max(1, 60-r.From.Sub(begin).Seconds())
+			y[n-1] *= 60 / max(1, r.To.Sub(time.Unix(60*last, 0)).Seconds())
+		}
+	}
 	layout := "15:04"
-	if last-first > 24*60 {
+	switch {
+	case last-first > 24*60:
 		layout = "01-02 15:04"
+	case last-first <= 30:
+		layout = "15:04:05"
 	}
 	return &chart.Chart{X: chart.Axis{Name: "time (UTC)", Max: x[n], Say: func(v float64) string { return begin.Add(time.Duration(v) * time.Second).Format(layout) }}, Panels: []chart.Panel{panel}}
 }

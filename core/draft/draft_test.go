@@ -1,4 +1,4 @@
-package starter_test
+package draft_test
 
 import (
 	"flag"
@@ -10,10 +10,10 @@ import (
 	"imbrel.example/imbrel/core/budget"
 	"imbrel.example/imbrel/core/check"
 	"imbrel.example/imbrel/core/codec"
+	"imbrel.example/imbrel/core/draft"
 	"imbrel.example/imbrel/core/language"
 	"imbrel.example/imbrel/core/policyfile"
 	"imbrel.example/imbrel/core/simulate"
-	"imbrel.example/imbrel/core/starter"
 	"imbrel.example/imbrel/core/unit"
 )
 
@@ -24,7 +24,7 @@ var lines = flag.Int("lines", 12, "how many random lines a starter file is writt
 func TestFilesCheckCleanAndPass(t *testing.T) {
 	r := rand.New(rand.NewPCG(24, 4))
 	for n := range *lines {
-		l := &starter.Line{Up: unit.Rate(300_000 << r.IntN(8)), Down: unit.Rate(300_000 << r.IntN(8))}
+		l := &draft.Facts{Up: unit.Rate(300_000 << r.IntN(8)), Down: unit.Rate(300_000 << r.IntN(8))}
 		l.Codec, _ = codec.ByName(codec.Names()[r.IntN(len(codec.Names()))])
 		l.Framing, _ = language.ParseFraming([]string{"ethernet", "ethernet-vlan", "ethernet-pppoe", "aal5-pppoe-llc"}[r.IntN(4)])
 		room := budget.Fitting(l.Codec, l.Framing.Size(l.Codec.Length(false), 0), min(l.Up, l.Down)*45/100)
@@ -32,7 +32,7 @@ func TestFilesCheckCleanAndPass(t *testing.T) {
 			continue
 		}
 		l.Calls = 1 + r.IntN(room)
-		text, err := starter.Text(l)
+		text, err := draft.Text(l)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -80,7 +80,7 @@ func TestRefused(t *testing.T) {
 		{1_000_000, 0, 1, "into the site: give from 256kbit/s"},
 		{1_000_000, 50_000_000, 0, "give from 1 to 10000"},
 	} {
-		text, err := starter.Text(&starter.Line{Up: c.up, Down: c.down, Calls: c.calls, Codec: g711, Framing: ethernet})
+		text, err := draft.Text(&draft.Facts{Up: c.up, Down: c.down, Calls: c.calls, Codec: g711, Framing: ethernet})
 		if (err == nil) != (c.want == "") || err != nil && !strings.Contains(err.Error(), c.want) || err == nil && !strings.Contains(text, "police: {calls: 7, codec: g711}") {
 			t.Errorf("%s up, %s down, %d calls: %v; want %q", c.up, c.down, c.calls, err, c.want)
 		}
