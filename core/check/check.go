@@ -326,7 +326,7 @@ func (s *survey) ask(follower *explain.Follower, h *policy.Rehearsal, t *policy.
 		return
 	}
 	fromPort, toPort := t.FirstPorts()
-	q := explain.Question{Flow: packet.Flow{From: t.From, To: t.To, FromPort: fromPort, ToPort: toPort, Protocol: t.Protocol}, DSCP: t.DSCP, PCP: t.PCP, VLAN: t.VLAN, Length: int(t.Packet), At: h.StartAt, RTP: t.Kind.Row().RTP}
+	q := explain.Question{Flow: packet.Flow{From: t.From, To: t.To, FromPort: fromPort, ToPort: toPort, Protocol: t.Protocol}, DSCP: t.DSCP, PCP: t.PCP, VLAN: t.VLAN, Length: int(t.Packet), At: h.StartAt, RTP: t.Kind.Row().RTP, ServerName: t.ServerName}
 	calls := 0
 	switch {
 	case t.Kind == policy.Calls:

@@ -79,6 +79,7 @@ type (
 	trafficLine struct {
 		policy.Traffic
 		load     policy.Ref
+		app      policy.Ref
 		codec    string
 		interval time.Duration
 		bitRate  unit.Rate
@@ -369,6 +370,8 @@ var (
 		on("delayed-acks", "false: every segment is acknowledged at once, not every other", flag, func(t *trafficLine, v bool) { t.EveryACK = !v }),
 		on("receive-window", "how much the receiver of a flow can hold, 4MiB when not given", aSize, func(t *trafficLine, v unit.Size) { t.ReceiveWindow = v }),
 		on("initial-window", "the segments that a flow begins with, 10 when not given", count("a number of segments", 1, 1000), func(t *trafficLine, v int) { t.InitialWindow = v }),
+		on("app", "the application that it is of: it gives the port, and the server name, that are not given", ref("the name of an application"), func(t *trafficLine, v policy.Ref) { t.app = v }),
+		on("server-name", "of TCP: what each connection's client asks for in its first bytes, by a TLS hello, or by an HTTP request to port 80 or 8080", value("a server name such as www.weather.example", parseServerName), func(t *trafficLine, v string) { t.ServerName = v }),
 		on("from", "the sender", anAddress, func(t *trafficLine, v address) { t.From = v }),
 		on("to", "the receiver", anAddress, func(t *trafficLine, v address) { t.To = v }),
 		on("protocol", "udp when not given", aProtocol, func(t *trafficLine, v uint8) { t.Protocol = v }),

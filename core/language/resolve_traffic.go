@@ -140,7 +140,7 @@ func (s *resolver) expectations(h *policy.Rehearsal) {
 }
 
 // overTCP are the keys that go with all traffic over TCP.
-var overTCP = []string{"packet", "control", "paced", "delayed-acks", "receive-window", "initial-window", "from-port", "to-port", "dscp", "vlan", "pcp", "ecn"}
+var overTCP = []string{"app", "server-name", "packet", "control", "paced", "delayed-acks", "receive-window", "initial-window", "from-port", "to-port", "dscp", "vlan", "pcp", "ecn"}
 
 // ofCalls are the keys that go with all calls, those that are needed first.
 var ofCalls = []string{"codec", "between", "interval", "bitrate", "playout", "speech", "rtcp", "skew", "from-port", "to-port", "dscp", "vlan", "pcp", "ecn"}
@@ -156,7 +156,7 @@ var trafficKeys = []struct {
 }{
 	{"calls", policy.Calls, 2, ofCalls, (*resolver).calls},
 	{"erlangs", policy.Calls, 3, append([]string{"holding"}, ofCalls...), (*resolver).calls},
-	{"rate", policy.Stream, 3, []string{"packet", "from", "to", "arrivals", "skew", "on", "off", "lengths", "protocol", "from-port", "to-port", "dscp", "vlan", "pcp", "ecn"}, (*resolver).stream},
+	{"rate", policy.Stream, 3, []string{"packet", "from", "to", "app", "arrivals", "skew", "on", "off", "lengths", "protocol", "from-port", "to-port", "dscp", "vlan", "pcp", "ecn"}, (*resolver).stream},
 	{"video", policy.Video, 2, []string{"from", "to", "packet", "frames", "key-frames", "skew", "from-port", "to-port", "dscp", "vlan", "pcp", "ecn"}, (*resolver).video},
 	{"tcp", policy.TCPFlows, 2, append([]string{"from", "to", "bytes", "app-rate"}, overTCP...), (*resolver).overTCP},
 	{"requests", policy.Exchanges, 4, append([]string{"from", "to", "answer", "think", "request"}, overTCP...), (*resolver).overTCP},
@@ -196,15 +196,60 @@ func (s *resolver) traffic(t *trafficLine) {
 	if row := t.Kind.Row(); row.Protocol != 0 {
 		t.Protocol = row.Protocol
 	}
+	s.application(t)
 	k.fill(s, t)
 	if t.Kind != policy.Replay {
 		s.ends(t)
 	}
 }
 
+// application fills in what the application of a traffic says: its port, its protocol, and a server name.
+func (s *resolver) application(t *trafficLine) {
+	noPort := !has(t, "to-port") && !has(t, "from-port")
+	if strings.HasPrefix(t.ServerName, "*") {
+		s.problem(t.PlaceOf("server-name"), 0, "write one name, such as www"+t.ServerName[1:], "a connection asks for one name, not for `%s`", t.ServerName)
+	}
+	if has(t, "app") && s.sound("apps") {
+		i := slices.IndexFunc(s.f.Apps, func(a policy.App) bool { return a.Name == t.app.Text })
+		if i < 0 {
+			var names []string
+			for k := range s.f.Apps {
+				names = append(names, s.f.Apps[k].Name)
+			}
+			s.unknown(t.app, "application", names)
+			return
+		}
+		a := &s.f.Apps[i]
+		ports := a.TCP
+		if !t.Kind.OverTCP() && t.Protocol != packet.TCP {
+			if t.Protocol = packet.UDP; len(a.UDP) == 0 && len(a.TCP) > 0 && !has(t, "protocol") {
+				t.Protocol = packet.TCP
+			} else {
+				ports = a.UDP
+			}
+		}
+		switch {
+		case len(ports) > 0:
+			if noPort {
+				t.ToPort, noPort = uint16(ports[0].First), false
+			}
+		case a.LooksLike != policy.NoLook:
+			s.problem(t.app.At, len(t.app.Text), "use `calls` or `video`: their packets are RTP", "`%s` is recognised by the look of its packets, which `%s` does not send", a.Name, t.Name)
+		case len(a.ServerNames) == 0 || !t.Kind.OverTCP():
+			s.problem(t.app.At, len(t.app.Text), "use another kind of traffic, or give the application ports", "`%s` has no port for `%s`", a.Name, t.Name)
+		}
+		if t.Kind.OverTCP() && t.ServerName == "" && len(a.ServerNames) > 0 {
+			t.ServerName = strings.Replace(a.ServerNames[0], "*", "www", 1)
+		}
+	}
+	if t.ServerName != "" && noPort {
+		t.ToPort = 443
+	}
+}
+
 // stream fills in what a stream does not say.
 func (s *resolver) stream(t *trafficLine) {
-	if !has(t, "protocol") {
+	if !has(t, "protocol") && t.Protocol == 0 {
 		t.Protocol = packet.UDP
 	}
 	s.packetLength(t)

@@ -122,6 +122,8 @@ type Traffic struct {
 	Think         time.Duration
 	Objects       int // of a page
 	Connections   int // that fetch them at a time
+	// ServerName is what the client of each connection asks for in its first bytes: "" nothing, they are zeros.
+	ServerName string
 
 	From, To         netip.Addr // of calls, the two ends
 	Protocol         uint8

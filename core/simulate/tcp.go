@@ -10,6 +10,7 @@ import (
 	"imbrel.example/imbrel/core/measure"
 	"imbrel.example/imbrel/core/packet"
 	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/recognise"
 	"imbrel.example/imbrel/core/tcp"
 	"imbrel.example/imbrel/core/traffic"
 	"imbrel.example/imbrel/core/unit"
@@ -47,6 +48,7 @@ type tcpTraffic struct {
 	calls       bool // the end at `from` opens the connections
 	port        int  // that the next one is opened from
 	base        tcp.Config
+	hello       []byte // that each connection's client begins with; nil: zeros
 }
 
 // An endpoint is one end of a connection at a host.
@@ -139,6 +141,9 @@ func (r *run) overTCP(index int, t *policy.Traffic, end time.Duration) error {
 		w.base.InitialWindow = tcp.DefaultInitialWindow
 	}
 	w.flows[w.way()] = r.flowsOf(index, t, t.Back(), t.Flows, end)
+	if t.ServerName != "" {
+		w.hello = recognise.Hello(t.ServerName, min(w.ToPort-1, w.FromPort-1)+1) // a port that is not given is 0
+	}
 	for n := range t.Flows {
 		c := &client{tcpTraffic: w, numbered: [2]int{n, n}, random: traffic.Random(r.options.Seed, t.Name, n)}
 		c.measures = [2]*measure.Flow{r.newFlow(t, end), r.newFlow(t, end)}
@@ -321,6 +326,7 @@ func (c *client) transfer(r *run) {
 		}
 	}
 	if first && !c.calls {
+		line.server.Write(int64(len(c.hello)))
 		r.pump(line.server)
 	}
 	r.pump(line.client)
@@ -520,6 +526,11 @@ func (r *run) pump(e *endpoint) {
 		}
 		f := r.flight()
 		e.model.Build(&f.Packet, f.room, e.flow, &s)
+		if hello := e.traffic.hello; s.Seq <= uint64(len(hello)) && s.Data > 0 && e.source.reverse != e.client.calls {
+			at := max(s.Seq, 1) - 1 // the first byte has the number 1
+			f.Bytes = slices.Concat(f.Bytes, hello[at:min(at+uint64(s.Data), uint64(len(hello)))])
+			f.Seal()
+		}
 		if e.traffic.tag != nil && !e.source.reverse {
 			f.SetTags([]packet.Tag{*e.traffic.tag})
 		}

@@ -126,8 +126,8 @@ var (
 		"their limits protect nobody: they can take all that is promised to the others",
 		"limit them to what their traffic takes; `imbrel budget` calculates it for calls")
 	ServerNameUnseen = finding("`{class}` is recognised by server names alone, and no rehearsal replays a capture",
-		"rehearsed traffic shows no server name, so the class is empty in every rehearsal",
-		"replay a capture, or give the application ports or addresses as well")
+		"no rehearsed traffic shows such a name, so the class is empty in every rehearsal",
+		"give TCP of a rehearsal `app` or `server-name`, or replay a capture")
 	SlowerFurtherOn = finding("`{policy}` divides {whole}, and then `{traffic}` crosses {path}, which carries {carries} and has no policy",
 		"packets wait there in one queue for all classes, and no promise of `{policy}` holds",
 		"attach a policy there, or shape to {carries}")

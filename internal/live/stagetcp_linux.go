@@ -10,6 +10,7 @@ import (
 
 	"imbrel.example/imbrel/core/packet"
 	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/recognise"
 	"imbrel.example/imbrel/core/simulate"
 	"imbrel.example/imbrel/core/tcp"
 )
@@ -33,6 +34,8 @@ type conn struct {
 	closed  bool // for sending
 	writing bool // it waits to write
 	unsent  int64
+	written int64
+	hello   []byte // that it begins with; nil: zeros
 	got     int64
 	rtos    uint16
 }
@@ -47,6 +50,10 @@ type listener struct {
 func (s *stage) Connect(c simulate.Connection) [2]simulate.OutsideTransport {
 	forth := &conn{stage: s, spec: &c, flow: c.Flow, opens: c.FromOpens, tos: c.DSCP[0].ToS(), fd: -1}
 	back := &conn{stage: s, spec: &c, flow: c.Flow.Reverse(), opens: !c.FromOpens, tos: c.DSCP[1].ToS(), fd: -1}
+	if name := c.Traffic.ServerName; name != "" {
+		forth.hello = recognise.Hello(name, min(c.Flow.FromPort, c.Flow.ToPort))
+		back.hello = forth.hello
+	}
 	forth.peer, back.peer = back, forth
 	t := c.Traffic
 	for what, so := range map[string]bool{
@@ -308,7 +315,11 @@ func (c *conn) push() {
 	}
 	blocked := false
 	for c.unsent > 0 && !blocked {
-		n, err := unix.Write(c.fd, zeros[:min(c.unsent, int64(len(zeros)))])
+		from := zeros[:]
+		if c.opens && c.written < int64(len(c.hello)) {
+			from = c.hello[c.written:]
+		}
+		n, err := unix.Write(c.fd, from[:min(c.unsent, int64(len(from)))])
 		switch {
 		case errors.Is(err, unix.EINTR):
 		case errors.Is(err, unix.EAGAIN):
@@ -318,6 +329,7 @@ func (c *conn) push() {
 			return
 		default:
 			c.unsent -= int64(n)
+			c.written += int64(n)
 		}
 	}
 	if c.unsent == 0 && c.closing && !c.closed {
