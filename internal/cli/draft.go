@@ -4,11 +4,13 @@ import (
 	"bufio"
 	"errors"
 	"fmt"
+	"io/fs"
 	"math"
 	"net/netip"
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -48,7 +50,7 @@ existing file is never overwritten. With more facts, use imbrel draft.`,
 
 func (a *app) draft() *cobra.Command {
 	var values asked
-	var line, erlangs, blocking, surveyed string
+	var line, measured, erlangs, blocking, surveyed string
 	var phones int
 	var classes, inside []string
 	c := &cobra.Command{
@@ -76,6 +78,14 @@ never overwritten.`,
 				}
 				given["up"], given["down"] = "--line", "--line"
 				f.LineFrom = "as you said"
+			}
+			if measured != "" {
+				if err := apart(c, "--measured", "it says both rates", "up", "down", "line"); err != nil {
+					return err
+				}
+				if err := measuredLine(f, measured, c.Flags().Changed("framing"), given); err != nil {
+					return err
+				}
 			}
 			if surveyed != "" {
 				s, err := files.ReadSurvey(surveyed)
@@ -112,6 +122,7 @@ never overwritten.`,
 	values = questionFlags(c)
 	fl := c.Flags()
 	fl.StringVar(&line, "line", "", "what the `LINE` carries, as a test of it said: \"18.3Mbit/s down, 4.1Mbit/s up\"")
+	fl.StringVar(&measured, "measured", "", "plan for the worst of what imbrel measure kept in a `FILE`: rates, framing, delay and queue")
 	numberVar(fl, &phones, "phones", 0, 1, draft.MaxCalls, "how `MANY` phones there are: all may talk at a time")
 	fl.StringVar(&erlangs, "erlangs", "", "in place of --phones: `HOW MUCH` traffic comes in the busy hour, in erlangs")
 	fl.StringVar(&blocking, "blocking", "1%", "with --erlangs: the `PART` of the calls that may find no room")
@@ -148,6 +159,34 @@ func lineOf(f *draft.Facts, s string) error {
 	}
 	if f.Up == 0 || f.Down == 0 {
 		return wrong
+	}
+	return nil
+}
+
+// measuredLine takes what was measured of a line.
+func measuredLine(f *draft.Facts, name string, framing bool, given map[string]string) error {
+	l, err := files.ReadLine(name)
+	if errors.Is(err, fs.ErrNotExist) {
+		err = fmt.Errorf("%s does not exist", name)
+	}
+	if err != nil {
+		return fmt.Errorf("--measured: %w", err)
+	}
+	up, n := l.Worst(true)
+	down, k := l.Worst(false)
+	if n < 0 || k < 0 || up.RateBps <= 0 || down.RateBps <= 0 {
+		return fmt.Errorf("--measured %s: no run measured both directions", name)
+	}
+	f.Up, f.Down = unit.Rate(up.RateBps), unit.Rate(down.RateBps)
+	given["up"], given["down"] = "--measured", "--measured"
+	f.LineFrom = fmt.Sprintf("the worst of %d measurements, out at %s and in at %s", len(l.Runs), l.Runs[n].At.Format("2006-01-02 15:04"), l.Runs[k].At.Format("2006-01-02 15:04"))
+	f.Delay = time.Duration(up.DelayMs * 1e6)
+	f.Buffer = time.Duration(max(up.QueueMs, down.QueueMs) * 1e6)
+	if up.Framing != "" && !framing {
+		if f.Framing, err = language.ParseFraming(up.Framing); err != nil {
+			return fmt.Errorf("--measured %s: %w", name, err)
+		}
+		f.FramingFrom, given["framing"] = "it fits the measured rates of packets of several lengths", "--measured"
 	}
 	return nil
 }

@@ -150,6 +150,7 @@ func (a *app) commands(root *cobra.Command, text render.Text) {
 		{a.probe(text), network, true, false, nil},
 		{a.call(text), network, true, false, nil},
 		{a.flood(text), network, true, false, nil},
+		{a.measure(text), network, true, false, nil},
 		{a.prove(text), network, true, true, rehearsed},
 		{a.gate(text), force, true, true, []completion{policyFiles}},
 		{a.watchCounters(text), force, true, false, nil},

@@ -6,9 +6,12 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
+	"os"
 
 	"imbrel.example/imbrel/core/capture"
 	"imbrel.example/imbrel/core/ipfix"
+	"imbrel.example/imbrel/core/linetest"
 	"imbrel.example/imbrel/core/survey"
 )
 
@@ -97,3 +100,19 @@ func (f *FlowFile) Cut() bool { return f.cut }
 
 // Close closes the file.
 func (f *FlowFile) Close() error { return f.file.Close() }
+
+// ReadLine reads what was measured of a line.
+func ReadLine(name string) (*linetest.Line, error) {
+	text, err := os.ReadFile(name)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, fs.ErrNotExist
+	}
+	if err != nil {
+		return nil, inWords(name, err)
+	}
+	var l linetest.Line
+	if err := json.Unmarshal(text, &l); err != nil || l.Version != linetest.Version {
+		return nil, fmt.Errorf("%s is not a measured line: save one with `imbrel measure ADDRESS --save LINE`", name)
+	}
+	return &l, nil
+}

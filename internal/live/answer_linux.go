@@ -36,6 +36,9 @@ type answerer struct {
 	calls  sessions[callKey, callSession]
 	floods sessions[netip.AddrPort, floodSession]
 	open   int // connections
+	trains map[netip.Addr]*trainBox
+
+	measuring *datagrams // the socket that trains leave by
 }
 
 // A sessionKey is a sender of probes and its session.
@@ -141,6 +144,7 @@ func Answer(ctx context.Context, c AnswerConfig) error {
 	all.Go(func() { a.listen(ctx, loops[1], a.voice) })
 	all.Go(func() { a.listen(ctx, loops[2], a.reported) })
 	all.Go(func() { a.accept(ctx, listener) })
+	a.measuring = loops[0]
 	c.Notice(fmt.Sprintf("answers at %s, and calls at port %d", conn.LocalAddr(), a.media))
 	a.listen(ctx, loops[0], a.asked)
 	all.Wait()
@@ -196,6 +200,9 @@ func (a *answerer) asked(d *datagrams, b []byte, at *arrival) {
 		if a.baker.Knows(f.Cookie, peer, at.at) {
 			a.flooded(d, &f, len(b), at)
 		}
+		return
+	}
+	if a.measured(b, at) {
 		return
 	}
 	p, err := stamp.ParseProbe(b, a.config.Key)
@@ -341,7 +348,7 @@ func (a *answerer) accept(ctx context.Context, l net.Listener) {
 		}
 		all.Go(func() {
 			end := context.AfterFunc(ctx, func() { c.Close() })
-			a.drain(c)
+			a.drain(ctx, c)
 			end()
 			c.Close()
 			a.lock.Lock()
@@ -354,8 +361,8 @@ func (a *answerer) accept(ctx context.Context, l net.Listener) {
 // silentFor is for how long a connection may say nothing.
 const silentFor = 10 * time.Second
 
-// drain welcomes one who says hello over a connection, and throws away what comes after it.
-func (a *answerer) drain(c net.Conn) {
+// drain welcomes one who says hello over a connection, and does what its orders say, or throws away what comes after it.
+func (a *answerer) drain(ctx context.Context, c net.Conn) {
 	b := make([]byte, 1<<16)
 	_ = c.SetDeadline(time.Now().Add(silentFor))
 	if _, err := io.ReadFull(c, b[:handshake.GreetingLength]); err != nil {
@@ -366,7 +373,17 @@ func (a *answerer) drain(c net.Conn) {
 	if err != nil || g.Welcome {
 		return
 	}
-	if _, err := c.Write(a.welcome(&g, peer.Addr().Unmap(), time.Now())); err != nil {
+	hello := a.welcome(&g, peer.Addr().Unmap(), time.Now())
+	if _, err := c.Write(hello); err != nil {
+		return
+	}
+	_ = c.SetDeadline(time.Now().Add(silentFor))
+	if _, err := io.ReadFull(c, b[:handshake.OrderLength]); err != nil {
+		return
+	}
+	if _, err := handshake.ParseOrder(b[:handshake.OrderLength]); err == nil {
+		w, _ := handshake.ParseGreeting(hello, nil)
+		a.orders(ctx, c, b[:handshake.OrderLength], peer.Addr().Unmap(), w.Cookie)
 		return
 	}
 	for err == nil {

@@ -236,7 +236,7 @@ func (f *flooding) overTCP(ctx context.Context) error {
 			return fmt.Errorf("nothing answers connections at %s (%w): start `imbrel answer` there", f.to, errors.Unwrap(err))
 		}
 		f.conns = append(f.conns, conn.(*net.TCPConn))
-		if err := greetOver(conn, c.Key); err != nil {
+		if _, err := greetOver(conn, c.Key); err != nil {
 			f.hangUp()
 			return fmt.Errorf("%s refuses the connection (%w): does it have the same key, and a free place?", f.to, err)
 		}
@@ -266,23 +266,23 @@ func (f *flooding) overTCP(ctx context.Context) error {
 	return nil
 }
 
-// greetOver says hello over a connection.
-func greetOver(conn net.Conn, key []byte) error {
+// greetOver says hello over a connection, and returns the welcome.
+func greetOver(conn net.Conn, key []byte) (g handshake.Greeting, err error) {
 	_ = conn.SetDeadline(time.Now().Add(3 * time.Second))
 	defer conn.SetDeadline(time.Time{})
 	nonce := rand.Uint64()
 	if _, err := conn.Write((&handshake.Greeting{Nonce: nonce}).Message(key)); err != nil {
-		return err
+		return g, err
 	}
 	b := make([]byte, handshake.GreetingLength)
 	if _, err := io.ReadFull(conn, b); err != nil {
-		return err
+		return g, err
 	}
-	g, err := handshake.ParseGreeting(b, key)
+	g, err = handshake.ParseGreeting(b, key)
 	if err == nil && (!g.Welcome || g.Nonce != nonce) {
 		err = handshake.ErrOther
 	}
-	return err
+	return g, err
 }
 
 // ask asks the kernel how much has been acknowledged.

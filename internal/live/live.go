@@ -92,3 +92,11 @@ func reportOf(device, what string) (*Report, error) {
 	}
 	return &r, nil
 }
+
+// A LineConfig says how a line is measured.
+type LineConfig struct {
+	Address string
+	Key     []byte
+	Most    int64 // bit/s, that is sent at most
+	Say     func(string)
+}

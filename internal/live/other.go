@@ -6,6 +6,8 @@ import (
 	"context"
 	"errors"
 	"time"
+
+	"imbrel.example/imbrel/core/linetest"
 )
 
 var errLinux = errors.New("this command needs Linux; `imbrel --help` shows in its first groups which commands run here")
@@ -30,6 +32,9 @@ func Call(context.Context, CallConfig) (*CallReport, error) { return nil, errLin
 
 // Flood says so too.
 func Flood(context.Context, FloodConfig) (*FloodReport, error) { return nil, errLinux }
+
+// MeasureLine says so too.
+func MeasureLine(context.Context, LineConfig) (*linetest.Run, error) { return nil, errLinux }
 
 // Listen says so too.
 func Listen(context.Context, string, func(time.Duration, []byte)) (uint64, error) { return 0, errLinux }
