@@ -273,9 +273,9 @@ func (w *writer) entries(way int) string {
 		why := "an assumption: CHANGE it to what they need"
 		if w.Survey != nil {
 			if why = "the least: none was seen"; c.seen[way] > 0 {
-				why = fmt.Sprintf("the busiest minute had %s; a fifth more is promised", round(c.seen[way]))
+				why = fmt.Sprintf("the busiest minute had %s; a fifth more is promised", Round(c.seen[way]))
 				if c.name == "bulk" {
-					why = fmt.Sprintf("the busiest minute had %s; it gets what the others leave", round(c.seen[way]))
+					why = fmt.Sprintf("the busiest minute had %s; it gets what the others leave", Round(c.seen[way]))
 				}
 			}
 		}
@@ -431,9 +431,11 @@ func (w *writer) typical(b *strings.Builder) {
 		switch c.name {
 		case "signalling":
 			fmt.Fprintf(b, "      - {name: call-setup, rate: 16kbit/s, packet: 600B, arrivals: poisson, from: %s, to: %s, to-port: 5060}\n", here, there)
+			fmt.Fprintf(b, "      - {name: call-answers, rate: 16kbit/s, packet: 600B, arrivals: poisson, from: %s, to: %s, from-port: 5060}\n", there, here)
 		case "video":
 			rate := min(2*unit.MbitPerSecond, w.promise(i, 0)/2, w.promise(i, 1)/2)
-			fmt.Fprintf(b, "      - {name: conference, video: %s, from: %s, to: %s, to-port: 5004}\n", round(rate), here, there)
+			fmt.Fprintf(b, "      - {name: conference, video: %s, from: %s, to: %s, to-port: 5004}\n", Round(rate), here, there)
+			fmt.Fprintf(b, "      - {name: conference-in, video: %s, from: %s, to: %s, from-port: 5004}\n", Round(rate), there, here)
 		case "business":
 			fmt.Fprintf(b, "      - {name: desks, requests: 4, answer: 20kB, think: 1s, from: %s, to: %s, to-port: 5432}\n", here, there)
 		case "bulk":
@@ -446,8 +448,8 @@ func (w *writer) promise(i, way int) unit.Rate {
 	return w.shapes[way] * unit.Rate(w.chosen[i].percent[way]) / 100
 }
 
-// round leaves a rate three digits.
-func round(r unit.Rate) unit.Rate {
+// Round leaves a rate three digits, and never makes it more.
+func Round(r unit.Rate) unit.Rate {
 	step := unit.Rate(1)
 	for r/step >= 1000 {
 		step *= 10
@@ -486,12 +488,12 @@ func (w *writer) replay(b *strings.Builder) {
 		}
 		switch m.Protocol {
 		case "tcp":
-			fmt.Fprintf(b, "      - {name: %s, tcp: 1, app-rate: %s, from: %s, to: %s, %s: %d}\n", name, round(m.rate), quote(from), quote(to), at, port)
+			fmt.Fprintf(b, "      - {name: %s, tcp: 1, app-rate: %s, from: %s, to: %s, %s: %d}\n", name, Round(m.rate), quote(from), quote(to), at, port)
 		case "video":
-			fmt.Fprintf(b, "      - {name: %s, video: %s, from: %s, to: %s, %s: %d}\n", name, round(m.rate), quote(from), quote(to), at, port)
+			fmt.Fprintf(b, "      - {name: %s, video: %s, from: %s, to: %s, %s: %d}\n", name, Round(m.rate), quote(from), quote(to), at, port)
 		case "udp":
 			mean := min(1500, max(64, m.Bytes/max(m.Packets, 1)))
-			fmt.Fprintf(b, "      - {name: %s, rate: %s, packet: %dB, arrivals: poisson, from: %s, to: %s, %s: %d}\n", name, round(m.rate), mean, quote(from), quote(to), at, port)
+			fmt.Fprintf(b, "      - {name: %s, rate: %s, packet: %dB, arrivals: poisson, from: %s, to: %s, %s: %d}\n", name, Round(m.rate), mean, quote(from), quote(to), at, port)
 		}
 	}
 }
@@ -525,7 +527,7 @@ func (w *writer) expected() string {
 			answer := slow.Time(4*20_000) + 8*linkDelay
 			fmt.Fprintf(&b, "      - desks completion p95 <= %s\n", unit.FormatDuration(roundUp(2*answer+300e6, 50e6)))
 		case "bulk":
-			fmt.Fprintf(&b, "      - backup goodput >= %s   # most of its promise\n", round(w.promise(i, 0)*6/10))
+			fmt.Fprintf(&b, "      - backup goodput >= %s   # most of its promise\n", Round(w.promise(i, 0)*6/10))
 		}
 	}
 	return b.String()

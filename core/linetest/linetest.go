@@ -9,6 +9,7 @@ import (
 	"cmp"
 	"math"
 	"slices"
+	"strings"
 	"time"
 
 	"imbrel.example/imbrel/core/packet"
@@ -76,8 +77,8 @@ func Judge(t *Train) Busy {
 		late := waits[first:]
 		b.Queue = quantile(late, 0.98)
 		b.Polices = quantile(late, 0.8) < 2*time.Millisecond+2*spacing
-		if from = first; len(a)-from < len(a)/3 {
-			from = len(a) / 3
+		if from = first; len(a)-from < 50 { // hardly any after it
+			from = max(0, len(a)-50)
 		}
 		b.Full = true
 	case wait > 5*time.Millisecond+3*spacing && waits[len(waits)-1] > waits[len(waits)/2]+time.Millisecond: // it grew, and nothing was lost
@@ -116,7 +117,7 @@ type Point struct {
 }
 
 // Fits returns the framings, the best first, by which the rates of several lengths are most nearly the same. Of framings that
-// fit equally well, the one with fewer bytes is first. With less than two lengths there is nothing to fit.
+// fit equally well, that with fewer layers is first. With less than two lengths there is nothing to fit.
 func Fits(points []Point) []Fit {
 	if len(points) < 2 {
 		return nil
@@ -132,7 +133,9 @@ func Fits(points []Point) []Fit {
 			out = append(out, Fit{f.Name, int64(math.Round(sum / float64(len(points)))), most/least - 1})
 		}
 	}
-	slices.SortStableFunc(out, func(a, b Fit) int { return cmp.Compare(math.Round(a.Off*1e4), math.Round(b.Off*1e4)) })
+	slices.SortStableFunc(out, func(a, b Fit) int {
+		return cmp.Or(cmp.Compare(math.Round(a.Off*2e3), math.Round(b.Off*2e3)), cmp.Compare(strings.Count(a.Framing, "-"), strings.Count(b.Framing, "-")))
+	})
 	return out
 }
 
@@ -149,9 +152,10 @@ type Way struct {
 	Polices  bool    `json:"polices"`
 	BurstB   int64   `json:"burst_bytes,omitempty"` // of the policer
 	Loss     float64 `json:"loss_under_load"`
-	TCPBps   int64   `json:"tcp_bps,omitempty"` // what the kernel's TCP carried of data
-	DelayMs  float64 `json:"delay_ms"`          // with an idle line: half the least round trip
-	LoadedMs float64 `json:"delay_loaded_ms"`   // with a full one
+	TCPBps   int64   `json:"tcp_bps,omitempty"`  // what the kernel's TCP carried of data
+	DelayMs  float64 `json:"delay_ms"`           // with an idle line: half the least round trip
+	LoadedMs float64 `json:"delay_loaded_ms"`    // with a full one
+	Unsteady bool    `json:"unsteady,omitempty"` // no framing explains the rates of the lengths: the line, or this machine, was not steady
 }
 
 // A Run is one measurement of a line.
@@ -172,7 +176,7 @@ type Line struct {
 // Version of a line's form.
 const Version = 1
 
-// Worst returns the run with the least rate of a direction, and its number.
+// Worst returns the run with the least rate of a direction, and its number; -1: none was steady.
 func (l *Line) Worst(up bool) (Way, int) {
 	way := func(r *Run) *Way {
 		if up {
@@ -182,7 +186,7 @@ func (l *Line) Worst(up bool) (Way, int) {
 	}
 	worst := -1
 	for i := range l.Runs {
-		if w := way(&l.Runs[i]); w.RateBps > 0 && (worst < 0 || w.RateBps < way(&l.Runs[worst]).RateBps) {
+		if w := way(&l.Runs[i]); w.RateBps > 0 && !w.Unsteady && (worst < 0 || w.RateBps < way(&l.Runs[worst]).RateBps) {
 			worst = i
 		}
 	}
@@ -191,6 +195,9 @@ func (l *Line) Worst(up bool) (Way, int) {
 	}
 	return *way(&l.Runs[worst]), worst
 }
+
+// unsteady is by how much the rates of several lengths differ at least, by the framing that fits best, where a line was not steady.
+const unsteady = 0.03
 
 // Of joins what the trains of a direction say.
 func Of(trains []Train) Way {
@@ -215,6 +222,7 @@ func Of(trains []Train) Way {
 		if w.Fits = Fits(w.Points); len(w.Fits) > 0 {
 			w.Framing, w.RateBps = w.Fits[0].Framing, w.Fits[0].RateBps
 			w.Fits = w.Fits[:min(len(w.Fits), 4)]
+			w.Unsteady = w.Fits[0].Off > unsteady
 		}
 		if full.Polices {
 			w.BurstB = burst(&trains[0], full.RateBps)

@@ -17,6 +17,7 @@ import (
 	"imbrel.example/imbrel/core/budget"
 	"imbrel.example/imbrel/core/codec"
 	"imbrel.example/imbrel/core/draft"
+	"imbrel.example/imbrel/core/humanize"
 	"imbrel.example/imbrel/core/language"
 	"imbrel.example/imbrel/core/policy"
 	"imbrel.example/imbrel/core/unit"
@@ -177,9 +178,9 @@ func measuredLine(f *draft.Facts, name string, framing bool, given map[string]st
 	if n < 0 || k < 0 || up.RateBps <= 0 || down.RateBps <= 0 {
 		return fmt.Errorf("--measured %s: no run measured both directions", name)
 	}
-	f.Up, f.Down = unit.Rate(up.RateBps), unit.Rate(down.RateBps)
+	f.Up, f.Down = draft.Round(unit.Rate(up.RateBps)), draft.Round(unit.Rate(down.RateBps))
 	given["up"], given["down"] = "--measured", "--measured"
-	f.LineFrom = fmt.Sprintf("the worst of %d measurements, out at %s and in at %s", len(l.Runs), l.Runs[n].At.Format("2006-01-02 15:04"), l.Runs[k].At.Format("2006-01-02 15:04"))
+	f.LineFrom = fmt.Sprintf("the worst of %s, out at %s and in at %s", humanize.Plural(len(l.Runs), "measurement"), l.Runs[n].At.Format("2006-01-02 15:04"), l.Runs[k].At.Format("2006-01-02 15:04"))
 	f.Delay = time.Duration(up.DelayMs * 1e6)
 	f.Buffer = time.Duration(max(up.QueueMs, down.QueueMs) * 1e6)
 	if up.Framing != "" && !framing {

@@ -58,6 +58,83 @@ func TestDraft(t *testing.T) {
 	}
 }
 
+// The cookbook begins with what survey and draft write of the demo's capture, and of a line test.
+func TestDraftsOfTheCookbook(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	imbrel(t, dir, "", nil, "demo", "--write", ".")
+	saved(t, dir, "office.json", "ternrock-office.pcap", "--inside", "10.44.8.0/22")
+	for name, args := range map[string][]string{
+		"from-a-capture":   {"--line", "18.3Mbit/s down, 4.1Mbit/s up", "--phones", "9", "--survey", "office.json", "--inside", "10.44.8.0/22"},
+		"from-a-line-test": {"--line", "18.3Mbit/s down, 4.1Mbit/s up", "--phones", "9", "--codec", "g711", "--classes", "voice,video,business,bulk"},
+	} {
+		if r := imbrel(t, dir, "", nil, append([]string{"draft", "-"}, args...)...); r.status != 0 || r.out != example(t, "cookbook/"+name+".yaml") {
+			t.Errorf("%s: exit %d, or not what is in the cookbook:\n%s%s", name, r.status, r.out, r.err)
+		}
+	}
+}
+
+// Facts that contradict each other, or are none, are refused with the reason.
+func TestDraftRefuses(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	for name, text := range map[string]string{"none.json": "{}", "idle.json": `{"measured":1,"runs":[{"up":{"rate_bps":0},"down":{"rate_bps":0}}]}`, "old.json": `{"survey":9}`} {
+		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o666); err != nil {
+			t.Fatal(err)
+		}
+	}
+	line := []string{"--line", "18Mbit/s down, 4Mbit/s up"}
+	for _, c := range []struct {
+		args []string
+		want string
+	}{
+		{nil, "draft needs --up, --down, --calls"},
+		{line, "draft needs --calls"},
+		{[]string{"--line", "18Mbit/s"}, "write both rates, each with its direction"},
+		{[]string{"--line", "18Mbit/s down, 4Mbit/s down"}, "write both rates"},
+		{append(line, "--up", "3Mbit/s", "--phones", "2"), "--up has no effect with --line"},
+		{append(line, "--phones", "4", "--calls", "3"), "--calls has no effect with --phones"},
+		{append(line, "--phones", "4", "--erlangs", "3"), "--erlangs has no effect with --phones"},
+		{append(line, "--erlangs", "-1"), "it is a number of more than 0"},
+		{append(line, "--phones", "400"), "this line has room for"},
+		{append(line, "--phones", "4", "--classes", "vidoe"), "did you mean `video`"},
+		{append(line, "--phones", "4", "--inside", "10.1"), "this is not a prefix"},
+		{append(line, "--phones", "4", "--survey", "none.json"), "is not a saved survey"},
+		{append(line, "--phones", "4", "--survey", "old.json"), "is not a saved survey"},
+		{[]string{"--measured", "none.json", "--phones", "2"}, "is not a measured line"},
+		{[]string{"--measured", "idle.json", "--phones", "2"}, "no run measured both directions"},
+		{[]string{"--measured", "gone.json", "--phones", "2"}, "gone.json does not exist"},
+		{append(line, "--measured", "idle.json", "--phones", "2"), "--line has no effect with --measured"},
+		{[]string{"--line", "0bit/s down, 4Mbit/s up", "--phones", "2"}, "--line"},
+	} {
+		if r := imbrel(t, dir, "", nil, append([]string{"draft", "x.yaml"}, c.args...)...); r.status != 2 || !strings.Contains(r.err, c.want) {
+			t.Errorf("%v: exit %d: %s; want %q", c.args, r.status, r.err, c.want)
+		}
+	}
+	if _, err := os.Stat(filepath.Join(dir, "x.yaml")); err == nil {
+		t.Error("a file is written all the same")
+	}
+}
+
+// A measured line gives the rates, the framing, the delay and the queue.
+func TestDraftOfAMeasuredLine(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	way := func(rate int) string {
+		return fmt.Sprintf(`{"full":true,"rate_bps":%d,"framing":"ethernet-pppoe","queue_ms":80.2,"delay_ms":4.26}`, rate)
+	}
+	text := `{"measured":1,"to":"192.0.2.9:862","runs":[{"at":"2026-03-02T09:00:00Z","up":` + way(9_876_543) + `,"down":` + way(48_765_432) + `},{"at":"2026-03-02T17:00:00Z","up":` + way(9_912_345) + `,"down":` + way(41_234_567) + `}]}`
+	if err := os.WriteFile(filepath.Join(dir, "line.json"), []byte(text), 0o666); err != nil {
+		t.Fatal(err)
+	}
+	r := imbrel(t, dir, "", nil, "draft", "-", "--measured", "line.json", "--phones", "6")
+	for _, want := range []string{"sends: 9.87Mbit/s, receives: 41.2Mbit/s, delay: 4.3ms, buffer: 81ms", "framing: ethernet-pppoe", "the worst of 2 measurements, out at 2026-03-02 09:00 and in at 2026-03-02 17:00"} {
+		if !strings.Contains(r.out, want) {
+			t.Errorf("exit %d: no %q in\n%s%s", r.status, want, r.out, r.err)
+		}
+	}
+}
+
 // callsCapture rehearses calls with reports, and returns the captures of what passed an interface of the site.
 func callsCapture(t *testing.T, dir string, calls int) []string {
 	t.Helper()

@@ -88,9 +88,20 @@ only on your own network.`,
 				return err
 			}
 			if a.output == "json" {
-				return render.JSON(a.out, line)
+				if err := render.JSON(a.out, line); err != nil {
+					return err
+				}
+			} else {
+				text.Measured(line)
 			}
-			text.Measured(line)
+			_, up := line.Worst(true)
+			_, down := line.Worst(false)
+			switch {
+			case ctx.Err() != nil:
+				return errInterrupted
+			case up < 0 || down < 0:
+				return errNotJudged
+			}
 			return nil
 		},
 	}

@@ -25,6 +25,7 @@ func (t Text) Measured(l *linetest.Line) {
 	}{{"out", true}, {"in", false}} {
 		v, n := l.Worst(way.up)
 		if n < 0 {
+			lines = append(lines, way.name+": not judged. Packets of different lengths came at rates that no framing explains: the line, or this machine, was not steady. Measure again.")
 			continue
 		}
 		framing := v.Framing
