@@ -158,6 +158,9 @@ const minColumns = 40
 
 // timeOf returns the time that a flag says, which is at least the least; why says why, or nothing.
 func timeOf(flag, value string, least time.Duration, why string) (time.Duration, error) {
+	if strings.HasSuffix(value, "m") { // as people write minutes for a command
+		value += "in"
+	}
 	d, err := unit.ParseDuration(value)
 	if err != nil {
 		return 0, fmt.Errorf("--%s: %w", flag, err)

@@ -30,14 +30,14 @@ func (a *app) answer() *cobra.Command {
 	var media int
 	c := &cobra.Command{
 		Use:   "answer",
-		Short: "Be the far end: answer probes, calls and floods",
-		Long: `Answer is the far end of ` + "`imbrel probe`, `imbrel call` and `imbrel flood`" + `. It is a reflector
-of STAMP (RFC 8762), sends the packets of calls back with the times at which they came,
+		Short: "Be the far end: answer probes, calls, floods and line tests",
+		Long: `Answer is the far end of ` + "`imbrel probe`, `imbrel call`, `imbrel flood` and `imbrel measure`" + `.
+It is a reflector of STAMP (RFC 8762), sends the packets of calls back with the times at which they came,
 and counts floods; connections of a flood are taken at the same port. It counts what
 comes, so that the other end can say what was lost on the way there, and what on the way back.
-
-It never sends more than it receives, and sends only to the address that asked. It listens on the
-loopback until an address is named, and goes on until it is interrupted.`,
+It sends only to the address that asked, and never more than it receives, but for the trains
+of imbrel measure: up to four at a time, of at most ten seconds. It listens on the loopback
+until an address is named, and goes on until it is interrupted.`,
 		Example: `  imbrel answer --listen 192.0.2.9
   imbrel answer --listen 192.0.2.9:8862 --key-file probes.key`,
 		Args: cobra.NoArgs,

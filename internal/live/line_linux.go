@@ -300,7 +300,7 @@ func (m *lineTest) train(ctx context.Context, up bool, length int, rate int64, o
 		var last time.Time
 		t.Packets, last = sendTrain(ctx, m.d, nil, &o, m.cookie, m.headers)
 		t.LastSent = time.Duration(last.UnixNano())
-		sleep(ctx, settleAfter)
+		sleep(ctx, settleAfter(over))
 		o.Kind, o.Over = handshake.CollectTrain, 0
 		if err := m.order(o); err != nil {
 			return nil, err
@@ -324,15 +324,21 @@ func (m *lineTest) train(ctx context.Context, up bool, length int, rate int64, o
 		return nil, fmt.Errorf("the far end was gone, or refuses to send: %w", err)
 	}
 	t.Packets, t.LastSent = binary.BigEndian.Uint64(b), time.Duration(binary.BigEndian.Uint64(b[8:]))
-	sleep(ctx, settleAfter)
+	sleep(ctx, settleAfter(over))
 	m.lock.Lock()
 	t.Arrived, m.box.samples = m.box.samples, nil
 	m.lock.Unlock()
 	return t, nil
 }
 
-// settleAfter is for how long a queue may still send what waits after a train.
-const settleAfter = 1500 * time.Millisecond
+// settleAfter is for how long a queue may still send what waits after a train; after a short one, which only finds how fast to send, a
+// part of that does.
+func settleAfter(train time.Duration) time.Duration {
+	if train < time.Second {
+		return 300 * time.Millisecond
+	}
+	return 1500 * time.Millisecond
+}
 
 func sleep(ctx context.Context, d time.Duration) {
 	select {

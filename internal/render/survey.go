@@ -106,6 +106,18 @@ func SurveyName(g *survey.Grouping, s *survey.Sum) string {
 	return humanize.Short(name, 46)
 }
 
+// SurveyShown returns the groupings to show, in the order that was asked for; that of a gate's classes is always among them.
+func SurveyShown(r *survey.Result, by []string) (out []*survey.Grouping) {
+	for _, name := range append(slices.Clone(by), "class") {
+		for i := range survey.Groupings {
+			if g := &survey.Groupings[i]; g.Name == name && r.Of(name) != nil && !slices.Contains(out, g) {
+				out = append(out, g)
+			}
+		}
+	}
+	return out
+}
+
 // Survey writes what traffic was, by the groups that were asked for.
 func (t Text) Survey(r *survey.Result, by []string, top int) {
 	said := SurveySaid(r)
@@ -113,12 +125,8 @@ func (t Text) Survey(r *survey.Result, by []string, top int) {
 	for _, s := range said[1:] {
 		t.Line("%s", s)
 	}
-	for i := range survey.Groupings {
-		g := &survey.Groupings[i]
+	for _, g := range SurveyShown(r, by) {
 		list := r.Of(g.Name)
-		if !slices.Contains(by, g.Name) && g.Name != "class" || list == nil {
-			continue
-		}
 		t.Line("")
 		shown := list
 		if top > 0 && len(shown) > top {

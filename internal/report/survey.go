@@ -1,8 +1,8 @@
 package report
 
 import (
+	"cmp"
 	"fmt"
-	"slices"
 	"strings"
 	"time"
 
@@ -33,19 +33,15 @@ func Survey(r *survey.Result, by []string, ran *Ran) *Page {
 	if apps := r.Of("app"); apps != nil {
 		var most []string
 		for i := range apps[:min(len(apps), 3)] {
-			most = append(most, fmt.Sprintf("%s %s", render.SurveyName(&survey.Groupings[0], &apps[i]), humanize.Ratio(float64(apps[i].Bytes)/float64(max(r.Total.Bytes, 1)))))
+			most = append(most, fmt.Sprintf("%s %s", cmp.Or(apps[i].Name, "unknown"), humanize.Ratio(float64(apps[i].Bytes)/float64(max(r.Total.Bytes, 1)))))
 		}
 		p.Answers = append(p.Answers, answer{"What is it?", strings.Join(most, ", "), "none"})
 	}
 	if len(r.Marked) > 0 {
 		p.Answers = append(p.Answers, answer{"Is it marked as it should be?", render.SurveyMark(&r.Marked[0]), "bad"})
 	}
-	for i := range survey.Groupings {
-		g := &survey.Groupings[i]
+	for _, g := range render.SurveyShown(r, by) {
 		list := r.Of(g.Name)
-		if list == nil || !slices.Contains(by, g.Name) && g.Name != "class" {
-			continue
-		}
 		b := block{ID: "by-" + g.Name, Title: "By " + g.Head, Table: surveyTable(r, g, list)}
 		if left := len(list) - len(b.Table.Rows); left > 0 {
 			b.Lead = append(b.Lead, fmt.Sprintf("The %d with most bytes; %s more are not shown.", len(b.Table.Rows), humanize.Count(left)))
