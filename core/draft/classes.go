@@ -54,6 +54,7 @@ type writer struct {
 	chosen []class
 	mixes  []mixed
 	names  map[string]bool // of traffic
+	sent   map[string]bool // classes of which the rehearsal sends something
 }
 
 // mixed is a part of the survey's busiest minute, in one direction.
@@ -65,7 +66,7 @@ type mixed struct {
 
 // plan decides on the classes and their promises.
 func (w *writer) plan() error {
-	w.names = make(map[string]bool)
+	w.names, w.sent = make(map[string]bool), make(map[string]bool)
 	asked := w.Classes
 	if w.Survey != nil {
 		w.busiest()
@@ -427,6 +428,7 @@ func (w *writer) traffic(downloads int) string {
 // typical is traffic of each class, where none was seen.
 func (w *writer) typical(b *strings.Builder) {
 	for i, c := range w.chosen {
+		w.sent[c.name] = true
 		here, there := w.host(byte(50 + i))
 		switch c.name {
 		case "signalling":
@@ -480,6 +482,9 @@ func (w *writer) replay(b *strings.Builder) {
 			name = fmt.Sprintf("%s-%d", base, k)
 		}
 		w.names[name] = true
+		if k := kindOf(m.Mix); k != nil {
+			w.sent[k.name] = true
+		}
 		quote := func(s string) string {
 			if strings.Contains(s, ":") {
 				return `"` + s + `"`
@@ -515,11 +520,20 @@ func (w *writer) reaches(client, server string) bool {
 func (w *writer) expected() string {
 	var b strings.Builder
 	b.WriteString("      - voice loss = 0\n      - voice delay p99 <= DELAY\n      - voice mos >= MOS\n")
-	if w.Survey != nil {
-		return b.String()
+	if len(w.chosen) > 0 {
+		b.WriteString("      - voice arrive as ef\n      - rest arrive as df\n")
 	}
 	for i, c := range w.chosen {
+		if !w.sent[c.name] {
+			continue
+		}
+		fmt.Fprintf(&b, "      - %s arrive as %s\n", c.name, c.mark)
+		if w.Survey != nil {
+			continue
+		}
 		switch c.name {
+		case "signalling":
+			b.WriteString("      - signalling loss = 0\n")
 		case "video":
 			b.WriteString("      - video loss <= 0.5%\n")
 		case "business":

@@ -79,6 +79,7 @@ type (
 	trafficLine struct {
 		policy.Traffic
 		load     policy.Ref
+		survey   string
 		app      policy.Ref
 		codec    string
 		interval time.Duration
@@ -93,6 +94,14 @@ type (
 		bitRate  unit.Rate
 	}
 )
+
+// orMeasured lets a set of keys stand where the rate of a measured line is put before the file is read.
+func orMeasured(s shape[unit.Share]) shape[unit.Share] {
+	return shape[unit.Share]{say: s.say, read: s.read, schema: func(d definitions) schema {
+		return schema{"anyOf": []schema{s.schema(d), {"type": "object", "required": []string{"measured"}, "additionalProperties": false,
+			"properties": schema{"measured": schema{"type": "string"}, "part": schema{"type": "string"}, "direction": schema{"enum": []string{"out", "in"}}}}}}
+	}}
+}
 
 var (
 	addresses = as(oneOrMany(ref("an address, a prefix, a group's name, or `here`")), func(given []policy.Ref) *policy.Addresses { return &policy.Addresses{Given: given} })
@@ -219,7 +228,7 @@ var (
 
 	aPolicy = object("policy",
 		must("name", "a name to use in `attach`", identifier("policy"), func(p *policy.Policy, v policy.Ref) { p.Name = v.Text }),
-		on("shape", "the rate all its entries share, below what the link really carries; a percentage is of what it carries", aShare, func(p *policy.Policy, v unit.Share) { p.Shape = v }),
+		on("shape", "the rate all its entries share, below what the link really carries; a percentage is of what it carries; {measured: FILE, part: 95%, direction: out} is of a measured line", orMeasured(aShare), func(p *policy.Policy, v unit.Share) { p.Shape = v }),
 		must("treat", "the list of entries, tried in order", list(anEntry), func(p *policy.Policy, v []policy.Entry) { p.Treat = v }),
 	)
 
@@ -370,6 +379,8 @@ var (
 		on("delayed-acks", "false: every segment is acknowledged at once, not every other", flag, func(t *trafficLine, v bool) { t.EveryACK = !v }),
 		on("receive-window", "how much the receiver of a flow can hold, 4MiB when not given", aSize, func(t *trafficLine, v unit.Size) { t.ReceiveWindow = v }),
 		on("initial-window", "the segments that a flow begins with, 10 when not given", count("a number of segments", 1, 1000), func(t *trafficLine, v int) { t.InitialWindow = v }),
+		on("survey", "in place of all else: a saved survey, relative to this file, whose traffic of one minute is sent", aText, func(t *trafficLine, v string) { t.survey = v }),
+		on("minute", "of a survey: busiest when not given, or a time such as 2026-03-02T08:30, in UTC", aText, func(*trafficLine, string) {}),
 		on("app", "the application that it is of: it gives the port, and the server name, that are not given", ref("the name of an application"), func(t *trafficLine, v policy.Ref) { t.app = v }),
 		on("server-name", "of TCP: what each connection's client asks for in its first bytes, by a TLS hello, or by an HTTP request to port 80 or 8080", value("a server name such as www.weather.example", parseServerName), func(t *trafficLine, v string) { t.ServerName = v }),
 		on("from", "the sender", anAddress, func(t *trafficLine, v address) { t.From = v }),

@@ -176,6 +176,10 @@ func (s *resolver) traffic(t *trafficLine) {
 			kind = i
 		}
 	}
+	if t.survey != "" {
+		s.problem(t.At, 0, "it is read with the file: see docs/language.md", "the survey of `%s` was not read", t.Name)
+		return
+	}
 	if kinds != 1 {
 		s.problem(t.At, 0, "give it one of "+policy.OrList(kindKeys()), "the traffic `%s` is of %d kinds", t.Name, kinds)
 		return

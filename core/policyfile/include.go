@@ -63,6 +63,9 @@ func (c *includer) read(name, dir string, r io.Reader) (language.Value, error) {
 	if dir != "" {
 		moveCaptures(&doc, func(name string) string { return c.in.from.Join(dir, name) })
 	}
+	if err := c.expand(&doc, dir); err != nil {
+		return doc, err
+	}
 	at := find(&doc, "include")
 	if at < 0 || doc.Items[at].Kind != language.List {
 		return doc, nil // none, or the language's own error

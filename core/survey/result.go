@@ -48,14 +48,15 @@ type Group struct {
 
 // A Mix is what was of one application, direction and marking: what a rehearsal replays.
 type Mix struct {
-	App       string  `json:"app"`
-	Protocol  string  `json:"protocol"`
-	Port      uint16  `json:"port"` // the server's; 0: above the registered ones
-	Direction string  `json:"direction"`
-	DSCP      string  `json:"dscp"`
-	VLAN      *uint16 `json:"vlan,omitempty"`
-	Client    string  `json:"client"` // one of them
-	Server    string  `json:"server"`
+	App        string  `json:"app"`
+	Protocol   string  `json:"protocol"`
+	Port       uint16  `json:"port"` // the server's; 0: above the registered ones
+	Direction  string  `json:"direction"`
+	DSCP       string  `json:"dscp"`
+	VLAN       *uint16 `json:"vlan,omitempty"`
+	FromClient bool    `json:"from_client"`
+	Client     string  `json:"client"` // one of them
+	Server     string  `json:"server"`
 	Sum
 }
 
@@ -112,7 +113,7 @@ func (s *Survey) Result() *Result {
 		r.Groups = append(r.Groups, g)
 	}
 	for k, n := range byBytes(s.mix.least) {
-		m := Mix{App: n.key.name, Protocol: policy.ProtocolName(uint8(n.key.number >> 56)), Port: uint16(n.key.number >> 16), Direction: Direction(n.key.number >> 8 & 0xff).String(), DSCP: codepoint.DSCP(n.key.number & 63).Name(),
+		m := Mix{App: n.key.name, Protocol: policy.ProtocolName(uint8(n.key.number >> 56)), Port: uint16(n.key.number >> 16), Direction: Direction(n.key.number >> 8 & 0xff).String(), DSCP: codepoint.DSCP(n.key.number & 63).Name(), FromClient: n.key.number&fromClient != 0,
 			Client: n.sampleFrom.String(), Server: n.sampleTo.String(), Sum: s.sum(n, length, k < keepMinutes)}
 		if tag := n.key.number >> 40 & 0xffff; tag > 0 {
 			vlan := uint16(tag - 1)
@@ -357,18 +358,22 @@ func (s *Survey) Merge(r *Result) error {
 		protocol, err := policy.ParseProtocol(m.Protocol)
 		d, err2 := codepoint.ParseDSCP(strings.ToLower(m.DSCP))
 		way := slices.Index(directionWords[:], m.Direction)
-		client, err3 := netip.ParseAddr(m.Client)
+		sample, err3 := netip.ParseAddr(m.Client)
 		server, err4 := netip.ParseAddr(m.Server)
 		tag := uint64(0)
+		client := uint64(0)
+		if m.FromClient {
+			client = fromClient
+		}
 		if m.VLAN != nil {
 			tag = uint64(*m.VLAN&0xfff) + 1
 		}
 		if errors.Join(err, err2, err3, err4) != nil || way < 0 {
 			return ErrNoSurvey
 		}
-		into := s.mix.at(s, key{name: m.App, number: uint64(protocol)<<56 | tag<<40 | uint64(m.Port)<<16 | uint64(way)<<8 | uint64(d)})
+		into := s.mix.at(s, key{name: m.App, number: uint64(protocol)<<56 | tag<<40 | uint64(m.Port)<<16 | uint64(way)<<8 | client | uint64(d)})
 		if into.packets == 0 {
-			into.sampleFrom, into.sampleTo = client, server
+			into.sampleFrom, into.sampleTo = sample, server
 		}
 		if err := s.mergeInto(&s.mix, into, &m.Sum); err != nil {
 			return err

@@ -332,13 +332,19 @@ func (s *Survey) spread(n *sum) {
 	}
 }
 
+// fromClient is the bit of a mix's key that says who sent it.
+const fromClient = 1 << 6
+
 // mixKey is what a record counts for in the mix.
 func mixKey(r *Record) key {
-	tag := uint64(0)
+	tag, client := uint64(0), uint64(0)
+	if r.FromClient {
+		client = fromClient
+	}
 	if r.Tagged {
 		tag = uint64(r.VLAN&0xfff) + 1
 	}
-	return key{name: r.App, number: uint64(r.Flow.Protocol)<<56 | tag<<40 | uint64(r.port())<<16 | uint64(r.Direction)<<8 | uint64(r.DSCP)}
+	return key{name: r.App, number: uint64(r.Flow.Protocol)<<56 | tag<<40 | uint64(r.port())<<16 | uint64(r.Direction)<<8 | client | uint64(r.DSCP)}
 }
 
 // An amount is what is booked.
