@@ -522,6 +522,14 @@ func (w *writer) expected() string {
 	b.WriteString("      - voice loss = 0\n      - voice delay p99 <= DELAY\n      - voice mos >= MOS\n")
 	if len(w.chosen) > 0 {
 		b.WriteString("      - voice arrive as ef\n      - rest arrive as df\n")
+		left := w.shapes[1] - w.voiceRate(1)
+		for i := range w.chosen {
+			left -= w.promise(i, 1)
+		}
+		fmt.Fprintf(&b, "      - downloads goodput >= %s   # half of what is promised to nobody else\n", Round(max(1000, left/2)))
+		if w.shapes[0] >= 3*unit.MbitPerSecond && w.shapes[1] >= 8*unit.MbitPerSecond { // where a full packet takes no time to speak of
+			fmt.Fprintf(&b, "      - rest delay p99 <= %s   # fq-codel keeps its queues short\n", unit.FormatDuration(roundUp(max(linkDelay, w.Delay)+90e6, 10e6)))
+		}
 	}
 	for i, c := range w.chosen {
 		if !w.sent[c.name] {
@@ -538,8 +546,8 @@ func (w *writer) expected() string {
 			b.WriteString("      - video loss <= 0.5%\n")
 		case "business":
 			slow := min(w.promise(i, 0), w.promise(i, 1))
-			answer := slow.Time(4*20_000) + 8*linkDelay
-			fmt.Fprintf(&b, "      - desks completion p95 <= %s\n", unit.FormatDuration(roundUp(2*answer+300e6, 50e6)))
+			answer := 2*slow.Time(20_000) + 8*max(linkDelay, w.Delay)
+			fmt.Fprintf(&b, "      - desks completion p95 <= %s\n", unit.FormatDuration(roundUp(answer+150e6, 50e6)))
 		case "bulk":
 			fmt.Fprintf(&b, "      - backup goodput >= %s   # most of its promise\n", Round(w.promise(i, 0)*6/10))
 		}
