@@ -216,24 +216,30 @@ func (r *Recogniser) fragment(now time.Duration, p *packet.Packet) {
 
 // byAddress names a conversation by what a DNS answer said of its server, the
 // side with the lower port. Several services may share an address, so this is
-// for conversations that could tell a server name themselves, if their beginning
-// were seen: TCP, or UDP to port 443, on ports that are not another application's.
+// for conversations that would tell a server name themselves, if their beginning
+// were seen: those on the ports of http and https that are not another application's.
 func (r *Recogniser) byAddress(now time.Duration, c *conversation, p *packet.Packet) {
 	f := p.Flow
-	server, port := f.To, f.ToPort
+	server := f.To
 	if f.FromPort < f.ToPort {
-		server, port = f.From, f.FromPort
+		server = f.From
 	}
 	name := r.names.get(now, server)
-	if name == nil || f.Protocol != packet.TCP && port != 443 {
+	if name == nil {
 		return
 	}
+	web := false
 	for i := range r.apps {
-		if a := &r.apps[i]; a.Name != "http" && a.Name != "https" && a.Takes(p) {
-			return
+		if a := &r.apps[i]; a.Takes(p) {
+			if a.Name != "http" && a.Name != "https" {
+				return
+			}
+			web = true
 		}
 	}
-	r.name(c, *name, ByDNS)
+	if web {
+		r.name(c, *name, ByDNS)
+	}
 }
 
 // name gives a conversation a server name.

@@ -172,6 +172,7 @@ func TestDNSAnswers(t *testing.T) {
 	}
 	for what, f := range map[string]packet.Flow{
 		"SSH":      {From: client, To: server, FromPort: 5002, ToPort: 22, Protocol: packet.TCP},
+		"some TCP": {From: client, To: server, FromPort: 5004, ToPort: 8730, Protocol: packet.TCP},
 		"some UDP": {From: client, To: server, FromPort: 5003, ToPort: 7400, Protocol: packet.UDP},
 	} {
 		if p := send(r, f, 0, nil); len(p.Apps) != 0 {
@@ -395,4 +396,39 @@ func FuzzAnswer(f *testing.F) {
 		var s rtpState
 		s.watch(b)
 	})
+}
+
+// What a client is made to begin with is what is recognised, of any name and port.
+func TestHelloIsRecognised(t *testing.T) {
+	for _, port := range []uint16{443, 80, 8080, 8730} {
+		for _, name := range []string{"www.weather.example", "a.example", strings.Repeat("long.", 40) + "example"} {
+			r := New(apps())
+			f := web(6000)
+			f.ToPort = port
+			send(r, f, 7, Hello(name, port))
+			if got := r.Known(f); got.Name != name || (got.By == ByHTTP) != (port == 80 || port == 8080) {
+				t.Errorf("port %d, %s: %+v", port, name, got)
+			}
+		}
+	}
+}
+
+// What is kept of a conversation is kept for both directions, until a new one begins or it is forgotten; without ports it is between addresses.
+func TestKept(t *testing.T) {
+	r := New(apps())
+	f := web(6001)
+	p := send(r, f, 1, nil)
+	here := r.Here(0, p)
+	*here.Kept = "mine"
+	if back := r.Here(0, send(r, f.Reverse(), 1, nil)); *back.Kept != "mine" || back.Forward == here.Forward || back.Flow != here.Flow {
+		t.Errorf("the other direction: %+v", back)
+	}
+	if other := r.Here(0, send(r, web(6002), 1, nil)); *other.Kept != nil {
+		t.Errorf("another conversation: %+v", other)
+	}
+	ping := packet.Flow{From: client, To: server, Protocol: 1}
+	*r.Here(0, send(r, ping, 0, nil)).Kept = 5
+	if again := r.Here(0, send(r, ping.Reverse(), 0, nil)); *again.Kept != 5 {
+		t.Errorf("without ports: %+v", again)
+	}
 }
