@@ -299,7 +299,7 @@ func (w *writer) assumptions() string {
 	}
 	lines := []string{
 		fmt.Sprintf("the line carries UP out and DOWN in: %s", cmp.Or(w.LineFrom, "as you said")),
-		fmt.Sprintf("the shapes are OUTSHAPE and INSHAPE of that, so that packets queue here and not at the provider"),
+		"the shapes are OUTSHAPE and INSHAPE of that, so that packets queue here and not at the provider",
 		fmt.Sprintf("the line counts bytes as FRAMING: %s", cmp.Or(w.FramingFrom, "an assumption, CHANGE it if it is wrong")),
 		fmt.Sprintf("at most CALLS calls of CODEC at a time: %s", cmp.Or(w.CallsFrom, "as you said")),
 	}

@@ -3,6 +3,7 @@ package live
 import (
 	"context"
 	"fmt"
+	"net"
 	"time"
 
 	"golang.org/x/sys/unix"
@@ -16,8 +17,13 @@ func Listen(ctx context.Context, device string, take func(at time.Duration, fram
 		return 0, err
 	}
 	defer s.Close()
-	if err := unix.SetsockoptInt(s.fd, unix.SOL_PACKET, packetIgnoreOutgoing, 0); err != nil {
-		return 0, fmt.Errorf("at %s the kernel does not show frames that are sent: %w", device, err)
+	for i := range s.frames { // the kernel may not have divided what is sent yet
+		s.frames[i] = make([]byte, headroom+largest)
+	}
+	if i, err := net.InterfaceByName(device); err == nil && i.Flags&net.FlagLoopback == 0 { // where all that is sent is received, it is seen once
+		if err := unix.SetsockoptInt(s.fd, unix.SOL_PACKET, packetIgnoreOutgoing, 0); err != nil {
+			return 0, fmt.Errorf("at %s the kernel does not show frames that are sent: %w", device, err)
+		}
 	}
 	for ctx.Err() == nil {
 		n, err := s.Read(func(frame []byte, age time.Duration) { take(time.Duration(time.Now().UnixNano())-age, frame) })
