@@ -10,8 +10,8 @@ import (
 )
 
 func queueTooShallow() Rule {
-	return Rule{"queue-too-shallow", Warning, `The queue of a class holds so much less than what is on its way (the promised rate times the round trip over the links) that TCP cannot
-keep the rate: at each loss it sends half, and the queue is empty before it has caught up (RFC 5681 §3.1; a queue of one such
+	return Rule{"queue-too-shallow", Warning, `The queue of a class is too short for TCP to keep the promised rate. It holds much less than what is in flight (that rate times the round
+trip over the links): at each loss it sends half, and the queue is empty before it has caught up (RFC 5681 §3.1; a queue of one such
 product is enough for one flow, a part of it for many). The figure is for a single flow that halves its window.`,
 		func(s *survey) {
 			for i := range s.demands {

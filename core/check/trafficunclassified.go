@@ -6,7 +6,7 @@ import (
 )
 
 func trafficUnclassified() Rule {
-	return Rule{"traffic-unclassified", Note, `The calls of a rehearsal pass policies, in one direction or both, and every policy has them in the rest. The class that should
+	return Rule{"traffic-unclassified", Note, `In one direction at least, every policy that the calls of a rehearsal pass treats them as the rest. The class that should
 take them asks for something that their packets do not have:
 ` + "`" + `imbrel explain` + "`" + ` says what.`,
 		func(s *survey) {

@@ -233,7 +233,7 @@ func unrehearsed(f *policy.File, rehearsal *policy.Rehearsal) policy.Problems {
 			for _, w := range e.Whens() {
 				if w.Time != nil && !seen[w.Spec] {
 					seen[w.Spec] = true
-					out = append(out, policy.Problem{Place: w.Spec.TimeName.At, Text: fmt.Sprintf("the entry for `%s` depends on the time `%s`, and the rehearsal `%s` plays at none", e.Spec.ClassName.Text, w.Time.Name, rehearsal.Name),
+					out = append(out, policy.Problem{Place: w.Spec.TimeName.At, Text: fmt.Sprintf("the entry for `%s` depends on the time `%s`, but the rehearsal `%s` has no time", e.Spec.ClassName.Text, w.Time.Name, rehearsal.Name),
 						Help: "give the rehearsal a `starts-at`, such as 2026-03-02T08:30"})
 				}
 			}

@@ -47,7 +47,7 @@ func (a *app) survey(text render.Text) *cobra.Command {
 client, server, DSCP, VLAN, protocol and direction, with the busiest second and minute. It
 finds calls by their RTP and reports their loss, jitter and MOS as seen at the place of the
 capture, and traffic whose marking is not the one that RFC 4594 advises. Its memory is
-bounded: up to 8,192 sums of a kind are exact, and beyond that each is shown with its error.
+bounded: up to 65,536 sums of a kind are exact, and beyond that each has its error.
 Save a survey with -o json, add it to others with --add, and give it to imbrel draft.`,
 		Example: `  imbrel survey ternrock-office.pcap
   imbrel survey monday.pcapng.gz tuesday.pcapng.gz --by app,client --inside 10.44.8.0/22 -o json >week.json
