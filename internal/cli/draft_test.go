@@ -32,12 +32,12 @@ func TestDraft(t *testing.T) {
 		{"--line", "18.3Mbit/s down, 4.1Mbit/s up", "--phones", "9", "--classes", "voice,video,business,bulk"},
 		{"--line", "50Mbit/s down, 10Mbit/s up", "--erlangs", "3", "--codec", "g729", "--classes", "business,bulk"},
 		{"--line", "6Mbit/s down, 2Mbit/s up", "--phones", "4", "--codec", "g729", "--framing", "aal5-pppoe-llc", "--classes", "bulk"},
-		{"--line", "100Mbit/s up, 100Mbit/s down", "--phones", "60", "--codec", "g722", "--framing", "ethernet-vlan", "--classes", "video,bulk"},
+		{"--line", "40Mbit/s up, 40Mbit/s down", "--phones", "60", "--codec", "g722", "--framing", "ethernet-vlan", "--classes", "video,bulk"},
 		{"--up", "20Mbit/s", "--down", "34Mbit/s", "--calls", "12", "--inside", "10.9.0.0/16,10.11.4.0/24", "--classes", "voice,video"},
 		{"--line", "18.3Mbit/s down, 4.1Mbit/s up", "--phones", "9", "--survey", "office.json", "--inside", "10.44.8.0/22"},
 		{"--line", "30Mbit/s down, 12Mbit/s up", "--survey", "calls.json"},
 		{"--line", "12Mbit/s down, 12Mbit/s up", "--survey", "office.json", "--erlangs", "1.5", "--classes", "voice,business,bulk"},
-		{"--line", "200Mbit/s down, 40Mbit/s up", "--survey", "calls.json", "--phones", "30", "--codec", "g729"},
+		{"--line", "60Mbit/s down, 20Mbit/s up", "--survey", "calls.json", "--phones", "30", "--codec", "g729"},
 	} {
 		t.Run(fmt.Sprint(i), func(t *testing.T) {
 			t.Parallel()
