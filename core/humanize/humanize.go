@@ -96,6 +96,8 @@ func Count[T int | int64 | uint64](n T) string {
 // Bytes prints a size in people's units.
 func Bytes(n int64) string {
 	switch {
+	case n >= 1e10:
+		return Digits(float64(n)/1e9) + " GB"
 	case n >= 1e6:
 		return Digits(float64(n)/1e6) + " MB"
 	case n >= 1e4:

@@ -75,7 +75,7 @@ func Judge(t *Train) Busy {
 	switch {
 	case b.Loss > 0.005:
 		late := waits[first:]
-		b.Queue = quantile(late, 0.98)
+		b.Queue = quantile(late, 0.75)
 		b.Polices = quantile(late, 0.8) < 2*time.Millisecond+2*spacing
 		if from = first; len(a)-from < 50 { // hardly any after it
 			from = max(0, len(a)-50)
@@ -90,8 +90,32 @@ func Judge(t *Train) Busy {
 	if over := a[last].Came - a[from].Came; over > 0 {
 		b.RateBps = int64(math.Round(float64(last-from) * float64(8*t.Length) / over.Seconds()))
 		b.MeasuredS = over.Seconds()
+		if b.Full && !b.Polices {
+			b.RateBps = typical(a[from:], t.Length, b.RateBps)
+		}
 	}
 	return b
+}
+
+// typical returns the median of the rates of parts of a busy period: where a machine is held up now and then, most parts know nothing of it.
+func typical(a []Sample, length int, whole int64) int64 {
+	const least, parts = 20, 25
+	n := min(parts, len(a)/least)
+	if n < 5 {
+		return whole
+	}
+	rates := make([]int64, 0, n)
+	for i := range n {
+		from, to := i*(len(a)-1)/n, (i+1)*(len(a)-1)/n
+		if over := a[to].Came - a[from].Came; over > 0 {
+			rates = append(rates, int64(math.Round(float64(to-from)*float64(8*length)/over.Seconds())))
+		}
+	}
+	if len(rates) < n {
+		return whole
+	}
+	slices.Sort(rates)
+	return rates[n/2]
 }
 
 func quantile(v []time.Duration, q float64) time.Duration {

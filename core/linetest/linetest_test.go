@@ -90,6 +90,24 @@ func TestLines(t *testing.T) {
 	}
 }
 
+// A carrier that stands still now and then, for a tenth of the time, is measured as if it did not.
+func TestHeldUp(t *testing.T) {
+	r := rand.New(rand.NewPCG(26, 2))
+	l := &line{rate: 8e6, framing: packet.FramingEthernet(), queue: 100 * time.Millisecond}
+	train := l.train(r, 1400, 11e6, 4*time.Second)
+	shift := time.Duration(0)
+	for i := range train.Arrived {
+		if i%300 == 299 {
+			shift += 60 * time.Millisecond
+		}
+		train.Arrived[i].Came += shift
+	}
+	want := 8e6 * 1400 / float64(l.framing.Size(1400, 0))
+	if b := linetest.Judge(&train); !b.Full || math.Abs(float64(b.RateBps)/want-1) > 0.01 {
+		t.Errorf("%+v, want %.0f", b, want)
+	}
+}
+
 // A line that carries all is never full, and what is no train says nothing.
 func TestNeverFull(t *testing.T) {
 	l := &line{rate: 1e9, framing: packet.FramingEthernet(), queue: time.Second}
