@@ -203,6 +203,7 @@ func (r *surveyRun) read(ctx context.Context, a *app, args []string) error {
 		return r.listen(ctx)
 	case r.gate != "":
 		r.sources = append(r.sources, "the gate at "+r.gate)
+		r.notes = append(r.notes, "bytes are counted as the interfaces of the gate count them")
 		return r.counters(ctx)
 	}
 	address, err := listenAt("ipfix", r.exporters)

@@ -177,6 +177,9 @@ func SurveyCallsSaid(r *survey.Result) string {
 }
 
 func (t Text) surveyCalls(r *survey.Result, top int) {
+	if r.Of("app") == nil { // the counters of a gate know of none
+		return
+	}
 	t.Line("")
 	t.Line("%s", SurveyCallsSaid(r))
 	if len(r.Calls) == 0 {
