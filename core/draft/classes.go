@@ -7,6 +7,7 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
+	"time"
 
 	"imbrel.example/imbrel/core/survey"
 	"imbrel.example/imbrel/core/unit"
@@ -53,7 +54,6 @@ type writer struct {
 	wire   int // bytes of a call's packet on the line
 	chosen []class
 	mixes  []mixed
-	names  map[string]bool // of traffic
 	sent   map[string]bool // classes of which the rehearsal sends something
 }
 
@@ -66,7 +66,7 @@ type mixed struct {
 
 // plan decides on the classes and their promises.
 func (w *writer) plan() error {
-	w.names, w.sent = make(map[string]bool), make(map[string]bool)
+	w.sent = make(map[string]bool)
 	asked := w.Classes
 	if w.Survey != nil {
 		w.busiest()
@@ -77,7 +77,7 @@ func (w *writer) plan() error {
 		if w.Survey != nil {
 			c.apps = nil
 			for _, m := range w.mixes {
-				if of := kindOf(m.Mix); of == k {
+				if of := kindOf(m.App); of == k {
 					c.seen[m.way] += m.rate
 					if !slices.Contains(c.apps, m.App) {
 						c.apps = append(c.apps, m.App)
@@ -143,9 +143,9 @@ func (w *writer) voiceRate(way int) unit.Rate {
 }
 
 // kindOf returns the class that a part of a mix is for; nil: voice or the rest.
-func kindOf(m *survey.Mix) *kind {
+func kindOf(app string) *kind {
 	for i := range kinds {
-		if slices.Contains(kinds[i].apps, m.App) {
+		if slices.Contains(kinds[i].apps, app) {
 			return &kinds[i]
 		}
 	}
@@ -360,11 +360,7 @@ func (w *writer) sites() (out []netip.Prefix) {
 func (w *writer) subnets() string {
 	var out []string
 	for _, p := range w.sites() {
-		s := p.String()
-		if p.Addr().Is6() {
-			s = `"` + s + `"`
-		}
-		out = append(out, s)
+		out = append(out, quoted(p.String()))
 	}
 	if out == nil {
 		return "192.0.2.0/24"
@@ -459,54 +455,53 @@ func Round(r unit.Rate) unit.Rate {
 	return max(1000, r/step*step)
 }
 
-// replay is the busiest minute of the survey: TCP whose applications write at the rate that was seen, and streams.
+// replay writes the busiest minute of the survey, but for its calls: they are planned for.
 func (w *writer) replay(b *strings.Builder) {
-	for i, m := range w.mixes {
-		if i == maxReplayed || m.rate < 1000 {
-			break
-		}
-		client, server := m.Client, m.Server
-		if !w.reaches(client, server) {
+	parts, err := w.Survey.Replay(time.Time{}, true)
+	if err != nil { // there is nothing to replay
+		return
+	}
+	shown := 0
+	for _, p := range parts {
+		if p.Kind == "calls" || !w.crosses(p.From, p.To) || shown == maxReplayed {
 			continue
 		}
-		port := m.Port
-		if port == 0 {
-			port = 50000
-		}
-		from, to, at := client, server, "to-port"
-		name := cmp.Or(m.App, fmt.Sprintf("%s-%d", m.Protocol, port)) + "-out"
-		if m.way == 1 {
-			from, to, at, name = server, client, "from-port", strings.TrimSuffix(name, "-out")+"-in"
-		}
-		for k, base := 2, name; w.names[name]; k++ {
-			name = fmt.Sprintf("%s-%d", base, k)
-		}
-		w.names[name] = true
-		if k := kindOf(m.Mix); k != nil {
+		shown++
+		if k := kindOf(p.App); k != nil {
 			w.sent[k.name] = true
 		}
-		quote := func(s string) string {
-			if strings.Contains(s, ":") {
-				return `"` + s + `"`
-			}
-			return s
-		}
-		switch m.Protocol {
+		size := fmt.Sprintf("%s: %s", p.Kind, Round(p.Rate))
+		switch p.Kind {
 		case "tcp":
-			fmt.Fprintf(b, "      - {name: %s, tcp: 1, app-rate: %s, from: %s, to: %s, %s: %d}\n", name, Round(m.rate), quote(from), quote(to), at, port)
-		case "video":
-			fmt.Fprintf(b, "      - {name: %s, video: %s, from: %s, to: %s, %s: %d}\n", name, Round(m.rate), quote(from), quote(to), at, port)
-		case "udp":
-			mean := min(1500, max(64, m.Bytes/max(m.Packets, 1)))
-			fmt.Fprintf(b, "      - {name: %s, rate: %s, packet: %dB, arrivals: poisson, from: %s, to: %s, %s: %d}\n", name, Round(m.rate), mean, quote(from), quote(to), at, port)
+			size = fmt.Sprintf("tcp: 1, app-rate: %s", Round(p.Rate))
+		case "rate":
+			size += fmt.Sprintf(", packet: %dB, arrivals: poisson", p.Packet)
 		}
+		fmt.Fprintf(b, "      - {name: %s, %s, from: %s, to: %s", p.Name, size, quoted(p.From), quoted(p.To))
+		for _, end := range []struct {
+			key  string
+			port uint16
+		}{{"from-port", p.FromPort}, {"to-port", p.ToPort}} {
+			if end.port > 0 {
+				fmt.Fprintf(b, ", %s: %d", end.key, end.port)
+			}
+		}
+		b.WriteString("}\n")
 	}
 }
 
-// reaches reports whether a client is at the site, and its server is not: only that crosses the line.
-func (w *writer) reaches(client, server string) bool {
-	c, err := netip.ParseAddr(client)
-	s, err2 := netip.ParseAddr(server)
+// quoted writes an address as YAML has it.
+func quoted(address string) string {
+	if strings.Contains(address, ":") {
+		return `"` + address + `"`
+	}
+	return address
+}
+
+// crosses reports whether one end is at the site, and the other is not.
+func (w *writer) crosses(from, to string) bool {
+	c, err := netip.ParseAddr(from)
+	s, err2 := netip.ParseAddr(to)
 	if err != nil || err2 != nil {
 		return false
 	}

@@ -97,7 +97,7 @@ func Judge(t *Train) Busy {
 	return b
 }
 
-// typical returns the median of the rates of parts of a busy period: where a machine is held up now and then, most parts know nothing of it.
+// typical cuts a busy period into parts and returns the median of their rates. A machine that is held up now and then spoils few parts.
 func typical(a []Sample, length int, whole int64) int64 {
 	const least, parts = 20, 25
 	n := min(parts, len(a)/least)

@@ -176,7 +176,7 @@ func (r *Recogniser) Known(f packet.Flow) Known {
 
 // A Place is the conversation of a packet, as its Recogniser remembers it.
 type Place struct {
-	Kept    *any        // what the user of the Recogniser keeps of it; nil, and forgotten with it
+	Kept    *any        // room for the caller's own data; nil at first, and forgotten with the conversation
 	Flow    packet.Flow // the conversation, in the direction whose lower end is first
 	Forward bool        // the packet goes in that direction
 	Known

@@ -139,7 +139,7 @@ func (s *stream) guess(now time.Duration) {
 	}
 }
 
-// A mediaKey names a stream to those who report of it.
+// A mediaKey finds the stream that a report is about.
 type mediaKey struct {
 	from, to netip.Addr
 	source   uint32

@@ -12,6 +12,7 @@ import (
 // A Replayed is a part of a survey as traffic of a rehearsal.
 type Replayed struct {
 	Name     string // of the part: the application and the direction
+	App      string
 	Kind     string // tcp, rate, calls or video: the key of its size
 	Rate     unit.Rate
 	Packet   int64 // bytes, of rate
@@ -60,7 +61,7 @@ func (r *Result) Replay(at time.Time, busiest bool) ([]Replayed, error) {
 		if c.Video {
 			video = true
 			if c.LastsS > 1 {
-				out = append(out, Replayed{Name: "video", Kind: "video", Rate: unit.Rate(float64(8*c.Bytes) / c.LastsS), From: c.From, To: c.To, ToPort: c.ToPort, DSCP: c.DSCP})
+				out = append(out, Replayed{Name: "video", App: "rtp", Kind: "video", Rate: unit.Rate(float64(8*c.Bytes) / c.LastsS), From: c.From, To: c.To, ToPort: c.ToPort, DSCP: c.DSCP})
 			}
 			continue
 		}
@@ -92,7 +93,7 @@ func (r *Result) Replay(at time.Time, busiest bool) ([]Replayed, error) {
 		if rate < leastRate || m.Protocol != "tcp" && m.Protocol != "udp" {
 			continue
 		}
-		p := Replayed{Name: cmp.Or(m.App, m.Protocol), Kind: "tcp", Rate: unit.Rate(rate), From: m.Client, To: m.Server, ToPort: m.Port, DSCP: m.DSCP}
+		p := Replayed{Name: cmp.Or(m.App, m.Protocol), App: m.App, Kind: "tcp", Rate: unit.Rate(rate), From: m.Client, To: m.Server, ToPort: m.Port, DSCP: m.DSCP}
 		if m.Protocol == "udp" {
 			p.Kind, p.Packet = "rate", min(1500, max(64, m.Bytes/max(m.Packets, 1)))
 		}

@@ -104,7 +104,7 @@ func TestAgainstPlainCounts(t *testing.T) {
 				s := &g.Sums[i]
 				c := counts[[2]string{g.By, s.Name}]
 				if sums++; c == nil {
-					t.Fatalf("%s %q: nothing was of it", g.By, s.Name)
+					t.Fatalf("%s %q: no such packet was sent", g.By, s.Name)
 				}
 				if g.By == "dscp" { // a flow counts with the marking that it began with
 					s.Flows = int64(len(c.flows))
@@ -235,7 +235,7 @@ func TestSpread(t *testing.T) {
 		}
 	}
 	if sum != 1_000_001 || !res.Coarse || res.Total.BusiestSecond != nil {
-		t.Errorf("%d bytes in all, seconds unknown %v, busiest second %v", sum, res.Coarse, res.Total.BusiestSecond)
+		t.Errorf("%d bytes, seconds unknown %v, busiest second %v", sum, res.Coarse, res.Total.BusiestSecond)
 	}
 	before := res.Total.Bytes
 	for _, r := range []survey.Record{{From: 5, To: 3}, {From: began, To: began + 25*time.Hour}, {From: began + 41*24*time.Hour, To: began + 41*24*time.Hour}, {}} {
