@@ -17,7 +17,7 @@ import (
 
 // New compiles a path.
 func New(c Config) *Path {
-	p := &Path{framing: c.Framing, drop: c.Drop, inName: c.InName, startAt: c.StartAt, turned: c.Turned, countAs: c.CountAs, room: c.Room}
+	p := &Path{framing: c.Framing, drop: c.Drop, inName: c.InName, startAt: c.StartAt, turned: c.Turned, countAs: c.CountAs, room: c.Room, answered: c.Answered}
 	if c.Plan != nil {
 		p.countAs = c.Plan
 	}

@@ -9,6 +9,7 @@ package datapath
 import (
 	"cmp"
 	"math/rand/v2"
+	"net/netip"
 	"slices"
 	"time"
 
@@ -54,6 +55,9 @@ type Config struct {
 	// Room, when not nil, is asked whether one more packet of an entry may wait; what may not is
 	// dropped as if its queue were full.
 	Room func(entry int32) bool
+	// Answered, when not nil, says whether an address was seen lately in the other direction. Where there are as many
+	// instances as there may be, a new one takes the place of one whose addresses were not.
+	Answered func(netip.Addr) bool
 	// Random serves what drops at random; nil is a generator of a fixed seed.
 	Random *rand.Rand
 }
@@ -116,6 +120,7 @@ type Path struct { // what every packet touches comes first
 	turned     func(e *plan.Entry, l Limit, at time.Duration, inForce bool)
 	drop       func(*packet.Packet, Reason)
 	inName     func(int32) string
+	answered   func(netip.Addr) bool // nil: nobody knows
 	startAt    time.Time
 }
 
@@ -326,6 +331,18 @@ func (p *Path) PassAs(now time.Duration, pkt *packet.Packet, class int32) Reason
 	return Passed
 }
 
+// Charge books a packet that goes beside the path, whatever waits in it, to the shape of the whole.
+func (p *Path) Charge(now time.Duration, pkt *packet.Packet) {
+	pkt.Size = int32(p.framing.Size(pkt.Length+int(pkt.GrowsBy), pkt.Labels()+int(pkt.GrowsLabels)))
+	p.Observe(now, int(pkt.Size))
+	if p.tree != nil {
+		p.tree.Charge(now, int(pkt.Size))
+	}
+}
+
+// ClassOf returns the number of the entry that takes a packet now; not of a plain FIFO.
+func (p *Path) ClassOf(pkt *packet.Packet) int32 { return p.classifier.Number(pkt) }
+
 // admit counts a packet as offered to its class, and does what comes before the queue.
 func (p *Path) admit(now time.Duration, pkt *packet.Packet, class int32) (*element, *instance, Reason) {
 	pkt.Arrived = now
@@ -341,6 +358,9 @@ func (p *Path) admit(now time.Duration, pkt *packet.Packet, class int32) (*eleme
 		for in := i; in != nil; in = in.key.outer {
 			in.Offered++
 			in.OfferedBytes += uint64(pkt.Size)
+			if !in.ranked && in.OfferedBytes > in.set.floor {
+				in.set.rank(in)
+			}
 		}
 	}
 	return e, i, p.condition(now, e, i, pkt)

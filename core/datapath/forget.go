@@ -42,8 +42,9 @@ func (p *Path) Forget(now time.Duration, waiting func(class int) int64) {
 func (e *instanceSet) forget(owner *element) {
 	clear(e.gone)
 	e.forgotten, e.shared, e.most = 0, 0, len(e.instances)
+	e.ranks, e.floor = e.ranks[:0], 0
 	for _, i := range e.instances {
-		i.Counts = Counts{}
+		i.Counts, i.ranked = Counts{}, false
 		if m := owner.entry.Meter; m != nil {
 			i.Need = meter.NewNeed(m.Rate)
 		}
@@ -56,6 +57,9 @@ func (e *instanceSet) forget(owner *element) {
 			for o := i; o != nil; o = o.key.outer {
 				o.Offered += uint64(s.waiting.Packets)
 				o.OfferedBytes += uint64(s.waiting.Bytes)
+				if !o.ranked && o.OfferedBytes > o.set.floor {
+					o.set.rank(o)
+				}
 			}
 		}
 	}

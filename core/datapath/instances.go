@@ -3,7 +3,6 @@ package datapath
 import (
 	"cmp"
 	"fmt"
-	"maps"
 	"net/netip"
 	"slices"
 	"strings"
@@ -129,7 +128,9 @@ type instanceSet struct {
 	instances  map[key]*instance
 	// In the order in which it was last looked whether they idle.
 	oldest, newest *instance
-	gone           map[key]*instance // of those removed, the ones that were offered most, and some more
+	ranks          []*instance       // those that were offered most, in no order
+	floor          uint64            // no more than the least of them was offered; 0: not all ranks are taken
+	gone           map[key]*instance // of those with a rank, the ones that were removed
 	forgotten      uint64            // packets offered to the others that were removed
 	most           int
 	idle           time.Duration // after which an instance is as a new one: its buckets are full
@@ -144,7 +145,8 @@ type instance struct {
 	seen   time.Duration // when its last packet came
 	looked time.Duration
 	next   *instance
-	node   int // the scheduler's
+	node   int  // the scheduler's
+	ranked bool // it is among the set's ranks
 
 	Counts
 
@@ -181,7 +183,7 @@ func (p *Path) instance(now time.Duration, e *instanceSet, pkt *packet.Packet) *
 	i := e.instances[k]
 	if i == nil {
 		p.expire(now, e)
-		if len(e.instances) >= MaxInstances/max(e.cost, 1) {
+		if len(e.instances) >= MaxInstances/max(e.cost, 1) && !p.giveWay(e) {
 			e.shared++
 			k = key{parts: isOthers, outer: k.outer}
 			i = e.instances[k]
@@ -218,6 +220,11 @@ func (p *Path) newInstance(now time.Duration, e *instanceSet, k key) *instance {
 			}
 		}
 	}
+	if before := e.gone[k]; before != nil { // it goes on counting
+		delete(e.gone, k)
+		i.Counts, i.ranked = before.Counts, true
+		e.ranks[slices.Index(e.ranks, before)] = i
+	}
 	e.instances[k] = i
 	e.most = max(e.most, len(e.instances))
 	e.append(i)
@@ -246,13 +253,8 @@ func (p *Path) expire(now time.Duration, e *instanceSet) {
 			return
 		}
 		e.oldest = i.next
-		if now-i.seen > e.idle && i.inner == 0 && !slices.ContainsFunc(i.states, state.waits) {
-			if i.key.outer != nil {
-				i.key.outer.inner--
-			}
-			delete(e.instances, i.key)
-			p.tree.Remove(i.node)
-			e.remember(i)
+		if now-i.seen > e.idle && i.rests() {
+			p.remove(i)
 			continue
 		}
 		i.looked = now
@@ -260,25 +262,84 @@ func (p *Path) expire(now time.Duration, e *instanceSet) {
 	}
 }
 
-// remembered is how many of the instances that were removed are reported still.
-const remembered = 32
+// rests reports whether nothing of an instance waits, nor is there any within it.
+func (i *instance) rests() bool {
+	return i.inner == 0 && !slices.ContainsFunc(i.states, state.waits)
+}
 
-// remember keeps an instance that was removed if it was offered more than others.
-func (e *instanceSet) remember(i *instance) {
-	if before := e.gone[i.key]; before != nil {
-		before.add(&i.Counts)
-		return
+// remove takes out an instance that rests, which is in the order no more.
+func (p *Path) remove(i *instance) {
+	e := i.set
+	if i.key.outer != nil {
+		i.key.outer.inner--
 	}
-	e.gone[i.key] = i
-	if len(e.gone) < 4*remembered {
-		return
-	}
-	all := slices.SortedFunc(maps.Values(e.gone), func(a, b *instance) int {
-		return cmp.Or(cmp.Compare(b.OfferedBytes, a.OfferedBytes), cmp.Compare(a.node, b.node), cmp.Compare(a.seen, b.seen))
-	})
-	for _, i := range all[remembered:] {
+	delete(e.instances, i.key)
+	p.tree.Remove(i.node)
+	if i.ranked {
+		e.gone[i.key] = i
+	} else {
 		e.forgotten += i.Offered
-		delete(e.gone, i.key)
+	}
+}
+
+// giveWay removes an instance whose addresses nobody has answered, and reports whether one of a few is such:
+// whoever invents addresses takes the places of other inventions.
+func (p *Path) giveWay(e *instanceSet) bool {
+	if p.answered == nil {
+		return false
+	}
+	for range 64 {
+		i := e.oldest
+		if i == nil {
+			return false
+		}
+		e.oldest = i.next
+		if i.key.parts&isOthers == 0 && i.rests() && !p.isAnswered(&i.key) {
+			p.remove(i)
+			return true
+		}
+		e.append(i)
+	}
+	return false
+}
+
+// isAnswered reports whether the addresses of a key were seen in the other direction.
+func (p *Path) isAnswered(k *key) bool {
+	seen := func(a [16]byte) bool {
+		ip := netip.AddrFrom16(a)
+		if k.parts&is6 == 0 {
+			ip = ip.Unmap()
+		}
+		return p.answered(ip)
+	}
+	return (k.parts&(bySource|byFlow) == 0 || seen(k.source)) && (k.parts&(byDestination|byFlow) == 0 || seen(k.destination))
+}
+
+// maxRanks is how many of the instances that were offered most are known at any time.
+const maxRanks = 32
+
+// rank notes an instance that was offered more than the floor, in place of the one that was offered least.
+func (e *instanceSet) rank(i *instance) {
+	if len(e.ranks) < maxRanks {
+		i.ranked = true
+		e.ranks = append(e.ranks, i)
+		return
+	}
+	least := 0
+	for n, o := range e.ranks {
+		if o.OfferedBytes < e.ranks[least].OfferedBytes {
+			least = n
+		}
+	}
+	out := e.ranks[least]
+	if e.floor = out.OfferedBytes; i.OfferedBytes <= e.floor {
+		return
+	}
+	out.ranked, i.ranked = false, true
+	e.ranks[least] = i
+	if e.gone[out.key] == out {
+		delete(e.gone, out.key)
+		e.forgotten += out.Offered
 	}
 }
 
@@ -316,22 +377,6 @@ type Counts struct {
 	Conforming              Busiest    // metered, and not red
 	Red                     uint64     // packets
 	Need                    meter.Need // of the entry's own policer
-}
-
-func (c *Counts) add(o *Counts) {
-	c.Offered += o.Offered
-	c.Dropped += o.Dropped
-	c.Sent += o.Sent
-	c.OfferedBytes += o.OfferedBytes
-	c.SentBytes += o.SentBytes
-	c.Wait += o.Wait
-	c.MaxWait = max(c.MaxWait, o.MaxWait)
-	c.Busiest.Max = max(c.Busiest.Max, o.Busiest.Max)
-	c.Conforming.Max = max(c.Conforming.Max, o.Conforming.Max)
-	c.Red += o.Red
-	if o.Need.Burst() > c.Need.Burst() {
-		c.Need = o.Need
-	}
 }
 
 func (c *Counts) sent(now time.Duration, pkt *packet.Packet, closed bool) {
@@ -374,27 +419,24 @@ func (b *Busiest) Add(now time.Duration, bytes int) {
 // Instances returns, of the entry of a class, how many instances there were at
 // most at a time, how many packets shared one because there were too many, and
 // those that were offered most; one that idled and came again counts with what it
-// had before.
+// had before. For a few it takes a time that does not depend on how many there are.
 func (p *Path) Instances(class, top int) (most int, shared uint64, list []Instance) {
 	if p.classifier == nil || p.elements[class].instances == nil || p.elements[class].instances.first != int32(class) {
 		return 0, 0, nil
 	}
 	e := p.elements[class].instances
-	at := make(map[string]int)
-	add := func(i *instance) {
-		value := i.text(p.inName)
-		k, known := at[value]
-		if !known {
-			k, at[value] = len(list), len(list)
-			list = append(list, Instance{Value: value})
+	add := func(i *instance) { list = append(list, Instance{i.text(p.inName), i.Counts}) }
+	if top <= maxRanks {
+		for _, i := range e.ranks {
+			add(i)
 		}
-		list[k].add(&i.Counts)
-	}
-	for _, i := range e.instances {
-		add(i)
-	}
-	for _, i := range e.gone {
-		add(i)
+	} else {
+		for _, i := range e.instances {
+			add(i)
+		}
+		for _, i := range e.gone {
+			add(i)
+		}
 	}
 	slices.SortFunc(list, func(a, b Instance) int {
 		return cmp.Or(cmp.Compare(b.OfferedBytes, a.OfferedBytes), strings.Compare(a.Value, b.Value))

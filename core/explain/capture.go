@@ -97,7 +97,7 @@ type Watch struct {
 	routes     map[[2]*policy.Interface]*routed
 	attached   []attachedAt
 	totals     map[total]*sums
-	notes      struct{ notIP, cut, malformed, deep, noSender, noReceiver, local, noRoute, backwards, short int64 }
+	notes      struct{ control, notIP, cut, malformed, deep, noSender, noReceiver, local, noRoute, backwards, short int64 }
 	last       time.Duration
 	packets    int64
 	bytes      int64
@@ -251,23 +251,22 @@ func (w *Watch) Run(r traffic.Reader, progress func()) error {
 func (w *Watch) Packet(now time.Duration, p *packet.Packet, frame []byte, wire int) {
 	w.packets++
 	err := p.Parse(frame, wire)
-	switch err {
-	case nil:
-	case packet.ErrCut:
-		if !p.IsIP() {
-			w.notes.cut++
-			return
-		}
-		w.notes.short++
-	case packet.ErrTooDeep:
-		w.notes.deep++
-		return
-	default:
-		w.notes.malformed++
-		return
-	}
-	if !p.IsIP() {
+	stands := p.Standing()
+	switch {
+	case stands.Control():
+		w.notes.control++
+	case err == nil && stands == packet.Unreadable:
 		w.notes.notIP++
+	case err == packet.ErrCut && p.IsIP():
+		w.notes.short++
+	case err == packet.ErrCut:
+		w.notes.cut++
+	case err == packet.ErrTooDeep:
+		w.notes.deep++
+	case err != nil:
+		w.notes.malformed++
+	}
+	if stands != packet.Classified {
 		return
 	}
 	w.bytes += int64(p.Length)
@@ -576,11 +575,12 @@ func (w *Watch) noted() []string {
 		one   string
 		text  string
 	}{
+		{n.control, "packet", "of link control, which no class takes"},
 		{n.notIP, "packet", "not IP"},
 		{n.cut, "packet", "cut before the end of the IP header"},
 		{n.short, "packet", "cut within extension headers, taken as far as they go"},
-		{n.malformed, "packet", "with header lengths that contradict the packet"},
-		{n.deep, "packet", "with too many headers"},
+		{n.malformed, "packet", "with header lengths that contradict the packet, taken as far as they can be read"},
+		{n.deep, "packet", "with too many headers, taken as far as they can be read"},
 		{n.backwards, "packet", "earlier than the one before"},
 		{w.recogniser.Strays, "fragment", "without the first of its packet, so without ports"},
 		{inNetwork(n.noSender), "flow", "from addresses in no subnet of the network"},

@@ -5,6 +5,9 @@
 // A Gate takes the time as an argument, does no I/O and reads no clock. What the caller asks
 // it late it does as of when it was due, so that rates are kept however late it is asked, up
 // to a bound.
+//
+// A gate of two ports has a lane for each direction, and the lanes share nothing: each may be
+// moved by a thread of its own.
 package gate
 
 import (
@@ -15,9 +18,7 @@ import (
 	"imbrel.example/imbrel/core/packet"
 	"imbrel.example/imbrel/core/plan"
 	"imbrel.example/imbrel/core/policy"
-	"imbrel.example/imbrel/core/recognise"
 	"imbrel.example/imbrel/core/schedule"
-	"imbrel.example/imbrel/core/traffic"
 	"imbrel.example/imbrel/core/unit"
 )
 
@@ -31,13 +32,17 @@ const (
 	maxLate = 10 * time.Millisecond
 	// MaxFrame is the longest frame that passes.
 	MaxFrame = 1 << 16
-	// maxWaiting bounds the frames that wait at all ports together. Beyond it, up to twice as many,
+	// maxWaiting bounds the frames of a lane that wait together. Beyond it, up to twice as many,
 	// only entries of which less than little waits may have more: a flood in one class takes
 	// no room from another's.
 	maxWaiting = 1 << 16
 	smallFrame = 1 << 16 // bytes
-	// maxStations bounds the hardware addresses that are remembered.
-	maxStations = 1 << 14
+	// Link control passes at once up to a part of what the slowest way out of the gate sends, each kind for itself.
+	controlPart  = 200
+	leastControl = 16 * unit.KbitPerSecond
+	controlBurst = 8192 // bytes
+	// shortest is an Ethernet frame without its check sequence: shorter ones are padded.
+	shortest = 60
 )
 
 // Options say how a gate works. The zero Options are those of a gate whose clock begins at no
@@ -48,56 +53,111 @@ type Options struct {
 	StartAt time.Time
 	// Seed is what early drops at random follow from, as in a rehearsal.
 	Seed uint64
+	// PassUnreadable puts what is neither IP nor link control into the classes, by what can be
+	// read of it, in place of dropping it.
+	PassUnreadable bool
 }
 
 // A Gate moves frames between the ports of one node.
 type Gate struct {
-	file       *policy.File
-	node       *policy.Node
-	options    Options
-	ports      []*port
-	stations   map[[6]byte]int // the port at which a hardware address was seen, plus 1
-	learned    int             // how often that changed
-	recogniser *recognise.Recogniser
-	recognises bool
-	spare      []*frame
-	waiting    int
-	send       func(port int, frame []byte)
-	now        time.Duration // the latest time that was given
+	options Options
+	ports   []*port
+	// Lanes are its directions, of which each takes the frames of some ports: Lane.Takes.
+	Lanes   []*Lane
+	file    *policy.File
+	node    *policy.Node
+	seen    []*addresses // by each lane; nil: no policy has asked
+	reloads uint64
+}
 
-	// Counts are what happened to frames beyond the paths.
+// A Lane moves the frames that come to some of the ports. What is called of it must not run at the same time.
+type Lane struct {
+	gate     *Gate
+	number   int
+	ports    []*port // of which it takes frames
+	sides    []*side // through which it leads them, those with a policy
+	watch    *watcher
+	stations *stations  // nil: there is but one other port
+	spoken   *addresses // nil: no policy asks
+	heard    *addresses // what the other lane has spoken
+	spare    []*frame
+	leaving  []*frame // given to send, and not yet used again
+	moving   []*line  // of the policies before, what still waits
+	waiting  int
+	send     func(port int, frame []byte)
+	now      time.Duration // the latest time that was given
+
 	Counts
 }
 
 // Counts are what happened to frames beside the paths. Each frame that was taken is one of
 // those that passed by, those of a path, or those that went nowhere.
 type Counts struct {
-	Taken     uint64 `json:"taken"`
-	PassedBy  uint64 `json:"passed_by"` // ARP, neighbour discovery, link control and whatever is not IP
-	Malformed uint64 `json:"malformed"` // of those that passed by, with headers that contradict themselves
-	SamePort  uint64 `json:"same_port"` // to a station at the port that they came by
-	TooLong   uint64 `json:"too_long"`  // longer than MaxFrame
-	NoRoom    uint64 `json:"no_room"`   // dropped by its class, for too many waited at all ports together
-	Sent      uint64 `json:"sent"`      // by all ports together
-	MaxLate   int64  `json:"late_us"`   // how late a frame was sent at most, in microseconds
-	LateLost  int64  `json:"lost_us"`   // time lost because it was later than can be made up for
-	Reloads   uint64 `json:"reloads"`
+	Taken        uint64 `json:"taken"`
+	PassedBy     uint64 `json:"passed_by"`     // link control, within its bound
+	ControlOver  uint64 `json:"control_over"`  // link control beyond its bound
+	Malformed    uint64 `json:"malformed"`     // IP whose headers contradict themselves
+	Unreadable   uint64 `json:"unreadable"`    // neither IP nor link control
+	SamePort     uint64 `json:"same_port"`     // to a station at the port that they came by
+	TooLong      uint64 `json:"too_long"`      // longer than MaxFrame
+	NoRoom       uint64 `json:"no_room"`       // dropped by its class, for too many waited at all ports together
+	StationsFull uint64 `json:"stations_full"` // from a station that there was no room to remember
+	Sent         uint64 `json:"sent"`          // by all ports together
+	MaxLate      int64  `json:"late_us"`       // how late a frame was sent at most, in microseconds
+	LateLost     int64  `json:"lost_us"`       // time lost because it was later than can be made up for
+	Reloads      uint64 `json:"reloads"`
+}
+
+// A Fate is one of the things that happened to frames beside the paths.
+type Fate struct {
+	Name string // as in JSON
+	Text string // what the frames did, of several
+	of   func(*Counts) *uint64
+}
+
+// Of returns how many frames met it.
+func (f *Fate) Of(c *Counts) uint64 { return *f.of(c) }
+
+// Fates lists what happens to frames beside the paths, but for what is taken and sent.
+var Fates = []Fate{
+	{"passed_by", "of link control bypassed all classes", func(c *Counts) *uint64 { return &c.PassedBy }},
+	{"control_over", "of link control came faster than it may pass, and went into a class", func(c *Counts) *uint64 { return &c.ControlOver }},
+	{"malformed", "had IP headers that contradict themselves, and went into a class by what can be read", func(c *Counts) *uint64 { return &c.Malformed }},
+	{"unreadable", "were neither IP nor link control: they were dropped, or with --pass-unreadable went into a class", func(c *Counts) *uint64 { return &c.Unreadable }},
+	{"same_port", "went to a station at the port that they came by", func(c *Counts) *uint64 { return &c.SamePort }},
+	{"too_long", "were too long, and were dropped", func(c *Counts) *uint64 { return &c.TooLong }},
+	{"no_room", "found no room: too many waited at all ports together", func(c *Counts) *uint64 { return &c.NoRoom }},
+	{"stations_full", "came from stations beyond those that a gate remembers: frames to them leave by all ports", func(c *Counts) *uint64 { return &c.StationsFull }},
+}
+
+// add adds what another lane counted.
+func (c *Counts) add(o *Counts) {
+	for i := range Fates {
+		*Fates[i].of(c) += Fates[i].Of(o)
+	}
+	c.Taken += o.Taken
+	c.Sent += o.Sent
+	c.MaxLate = max(c.MaxLate, o.MaxLate)
+	c.LateLost += o.LateLost
+	c.Reloads += o.Reloads
 }
 
 // A port is one of the gate's, an interface of the node.
 type port struct {
 	number  int
+	lane    *Lane // that takes its frames
 	iface   *policy.Interface
-	pair    [12]byte // the addresses of the frame before
-	to      int      // where that went
-	learned int      // g.learned then, plus 1
 	in, out *side
+	// Of link control that comes by it: how much of each kind passes at once, and until when it did.
+	controlRate unit.Rate
+	controlled  [packet.Standings]unit.Clock
 }
 
-// A side is a path with what it needs to run.
+// A side is a path with what it needs to run. It belongs to one lane.
 type side struct {
-	gate      *Gate
+	lane      *Lane
 	port      *port
+	iface     *policy.Interface
 	direction policy.Direction
 	plan      *plan.Plan // nil: none, and no path
 	path      *datapath.Path
@@ -105,8 +165,10 @@ type side struct {
 	next      time.Duration // when it is to be asked again
 	last      time.Duration // when it was given something last: time does not run backwards
 	observed  []observed
+	lines     []line              // what waits, by entry
 	before    []datapath.Counters // of each entry, what it counted before a reload
-	counted   []datapath.Counters // at a reload, all that it has counted
+	from      []int               // of each entry, that of the same name before the reload; -1: none
+	older     *side               // the one before, of which frames still move
 	since     time.Duration
 }
 
@@ -115,7 +177,44 @@ type frame struct {
 	packet.Packet
 	room []byte
 	from int
-	to   int // of a frame for one port; -1: for all others
+	to   int  // of a frame for one port; -1: for all others
+	kept bool // its bytes are in its room
+	// In its line.
+	line          *line
+	ahead, behind *frame
+}
+
+// A line is what waits of an entry, in the order in which it came.
+type line struct {
+	side        *side
+	first, last *frame
+	length      int
+}
+
+func (l *line) join(f *frame) {
+	f.line, f.ahead, f.behind = l, l.last, nil
+	if l.last != nil {
+		l.last.behind = f
+	} else {
+		l.first = f
+	}
+	l.last = f
+	l.length++
+}
+
+func (l *line) leave(f *frame) {
+	if f.ahead != nil {
+		f.ahead.behind = f.behind
+	} else {
+		l.first = f.behind
+	}
+	if f.behind != nil {
+		f.behind.ahead = f.ahead
+	} else {
+		l.last = f.ahead
+	}
+	f.line, f.ahead, f.behind = nil, nil, nil
+	l.length--
 }
 
 // New returns a gate of a node of a file, with a port for each of the interfaces, whose
@@ -124,136 +223,185 @@ func New(f *policy.File, node *policy.Node, ports []*policy.Interface, now time.
 	if len(ports) < 2 {
 		return nil, fmt.Errorf("a gate needs two ports or more: it takes frames from one to another")
 	}
-	g := &Gate{options: o, stations: make(map[[6]byte]int), now: now}
+	g := &Gate{options: o}
 	for i := range ports {
 		g.ports = append(g.ports, &port{number: i})
 	}
-	g.put(f, node, ports, now)
+	if len(ports) == 2 {
+		for i := range ports {
+			g.Lanes = append(g.Lanes, &Lane{gate: g, number: i, ports: g.ports[i : i+1], now: now})
+			g.ports[i].lane = g.Lanes[i]
+		}
+	} else {
+		l := &Lane{gate: g, ports: g.ports, stations: newStations(), now: now}
+		g.Lanes = []*Lane{l}
+		for _, p := range g.ports {
+			p.lane = l
+		}
+	}
+	p := g.Prepare(f, node, ports)
+	for _, l := range g.Lanes {
+		l.put(p, now)
+	}
 	return g, nil
 }
 
-// put puts the policies of a file in force. The counts of the policies before go on; Reload
-// gives what waited to the new ones.
-func (g *Gate) put(f *policy.File, node *policy.Node, ports []*policy.Interface, now time.Duration) {
-	g.file, g.node = f, node
-	g.recogniser, g.recognises = recognise.New(f.Apps), false
-	for i := range f.Apps {
-		g.recognises = g.recognises || f.Apps[i].Recognised()
-	}
-	for i, p := range g.ports {
-		p.iface = ports[i]
-		in, out := p.in, p.out
-		p.in, p.out = g.side(p, policy.In, now), g.side(p, policy.Out, now)
-		p.in.resume(in)
-		p.out.resume(out)
-	}
+// Takes reports whether a lane takes the frames that come to a port.
+func (l *Lane) Takes(port int) bool {
+	return port >= 0 && port < len(l.gate.ports) && l.gate.ports[port].lane == l
 }
 
-// resume lets the entries that remain go on counting where those of the side before stopped. What
-// waited counts as offered anew.
-func (s *side) resume(before *side) {
-	if before == nil || before.path == nil || s.path == nil {
-		return
-	}
-	s.since = before.since
-	s.clock.NotBefore(before.clock.Ready())
-	counts := before.counted
-	for i, e := range s.plan.Entries {
-		for j, o := range before.plan.Entries {
-			if e.Name != o.Name {
-				continue
-			}
-			c := &s.before[i]
-			*c = counts[j]
-			c.OfferedPackets = c.SentPackets + c.Drops[datapath.Policed] + c.Drops[datapath.QueueFull] + c.Drops[datapath.Early] + c.Drops[datapath.Blocked]
-			c.OfferedBytes -= uint64(max(0, before.observed[j].waiting))
-			s.observed[i] = before.observed[j]
-			s.observed[i].waiting = 0
-			break
-		}
-	}
-}
+// Sends reports whether a lane sends frames by a port.
+func (l *Lane) Sends(port int) bool { return len(l.ports) > 1 || !l.Takes(port) }
 
-// counters returns what each entry has counted, since before the last reload.
-func (s *side) counters() []datapath.Counters {
-	out := s.path.Counters()
-	for i := range out {
-		out[i].Add(&s.before[i])
-	}
-	return out
-}
-
-// side makes one direction of a port.
-func (g *Gate) side(p *port, d policy.Direction, now time.Duration) *side {
-	s := &side{gate: g, port: p, direction: d, next: Never, last: now, since: now}
-	a := p.iface.Attached[d]
-	if a == nil {
-		return s
-	}
-	s.plan = plan.Attached(a)
-	s.path = datapath.New(datapath.Config{Plan: s.plan, Rate: p.iface.Rate, Framing: p.iface.Framing, StartAt: g.options.StartAt, InName: g.file.InterfaceName, Incoming: d == policy.In, Room: s.room,
-		Random: traffic.Random(g.options.Seed, p.iface.Path()+" "+d.String(), 0),
-		Drop:   func(pkt *packet.Packet, _ datapath.Reason) { s.discarded(pkt.Owner.(*frame)) }})
-	s.observed, s.before = make([]observed, len(s.plan.Entries)), make([]datapath.Counters, len(s.plan.Entries))
-	return s
-}
-
-// Take takes a frame that came to a port at a time; frame may be used again after it. send
-// is called with what leaves at once, whose bytes are the gate's until it returns. A frame of a port that the gate does not
-// have counts as malformed.
+// Take takes a frame that came to a port at a time, of a gate that one thread moves. send
+// is called with what leaves at once. The bytes of the frame may be used again after it; what send was given stays as it
+// is until Take or Run is called again. A frame of a port that the gate does not have counts as unreadable.
 func (g *Gate) Take(at time.Duration, n int, bytes []byte, send func(port int, frame []byte)) {
-	g.send = send
-	at = max(at, g.now)
-	g.now = at
-	g.Taken++
-	if n < 0 || n >= len(g.ports) || len(bytes) > MaxFrame || len(bytes) < packet.EthernetHeader {
-		if len(bytes) > MaxFrame {
-			g.TooLong++
-		} else {
-			g.Malformed++
+	for _, l := range g.Lanes {
+		if l.Takes(n) {
+			l.Flushed()
+			l.Take(at, n, bytes, send)
+			return
 		}
+	}
+	g.Lanes[0].Taken++
+	g.Lanes[0].Unreadable++
+}
+
+// Run does what was due until a time, of a gate that one thread moves, and returns when to call it again; Never: not
+// before the next frame is taken.
+func (g *Gate) Run(now time.Duration, send func(port int, frame []byte)) time.Duration {
+	next := Never
+	for _, l := range g.Lanes {
+		l.Flushed()
+		next = min(next, l.Run(now, send))
+	}
+	return next
+}
+
+// Counts returns what happened to frames beside the paths, in all lanes.
+func (g *Gate) Counts() (c Counts) {
+	for _, l := range g.Lanes {
+		c.add(&l.Counts)
+	}
+	c.Reloads = g.reloads
+	return c
+}
+
+// Waiting returns how many frames wait.
+func (g *Gate) Waiting() (n int) {
+	for _, l := range g.Lanes {
+		n += l.waiting
+	}
+	return n
+}
+
+// Take takes a frame that came to a port of the lane's at a time. Its bytes are the lane's until Take returns, which may change marks in
+// them. send is called with what leaves at once; what it was given, of the frame's bytes or others, stays as it is until Flushed.
+func (l *Lane) Take(at time.Duration, n int, bytes []byte, send func(port int, frame []byte)) {
+	l.send = send
+	at = max(at, l.now)
+	l.now = at
+	l.Taken++
+	if len(bytes) > MaxFrame {
+		l.TooLong++
 		return
 	}
-	f := g.frame()
-	f.room = append(f.room[:0], bytes...)
+	f := l.frame()
 	f.from = n
-	err := f.Parse(f.room, len(f.room))
-	if !g.place(f) {
-		g.SamePort++
-		g.free(f)
-		return
-	}
-	if err != nil || !f.IsIP() || control(&f.Packet) {
-		g.PassedBy++
-		if err != nil {
-			g.Malformed++
+	err := f.Parse(bytes, len(bytes))
+	stands := f.Standing()
+	if stands == packet.Unreadable {
+		if l.Unreadable++; !l.gate.options.PassUnreadable || len(bytes) < packet.EthernetHeader {
+			l.free(f)
+			return
 		}
-		g.emit(f, f.room)
-		g.free(f)
+	} else if err != nil {
+		l.Malformed++
+	}
+	if !l.place(f, at) {
+		l.SamePort++
+		l.free(f)
 		return
 	}
-	p := g.ports[n]
+	p := l.gate.ports[n]
+	if f.IsIP() { // what comes after the packet is sent as well
+		f.GrowsBy = int32(max(len(bytes), shortest) - max(f.WireEnd(), shortest))
+	}
+	if stands.Control() {
+		if l.controls(p, f, stands, at) {
+			l.PassedBy++
+			l.bypass(p, f, at)
+			return
+		}
+		l.ControlOver++
+	}
 	f.In = int32(p.iface.Number)
-	if g.recognises || f.Fragment {
-		g.recogniser.Watch(at, &f.Packet)
+	l.watch.see(at, f)
+	if l.spoken != nil {
+		l.spoken.note(at, f.Flow.From)
+		l.spoken.note(at, f.Flow.To)
 	}
-	if p.in.path == nil {
-		g.forward(f, at)
-		return
-	}
-	if p.in.path.Straight() {
+	switch {
+	case l.held(p.in, f):
+	case p.in.path == nil:
+		l.forward(f, at)
+	case p.in.path.Straight():
 		p.in.pass(f, at)
+	default:
+		p.in.take(f, at)
+		p.in.run(at, at)
+	}
+	if f.line != nil && !f.kept { // it stays longer than its bytes
+		f.keep()
+	}
+}
+
+// controls reports whether a frame of link control is within the bound of its kind.
+func (l *Lane) controls(p *port, f *frame, kind packet.Standing, at time.Duration) bool {
+	c := &p.controlled[kind]
+	if c.NotBefore(at - p.controlRate.Time(controlBurst)); c.Ready() > at {
+		return false
+	}
+	c.Advance(len(f.Bytes), p.controlRate)
+	return true
+}
+
+// bypass sends a frame that no class holds up. The shapes that it goes past are charged.
+func (l *Lane) bypass(from *port, f *frame, at time.Duration) {
+	from.in.charge(f, at)
+	for n, p := range l.gate.ports {
+		if n == f.to || f.to < 0 && n != f.from {
+			p.out.charge(f, at)
+		}
+	}
+	l.emit(f)
+}
+
+// charge books a frame that goes beside the path.
+func (s *side) charge(f *frame, at time.Duration) {
+	if s.path == nil {
 		return
 	}
-	p.in.take(f, at)
-	p.in.run(at, at)
+	at = max(at, s.last)
+	s.run(at, at)
+	s.last = max(s.last, at)
+	s.path.Charge(s.last, &f.Packet)
+	if s.direction == policy.Out {
+		s.clock.NotBefore(s.last)
+		s.clock.Advance(int(f.Size), s.iface.Rate)
+		if s.next != Never {
+			s.next = max(s.next, s.clock.Ready())
+		}
+	}
 }
 
 // pass takes a frame through a path in which nothing ever waits.
 func (s *side) pass(f *frame, at time.Duration) {
 	s.last = max(s.last, at)
 	if s.path.Pass(s.last, &f.Packet) != datapath.Passed {
-		s.gate.free(f)
+		s.lane.free(f)
 		return
 	}
 	for i := int(f.Slot); i >= 0; i = s.path.Parent(i) {
@@ -261,93 +409,72 @@ func (s *side) pass(f *frame, at time.Duration) {
 		o.most = max(o.most, o.waiting+int64(f.Size))
 		o.delay.Add(0)
 	}
-	s.gate.forward(f, s.last)
+	s.lane.forward(f, s.last)
 }
 
-// control reports whether a packet is what links need to work: neighbour discovery (RFC 4861)
-// is never held up by a class.
-func control(p *packet.Packet) bool {
-	const icmpv6, first, last = 58, 133, 137
-	if p.Flow.Protocol != icmpv6 || p.Fragment {
-		return false
+// place finds the port a frame leaves by; false where that is the one it came by.
+func (l *Lane) place(f *frame, at time.Duration) bool {
+	if l.stations == nil { // two ports are a wire
+		f.to = 1 - f.from
+		return true
 	}
-	b := p.Transport()
-	return len(b) > 0 && b[0] >= first && b[0] <= last
-}
-
-// place finds the port a frame leaves by, from the hardware addresses that were seen; false
-// where that is the one it came by.
-func (g *Gate) place(f *frame) bool {
-	p := g.ports[f.from]
-	pair := [12]byte(f.room)
-	if p.learned == g.learned+1 && pair == p.pair { // as the frame before
-		f.to = p.to
-		return f.to != f.from
+	to, remembered := l.stations.place(f.Bytes, f.from, at)
+	if !remembered {
+		l.StationsFull++
 	}
-	var to, from [6]byte
-	copy(to[:], f.room)
-	copy(from[:], f.room[6:])
-	if from[0]&1 == 0 && g.stations[from] != f.from+1 {
-		if len(g.stations) >= maxStations {
-			clear(g.stations)
-		}
-		g.stations[from] = f.from + 1
-		g.learned++
-	}
-	f.to = -1
-	if n := g.stations[to]; n > 0 && to[0]&1 == 0 {
-		f.to = n - 1
-	}
-	p.pair, p.to, p.learned = pair, f.to, g.learned+1
+	f.to = to
 	return f.to != f.from
 }
 
 // forward gives a frame to the port that it leaves by, or to all others.
-func (g *Gate) forward(f *frame, at time.Duration) {
+func (l *Lane) forward(f *frame, at time.Duration) {
 	if f.to >= 0 {
-		g.ports[f.to].out.offer(f, at)
+		l.gate.ports[f.to].out.offer(f, at)
 		return
 	}
 	last := -1
-	for i := range g.ports {
+	for i := range l.gate.ports {
 		if i == f.from {
 			continue
 		}
 		if last >= 0 {
-			c := g.frame()
-			room := append(c.room[:0], f.Bytes...)
-			c.Packet, c.room, c.from, c.to = f.Packet, room, f.from, last
-			c.Bytes, c.Owner, c.Next = room, c, nil
-			g.ports[last].out.offer(c, at)
+			c := l.frame()
+			room := c.room
+			c.Packet, c.from, c.to = f.Packet, f.from, last
+			c.Owner, c.Next = c, nil
+			c.room = room
+			c.keep()
+			l.gate.ports[last].out.offer(c, at)
 		}
 		last = i
 	}
 	f.to = last
-	g.ports[last].out.offer(f, at)
+	l.gate.ports[last].out.offer(f, at)
 }
 
 // offer gives a frame to an outgoing side.
 func (s *side) offer(f *frame, at time.Duration) {
-	if s.path == nil {
-		s.gate.emit(f, f.Bytes)
-		s.gate.free(f)
-		return
+	switch {
+	case s.lane.held(s, f):
+	case s.path == nil:
+		s.lane.emit(f)
+	default:
+		s.run(at, at)
+		s.take(f, at)
+		s.run(at, at)
 	}
-	s.run(at, at)
-	s.take(f, at)
-	s.run(at, at)
 }
 
 // take puts a frame into the path.
 func (s *side) take(f *frame, at time.Duration) {
 	s.last = max(s.last, at)
-	reason := s.path.Enqueue(s.last, &f.Packet)
-	s.offered(f, reason)
-	if reason != datapath.Passed {
-		s.gate.free(f)
+	if s.path.Enqueue(s.last, &f.Packet) != datapath.Passed {
+		s.lane.free(f)
 		return
 	}
-	s.gate.waiting++
+	s.lines[f.Slot].join(f)
+	s.offered(f)
+	s.lane.waiting++
 	if s.next > s.last {
 		s.next = s.last
 		if s.direction == policy.Out { // not before what is being sent is sent
@@ -358,11 +485,11 @@ func (s *side) take(f *frame, at time.Duration) {
 
 // room reports whether one more frame of an entry may wait.
 func (s *side) room(entry int32) bool {
-	g := s.gate
-	if g.waiting < maxWaiting || g.waiting < 2*maxWaiting && s.observed[entry].waiting < smallFrame {
+	l := s.lane
+	if l.waiting < maxWaiting || l.waiting < 2*maxWaiting && s.observed[entry].waiting < smallFrame {
 		return true
 	}
-	g.NoRoom++
+	l.NoRoom++
 	return false
 }
 
@@ -371,7 +498,7 @@ func (s *side) run(until, now time.Duration) {
 	for s.next <= until {
 		at := s.next
 		if late := now - at; late > maxLate { // it cannot be made up for
-			s.gate.LateLost += (late - maxLate).Microseconds()
+			s.lane.LateLost += (late - maxLate).Microseconds()
 			at = now - maxLate
 		}
 		at = max(at, s.last)
@@ -385,81 +512,101 @@ func (s *side) run(until, now time.Duration) {
 			continue
 		}
 		f := pkt.Owner.(*frame)
-		s.gate.waiting--
+		s.lane.waiting--
 		s.sent(f, at)
+		f.line.leave(f)
 		s.next = at
 		if s.direction == policy.In {
-			s.gate.forward(f, at)
+			s.lane.forward(f, at)
+			if f.line != nil && !f.kept {
+				f.keep()
+			}
 			continue
 		}
 		s.clock.NotBefore(at)
-		s.clock.Advance(int(f.Size), s.port.iface.Rate)
+		s.clock.Advance(int(f.Size), s.iface.Rate)
 		s.next = s.clock.Ready()
-		s.gate.MaxLate = max(s.gate.MaxLate, (now - at).Microseconds())
-		s.gate.emit(f, f.Bytes)
-		s.gate.free(f)
+		s.lane.MaxLate = max(s.lane.MaxLate, (now - at).Microseconds())
+		s.lane.emit(f)
 	}
 }
 
 // Run does what was due until a time and returns when to call it again; Never: not before
-// the next frame is taken.
-func (g *Gate) Run(now time.Duration, send func(port int, frame []byte)) time.Duration {
-	g.send = send
-	g.now = max(g.now, now)
+// the next frame is taken. What send was given stays as it is until Flushed.
+func (l *Lane) Run(now time.Duration, send func(port int, frame []byte)) time.Duration {
+	l.send = send
+	l.now = max(l.now, now)
+	if l.move(slice) {
+		l.run()
+		return l.now
+	}
+	return l.run()
+}
+
+func (l *Lane) run() time.Duration {
 	for {
 		var first *side // the one that was due first, so that time goes on in all alike
-		for _, p := range g.ports {
-			for _, s := range []*side{p.in, p.out} {
-				if s.path != nil && (first == nil || s.next < first.next) {
-					first = s
-				}
+		for _, s := range l.sides {
+			if first == nil || s.next < first.next {
+				first = s
 			}
 		}
 		if first == nil {
 			return Never
 		}
-		if first.next > g.now {
+		if first.next > l.now {
 			return first.next
 		}
-		first.run(first.next, g.now)
+		first.run(first.next, l.now)
 	}
 }
 
-// Waiting returns how many frames wait.
-func (g *Gate) Waiting() int { return g.waiting }
+// Flushed says that what send was given is sent, and may be used again.
+func (l *Lane) Flushed() {
+	for _, f := range l.leaving {
+		l.free(f)
+	}
+	l.leaving = l.leaving[:0]
+}
 
 // emit sends a frame by its port, or by all others.
-func (g *Gate) emit(f *frame, bytes []byte) {
-	if f.to >= 0 {
-		g.Sent++
-		g.send(f.to, bytes)
-		return
-	}
-	for i := range g.ports {
-		if i != f.from {
-			g.Sent++
-			g.send(i, bytes)
+func (l *Lane) emit(f *frame) {
+	for n := range l.gate.ports {
+		if n == f.to || f.to < 0 && n != f.from {
+			l.Sent++
+			l.send(n, f.Bytes)
 		}
 	}
+	if f.kept {
+		l.leaving = append(l.leaving, f)
+		return
+	}
+	l.free(f)
+}
+
+// keep copies the bytes of a frame into its room.
+func (f *frame) keep() {
+	f.room = append(f.room[:0], f.Bytes...)
+	f.Bytes, f.kept = f.room, true
 }
 
 // frame returns a frame that is not used.
-func (g *Gate) frame() *frame {
-	if n := len(g.spare); n > 0 {
-		f := g.spare[n-1]
-		g.spare = g.spare[:n-1]
+func (l *Lane) frame() *frame {
+	if n := len(l.spare); n > 0 {
+		f := l.spare[n-1]
+		l.spare = l.spare[:n-1]
 		return f
 	}
-	f := &frame{room: make([]byte, 0, 1600)}
+	f := &frame{}
 	f.Owner = f
 	return f
 }
 
 // free takes a frame back. Room for a giant one is not kept.
-func (g *Gate) free(f *frame) {
+func (l *Lane) free(f *frame) {
 	if cap(f.room) > 4096 {
-		f.room = make([]byte, 0, 1600)
+		f.room = nil
 	}
-	f.Next, f.Apps = nil, nil
-	g.spare = append(g.spare, f)
+	f.Next, f.Apps, f.Bytes, f.kept = nil, nil, nil, false
+	l.spare = append(l.spare, f)
 }

@@ -2,7 +2,6 @@ package gate_test
 
 import (
 	"bytes"
-	"encoding/binary"
 	"fmt"
 	"math/rand/v2"
 	"net/netip"
@@ -129,7 +128,7 @@ func TestGateDoesAsRehearsed(t *testing.T) {
 					break
 				}
 			}
-			t.Fatalf("%s: %d frames left the gate, and %d the rehearsal; %+v", drop, len(sent), len(left), g.Counts)
+			t.Fatalf("%s: %d frames left the gate, and %d the rehearsal; %+v", drop, len(sent), len(left), g.Counts())
 		}
 		for i, l := range left {
 			s := sent[i]
@@ -139,7 +138,7 @@ func TestGateDoesAsRehearsed(t *testing.T) {
 				t.Fatalf("%s: frame %d leaves at %v with %x; in the rehearsal it is sent at %v with %x", drop, i, s.at, s.frame[:60], l.at, l.frame[:60])
 			}
 		}
-		res := g.Result(6*time.Second, &f.Rehearsals[0], nil)
+		res := g.Observe(6*time.Second, false).Result(&f.Rehearsals[0], nil)
 		for _, r := range rehearsed.Interfaces {
 			for _, o := range res.Interfaces {
 				if o.Interface != r.Interface || o.Direction != r.Direction || o.Node != r.Node {
@@ -159,7 +158,7 @@ func TestGateDoesAsRehearsed(t *testing.T) {
 				}
 			}
 		}
-		for _, s := range g.Sample() {
+		for _, s := range g.Observe(0, true).Samples() {
 			n := slices.IndexFunc(res.Interfaces, func(i measure.Interface) bool { return i.Interface == s.Interface && i.Direction == s.Direction })
 			k := slices.IndexFunc(res.Interfaces[n].Classes, func(c measure.Class) bool { return c.Class == s.Class })
 			c := &res.Interfaces[n].Classes[k]
@@ -167,7 +166,7 @@ func TestGateDoesAsRehearsed(t *testing.T) {
 				t.Errorf("%s: the sample %+v is not of %+v", drop, s, c)
 			}
 		}
-		if again := g.Sample(); slices.ContainsFunc(again, func(s measure.Sample) bool { return s.QueueBytes > 0 }) {
+		if again := g.Observe(0, true).Samples(); slices.ContainsFunc(again, func(s measure.Sample) bool { return s.QueueBytes > 0 }) {
 			t.Errorf("%s: nothing waits, and the longest queue since the last sample is not empty", drop)
 		}
 		if len(res.Expectations) != 3 || !res.Expectations[0].Holds || res.Expectations[2].Holds || res.Verdict != "fail" {
@@ -179,11 +178,11 @@ func TestGateDoesAsRehearsed(t *testing.T) {
 			}
 			return 0
 		}
-		if o := g.Result(6*time.Second, &f.Rehearsals[0], lost).Expectations[0]; o.Holds || *o.Measured != *res.Expectations[0].Measured+7 {
+		if o := g.Observe(6*time.Second, false).Result(&f.Rehearsals[0], lost).Expectations[0]; o.Holds || *o.Measured != *res.Expectations[0].Measured+7 {
 			t.Errorf("%s: frames that the machine lost are no drops: %+v", drop, o)
 		}
-		if g.Waiting() != 0 || g.PassedBy != 0 || g.Taken != uint64(len(came)) {
-			t.Errorf("%s: %d wait, counts %+v", drop, g.Waiting(), g.Counts)
+		if g.Waiting() != 0 || g.Counts().PassedBy != 0 || g.Counts().Taken != uint64(len(came)) {
+			t.Errorf("%s: %d wait, counts %+v", drop, g.Waiting(), g.Counts())
 		}
 	}
 }
@@ -226,7 +225,7 @@ attach: [{policy: up, at: house/wan out}]
 		g.Take(now, 0, b, send)
 		g.Run(now, send)
 	}
-	c := g.Result(time.Second, nil, nil).Interfaces[0].Classes
+	c := g.Observe(time.Second, false).Result(nil, nil).Interfaces[0].Classes
 	if c[0].Class != "voice" || c[0].OfferedPackets < 20 {
 		t.Errorf("of 40 packets of RTP %d are in %s", c[0].OfferedPackets, c[0].Class)
 	}
@@ -263,14 +262,14 @@ func TestReload(t *testing.T) {
 		// The new policy gives the files nothing of their own: they go to the rest.
 		other := read(t, string(bytes.Replace([]byte(text), []byte(`{"class": "files", "at-least": "20%", "queue": {"drop": "`+drop+`"}},`), nil, 1)))
 		node2, ifaces2 := ports(other)
-		g.Reload(other, node2, ifaces2, 2*time.Millisecond, send)
+		g.Put(g.Prepare(other, node2, ifaces2), 2*time.Millisecond, send)
 		if g.Waiting()+sent-before != waiting {
 			t.Errorf("%s: %d waited, and after the reload %d wait and %d are sent", drop, waiting, g.Waiting(), sent-before)
 		}
 		for next := g.Run(2*time.Millisecond, send); next != gate.Never; {
 			next = g.Run(next, send)
 		}
-		res := g.Result(time.Second, nil, nil)
+		res := g.Observe(time.Second, false).Result(nil, nil)
 		var rest *measure.Class
 		for i := range res.Interfaces {
 			for j := range res.Interfaces[i].Classes {
@@ -284,55 +283,9 @@ func TestReload(t *testing.T) {
 		if sent != 24 || rest == nil || rest.SentPackets+2 < 24-2 || rest.OfferedPackets != rest.SentPackets+rest.Drops.Total() {
 			t.Errorf("%s: %d of 24 frames are sent; rest %+v", drop, sent, rest)
 		}
-		if g.Reloads != 1 || g.Waiting() != 0 {
-			t.Errorf("%s: %+v, %d wait", drop, g.Counts, g.Waiting())
+		if g.Counts().Reloads != 1 || g.Waiting() != 0 {
+			t.Errorf("%s: %+v, %d wait", drop, g.Counts(), g.Waiting())
 		}
-	}
-}
-
-// TestWhatNoClassHolds: what links need passes at once, whatever waits, and by all ports where it
-// is for all.
-func TestWhatNoClassHolds(t *testing.T) {
-	f := read(t, string(bytes.Replace([]byte(house), []byte("DROP"), []byte("tail"), 1)))
-	node, ifaces := ports(f)
-	g, _ := gate.New(f, node, ifaces, 0, gate.Options{})
-	var sent []crossing
-	send := func(n int, b []byte) { sent = append(sent, crossing{port: n, frame: bytes.Clone(b)}) }
-	for range 40 {
-		g.Take(0, 0, frame(1, 2, upload(9), 1000), send)
-	}
-	arp := make([]byte, 60)
-	for i := range 6 {
-		arp[i] = 0xff
-	}
-	arp[6], arp[11], arp[12], arp[13] = 2, 1, 8, 6
-	discovery := frame(1, 2, packet.Flow{From: netip.MustParseAddr("fe80::1"), To: netip.MustParseAddr("ff02::1"), Protocol: 58}, 72)
-	discovery[54] = 135
-	broken := frame(1, 2, upload(9), 60)
-	binary.BigEndian.PutUint16(broken[16:], 3)
-	for _, b := range [][]byte{arp, discovery, broken} {
-		was := len(sent)
-		g.Take(0, 0, b, send)
-		if len(sent) != was+1 || sent[was].port != 1 || !bytes.Equal(sent[was].frame, b) {
-			t.Errorf("%x does not pass at once: %d frames", b[:20], len(sent)-was)
-		}
-	}
-	if g.PassedBy != 3 || g.Malformed != 1 {
-		t.Errorf("%+v", g.Counts)
-	}
-	// A frame to a station at the port that it came by goes nowhere.
-	was := len(sent)
-	g.Take(0, 0, frame(3, 1, upload(9), 100), send)
-	if len(sent) != was || g.SamePort != 1 {
-		t.Errorf("%d frames are sent, %+v", len(sent)-was, g.Counts)
-	}
-	g.Take(0, 0, make([]byte, gate.MaxFrame+1), send)
-	g.Take(0, 0, nil, send)
-	if g.TooLong != 1 || g.Malformed != 2 {
-		t.Errorf("%+v", g.Counts)
-	}
-	if _, err := gate.New(f, node, ifaces[:1], 0, gate.Options{}); err == nil {
-		t.Error("a gate of one port is none")
 	}
 }
 
@@ -380,17 +333,17 @@ func TestAFloodTakesNoRoom(t *testing.T) {
 	for range many {
 		g.Take(0, 0, big, send)
 	}
-	if g.Waiting() > 70_000 || g.NoRoom == 0 {
-		t.Fatalf("%d frames wait, %+v", g.Waiting(), g.Counts)
+	if g.Waiting() > 70_000 || g.Counts().NoRoom == 0 {
+		t.Fatalf("%d frames wait, %+v", g.Waiting(), g.Counts())
 	}
-	before := g.NoRoom
+	before := g.Counts().NoRoom
 	for n := range 10 { // as a call sends them
 		g.Take(time.Duration(n)*20*time.Millisecond, 0, call, send)
 	}
 	for next := g.Run(200*time.Millisecond, send); next != gate.Never; {
 		next = g.Run(next, send)
 	}
-	for _, i := range g.Result(time.Minute, nil, nil).Interfaces {
+	for _, i := range g.Observe(time.Minute, false).Result(nil, nil).Interfaces {
 		if i.Direction != "out" {
 			continue
 		}
@@ -430,22 +383,22 @@ func FuzzFrames(f *testing.F) {
 			at += time.Duration(r.IntN(1e7))
 			g.Take(at, r.IntN(2), b, send)
 			if r.IntN(5) == 0 {
-				g.Reload(file, node, ifaces, at, send)
+				g.Put(g.Prepare(file, node, ifaces), at, send)
 			}
 		}
 		for next := g.Run(at, send); next != gate.Never; {
 			next = g.Run(next, send)
 		}
 		dropped := uint64(0)
-		for _, i := range g.Result(at, nil, nil).Interfaces {
+		for _, i := range g.Observe(at, false).Result(nil, nil).Interfaces {
 			for j, c := range i.Classes {
 				if i.Direction == "out" && j == 0 || c.Class != "rest/films" && c.Class != "rest/rest" {
 					dropped += c.Drops.Total()
 				}
 			}
 		}
-		if g.Waiting() != 0 || sent != g.Sent || g.Sent+g.SamePort+g.TooLong+g.NoRoom > g.Taken {
-			t.Errorf("%d wait, %d sent, %d dropped, %+v", g.Waiting(), sent, dropped, g.Counts)
+		if g.Waiting() != 0 || sent != g.Counts().Sent || g.Counts().Sent+g.Counts().SamePort+g.Counts().TooLong+g.Counts().NoRoom > g.Counts().Taken {
+			t.Errorf("%d wait, %d sent, %d dropped, %+v", g.Waiting(), sent, dropped, g.Counts())
 		}
 	})
 }

@@ -1,10 +1,14 @@
 package gate
 
 import (
+	"cmp"
+	"slices"
 	"time"
 
 	"imbrel.example/imbrel/core/datapath"
 	"imbrel.example/imbrel/core/measure"
+	"imbrel.example/imbrel/core/packet"
+	"imbrel.example/imbrel/core/plan"
 	"imbrel.example/imbrel/core/policy"
 )
 
@@ -16,11 +20,17 @@ type observed struct {
 	delay         measure.Distribution
 }
 
-// offered books a frame that the path was offered, in each entry around its own.
-func (s *side) offered(f *frame, reason datapath.Reason) {
-	if reason != datapath.Passed {
-		return
+// counters returns what each entry has counted, since before the last reload.
+func (s *side) counters() []datapath.Counters {
+	out := s.path.Counters()
+	for i := range out {
+		out[i].Add(&s.before[i])
 	}
+	return out
+}
+
+// offered books a frame that the path took, in each entry around its own.
+func (s *side) offered(f *frame) {
 	for i := int(f.Slot); i >= 0; i = s.path.Parent(i) {
 		o := &s.observed[i]
 		o.waiting += int64(f.Size)
@@ -41,95 +51,157 @@ func (s *side) sent(f *frame, at time.Duration) {
 }
 
 // discarded books a frame that the path dropped after it had taken it.
-func (s *side) discarded(f *frame) {
+func (s *side) discarded(pkt *packet.Packet, _ datapath.Reason) {
+	f := pkt.Owner.(*frame)
 	for i := int(f.Slot); i >= 0; i = s.path.Parent(i) {
 		s.observed[i].waiting -= int64(f.Size)
 	}
-	s.gate.waiting--
-	s.gate.free(f)
+	f.line.leave(f)
+	s.lane.waiting--
+	s.lane.free(f)
+}
+
+// An Observation is what the lanes of a gate had done at a time. Whoever has it may take as long as he likes
+// to make something of it: the gate goes on.
+type Observation struct {
+	Counts
+	Waiting int // frames
+	At      time.Duration
+	file    *policy.File
+	node    *policy.Node
+	ports   []*policy.Interface
+	sides   []observation
+}
+
+// An observation is what a side had done.
+type observation struct {
+	number    int // of the port
+	iface     *policy.Interface
+	direction policy.Direction
+	plan      *plan.Plan
+	since     time.Duration
+	counters  []datapath.Counters
+	observed  []observed
+	presences [][]datapath.Presence
+	instances []instances
+}
+
+type instances struct {
+	most   int
+	shared uint64
+	list   []datapath.Instance
+}
+
+// Observe adds what a lane has done until a time to an observation. sampled begins anew how much waits at most between two samples.
+func (l *Lane) Observe(o *Observation, now time.Duration, sampled bool) {
+	o.add(&l.Counts)
+	o.Waiting += l.waiting
+	o.At = max(o.At, now)
+	for _, s := range l.sides {
+		k := observation{number: s.port.number, iface: s.iface, direction: s.direction, plan: s.plan, since: s.since, counters: s.counters(), observed: slices.Clone(s.observed),
+			presences: make([][]datapath.Presence, len(s.observed)), instances: make([]instances, len(s.observed))}
+		for i := range s.observed {
+			k.observed[i].delay = s.observed[i].delay.Clone()
+			k.presences[i] = s.path.Presences(i, now)
+			n := &k.instances[i]
+			n.most, n.shared, n.list = s.path.Instances(i, measure.MaxTop)
+			if sampled {
+				s.observed[i].recent = s.observed[i].waiting
+			}
+		}
+		o.sides = append(o.sides, k)
+	}
+}
+
+// Observed says of an observation of which gate it is, when all lanes have been observed.
+func (g *Gate) Observed(o *Observation) {
+	o.file, o.node, o.Reloads = g.file, g.node, g.reloads
+	for _, p := range g.ports {
+		o.ports = append(o.ports, p.iface)
+	}
+	slices.SortStableFunc(o.sides, func(a, b observation) int {
+		return cmp.Or(cmp.Compare(a.number, b.number), cmp.Compare(a.direction, b.direction))
+	})
+}
+
+// Observe returns what a gate that one thread moves has done until a time, as each lane's Observe does.
+func (g *Gate) Observe(now time.Duration, sampled bool) *Observation {
+	var o Observation
+	for _, l := range g.Lanes {
+		l.Observe(&o, now, sampled)
+	}
+	g.Observed(&o)
+	return &o
 }
 
 // Result returns what each side with a policy has done since its counters began, in the form
 // of a rehearsal's, and what of the expectations about these interfaces held. lost returns how many frames were lost at an
 // interface outside of the gate, and may be nil: nobody knows of which class they were, so they count as drops of each.
-func (g *Gate) Result(now time.Duration, rehearsal *policy.Rehearsal, lost func(*policy.Interface, policy.Direction) uint64) *measure.Result {
-	r := &measure.Result{Imbrel: 1, Title: g.file.Title, Policy: true, Verdict: "none", Warnings: []measure.Warning{}, Expectations: []measure.Outcome{}, Interfaces: []measure.Interface{},
+func (o *Observation) Result(rehearsal *policy.Rehearsal, lost func(*policy.Interface, policy.Direction) uint64) *measure.Result {
+	r := &measure.Result{Imbrel: 1, Title: o.file.Title, Policy: true, Verdict: "none", Warnings: []measure.Warning{}, Expectations: []measure.Outcome{}, Interfaces: []measure.Interface{},
 		Links: []measure.Link{}, Traffic: []measure.Row{}, Classes: []measure.ClassResult{}}
-	h := policy.Rehearsal{Lasts: now, Name: "gate"}
+	h := policy.Rehearsal{Lasts: o.At, Name: "gate"}
 	if rehearsal != nil {
 		r.Rehearsal, h.Name = rehearsal.Name, rehearsal.Name
 		for _, e := range rehearsal.Expect {
-			if e.Where != nil && e.Where.Node.Name == g.node.Name && !e.Windowed() && g.has(e.Where, e.Direction) {
+			if e.Where != nil && e.Where.Node.Name == o.node.Name && !e.Windowed() && o.has(e.Where, e.Direction) {
 				h.Expect = append(h.Expect, e)
 			} else {
 				r.Elsewhere++
 			}
 		}
 	}
-	for _, p := range g.ports {
-		for _, s := range []*side{p.in, p.out} {
-			if s.path != nil {
-				i := s.result(now)
-				if lost != nil {
-					i.LostOutside = lost(p.iface, s.direction)
-				}
-				r.Interfaces = append(r.Interfaces, i)
-				r.DurationS = max(r.DurationS, (now - s.since).Seconds())
-			}
+	for i := range o.sides {
+		s := &o.sides[i]
+		k := s.result(o.At)
+		if lost != nil {
+			k.LostOutside = lost(s.iface, s.direction)
 		}
+		r.Interfaces = append(r.Interfaces, k)
+		r.DurationS = max(r.DurationS, (o.At - s.since).Seconds())
 	}
-	c := measure.NewCollector(measure.NewSets(g.file, &h), &h)
-	c.Finish(now)
-	m := &measure.Measures{File: g.file, Rehearsal: &h, Collectors: []*measure.Collector{c}}
+	c := measure.NewCollector(measure.NewSets(o.file, &h), &h)
+	c.Finish(o.At)
+	m := &measure.Measures{File: o.file, Rehearsal: &h, Collectors: []*measure.Collector{c}}
 	m.Judge(r)
 	return r
 }
 
-// Sample returns what each side with a policy has counted of each class so far.
-func (g *Gate) Sample() (out []measure.Sample) {
-	for _, p := range g.ports {
-		for _, s := range []*side{p.in, p.out} {
-			if s.path == nil {
-				continue
+// Samples returns what each side with a policy had counted of each class.
+func (o *Observation) Samples() (out []measure.Sample) {
+	for n := range o.sides {
+		s := &o.sides[n]
+		for i := range s.counters {
+			c, seen := &s.counters[i], &s.observed[i]
+			var drops uint64
+			for _, n := range c.Drops {
+				drops += n
 			}
-			for i, c := range s.counters() {
-				o := &s.observed[i]
-				var drops uint64
-				for _, n := range c.Drops {
-					drops += n
-				}
-				out = append(out, measure.Sample{Node: p.iface.Node.Name, Interface: p.iface.Name, Direction: s.direction.String(), RateBps: int64(s.plan.Whole), Class: s.plan.Entries[i].Name,
-					OfferedBytes: c.OfferedBytes, SentBytes: c.SentBytes, Drops: drops, QueueBytes: o.recent, Waits: &o.delay})
-				o.recent = o.waiting
-			}
+			out = append(out, measure.Sample{Node: s.iface.Node.Name, Interface: s.iface.Name, Direction: s.direction.String(), RateBps: int64(s.plan.Whole), Class: s.plan.Entries[i].Name,
+				OfferedBytes: c.OfferedBytes, SentBytes: c.SentBytes, Drops: drops, QueueBytes: seen.recent, Waits: &seen.delay})
 		}
 	}
 	return out
 }
 
 // has reports whether a policy of the gate is in force at an interface in a direction.
-func (g *Gate) has(iface *policy.Interface, d policy.Direction) bool {
-	for _, p := range g.ports {
-		if p.iface == iface {
-			return p.iface.Attached[d] != nil
-		}
-	}
-	return false
+func (o *Observation) has(iface *policy.Interface, d policy.Direction) bool {
+	return slices.Contains(o.ports, iface) && iface.Attached[d] != nil
 }
 
 // result returns what a side did.
-func (s *side) result(now time.Duration) measure.Interface {
+func (s *observation) result(now time.Duration) measure.Interface {
 	seconds := max(now-s.since, time.Millisecond).Seconds()
 	rate := func(bytes uint64) int64 { return int64(float64(bytes)*8/seconds + 0.5) }
-	out := measure.Interface{Node: s.port.iface.Node.Name, Interface: s.port.iface.Name, Direction: s.direction.String(), PolicyAt: s.plan.Policy.Name, RateBps: int64(s.plan.Whole)}
-	out.At(measure.Place{Interface: s.port.iface, Direction: s.direction, Plan: s.plan})
+	out := measure.Interface{Node: s.iface.Node.Name, Interface: s.iface.Name, Direction: s.direction.String(), PolicyAt: s.plan.Policy.Name, RateBps: int64(s.plan.Whole)}
+	out.At(measure.Place{Interface: s.iface, Direction: s.direction, Plan: s.plan})
 	var sent uint64
-	for i, c := range s.counters() {
-		e, o := s.plan.Entries[i], &s.observed[i]
-		if s.path.Parent(i) < 0 {
+	for i := range s.counters {
+		c, e, o := &s.counters[i], s.plan.Entries[i], &s.observed[i]
+		if e.Parent == nil {
 			sent += c.SentBytes
 		}
-		k := measure.NewClass(e.Name, &c)
+		k := measure.NewClass(e.Name, c)
 		k.OfferedBps, k.SentBps, k.MaxQueueBytes = rate(c.OfferedBytes), rate(c.SentBytes), o.most
 		if s.direction == policy.Out || s.plan.Shape > 0 {
 			promised := int64(e.Promise)
@@ -137,53 +209,13 @@ func (s *side) result(now time.Duration) measure.Interface {
 		}
 		seen := &measure.Seen{Entry: e, Slot: int32(i), ActiveBps: k.OfferedBps, Windows: []measure.Figures{{OfferedPackets: c.OfferedPackets, SentPackets: c.SentPackets,
 			Drops: k.Drops.Total(), OfferedBps: k.OfferedBps, SentBps: k.SentBps, MaxQueue: o.most, Delay: o.delay, Marks: measure.MarksOf(&c.Marks)}}}
-		k.Held(s.path.Presences(i, now))
-		most, shared, list := s.path.Instances(i, measure.MaxTop)
-		k.Full(e, &c, o.busiest.Max, list)
-		k.Instanced(most, shared, list, max(now-s.since, time.Millisecond))
+		k.Held(s.presences[i])
+		n := &s.instances[i]
+		k.Full(e, c, o.busiest.Max, n.list)
+		k.Instanced(n.most, n.shared, n.list, max(now-s.since, time.Millisecond))
 		k.See(seen)
 		out.Classes = append(out.Classes, k)
 	}
 	out.SentBps = rate(sent)
 	return out
-}
-
-// Reload puts the policies of another file in force, between two frames: the node and the
-// interfaces of the ports are those of the new file with the same names. What waits under the
-// policies before is classified anew, in the order in which it would have left, and those
-// conversations that are recognised are watched from the beginning.
-func (g *Gate) Reload(f *policy.File, node *policy.Node, ports []*policy.Interface, now time.Duration, send func(port int, frame []byte)) {
-	g.send, g.now = send, max(g.now, now)
-	now = g.now
-	type held struct {
-		f  *frame
-		in bool
-	}
-	var all []held
-	for _, p := range g.ports {
-		for _, s := range []*side{p.in, p.out} {
-			if s.path == nil {
-				continue
-			}
-			s.counted = s.counters()
-			for _, pkt := range s.path.Drain() {
-				all = append(all, held{pkt.Owner.(*frame), s.direction == policy.In})
-			}
-		}
-	}
-	g.waiting = 0
-	g.Reloads++
-	g.put(f, node, ports, now)
-	for _, h := range all {
-		h.f.Next = nil
-		switch p := g.ports[h.f.from]; {
-		case h.in && p.in.path != nil && p.in.path.Straight():
-			p.in.pass(h.f, now)
-		case h.in && p.in.path != nil:
-			p.in.take(h.f, now)
-			p.in.run(now, now)
-		default:
-			g.forward(h.f, now)
-		}
-	}
 }

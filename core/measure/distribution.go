@@ -7,6 +7,7 @@ import (
 	"errors"
 	"math"
 	"math/bits"
+	"slices"
 	"time"
 )
 
@@ -300,4 +301,11 @@ func (m *Milliseconds) Histogram(bounds []float64) (count int64, seconds float64
 		upTo = append(upTo, d.upTo(b*1e9))
 	}
 	return d.count, d.sum / 1e9, upTo
+}
+
+// Clone returns a copy that goes on alone.
+func (d *Distribution) Clone() Distribution {
+	c := *d
+	c.counts = slices.Clone(d.counts)
+	return c
 }

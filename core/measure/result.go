@@ -326,6 +326,7 @@ type Capture struct {
 	Packets   int64  `json:"packets"`
 	Replayed  int64  `json:"replayed"`
 	NotIP     int64  `json:"not_ip"`
+	Control   int64  `json:"link_control,omitempty"` // neighbour discovery and what else only links need
 	Malformed int64  `json:"malformed"`
 	// NoRoute counts packets to an address in no subnet of the network, OtherWay
 	// those to an address at the very interface that they were to enter by.

@@ -141,7 +141,9 @@ const maxHeaders = 16
 
 // Parse reads the headers of an Ethernet frame whose first bytes are frame and
 // whose whole length, without the check sequence, is wire. The packet keeps
-// frame and does not copy it. Frames that are not IP are no error.
+// frame and does not copy it. Frames that are not IP are no error. With an error,
+// what could be read still counts: IsIP says whether that is an IP header with its
+// addresses, and Length is the frame's where the header's own contradicts it.
 func (p *Packet) Parse(frame []byte, wire int) error {
 	owner := p.Owner
 	*p = Packet{Bytes: frame, Owner: owner}
@@ -227,28 +229,36 @@ func (p *Packet) parseIPv4(at int) error {
 	if len(b) < 20 {
 		return ErrCut
 	}
+	if b[0]>>4 != 4 {
+		return ErrMalformed
+	}
 	header, total := int(b[0]&0x0f)*4, int(binary.BigEndian.Uint16(b[2:]))
-	if b[0]>>4 != 4 || header < 20 || header > p.Length || total != 0 && (total < header || total > p.Length) {
+	p.network = uint16(at)
+	p.Flow.From, p.Flow.To = netip.AddrFrom4([4]byte(b[12:16])), netip.AddrFrom4([4]byte(b[16:20]))
+	p.Flow.Protocol = b[9]
+	if header < 20 || header > p.Length {
 		return ErrMalformed
 	}
 	if len(b) < header {
 		return ErrCut
 	}
-	if total != 0 { // zero: the sender left segmentation to its interface
+	var err error
+	switch {
+	case total == 0: // the sender left segmentation to its interface
+	case total < header || total > p.Length:
+		err = ErrMalformed
+	default:
 		p.Length = total
 	}
-	p.network = uint16(at)
-	p.Flow.From, p.Flow.To = netip.AddrFrom4([4]byte(b[12:16])), netip.AddrFrom4([4]byte(b[16:20]))
-	p.Flow.Protocol = b[9]
 	if f := binary.BigEndian.Uint16(b[6:]); f&0x3fff != 0 { // more fragments, or an offset
 		p.Fragment, p.fragment = true, uint32(binary.BigEndian.Uint16(b[4:]))
 		if f&0x1fff != 0 {
 			p.LaterFragment = true
-			return nil
+			return err
 		}
 	}
 	p.parsePorts(at + header)
-	return nil
+	return err
 }
 
 func (p *Packet) parseIPv6(at int) error {
@@ -256,49 +266,47 @@ func (p *Packet) parseIPv6(at int) error {
 	if len(b) < 40 {
 		return ErrCut
 	}
-	total := 40 + int(binary.BigEndian.Uint16(b[4:]))
-	if b[0]>>4 != 6 || total > p.Length {
+	if b[0]>>4 != 6 {
 		return ErrMalformed
-	}
-	if total != 40 {
-		p.Length = total
 	}
 	p.network = uint16(at)
 	p.Flow.From, p.Flow.To = netip.AddrFrom16([16]byte(b[8:24])), netip.AddrFrom16([16]byte(b[24:40]))
-	next, off := b[6], 40
+	var err error
+	switch total := 40 + int(binary.BigEndian.Uint16(b[4:])); {
+	case total > p.Length:
+		err = ErrMalformed
+	case total != 40: // 40 and more bytes: a jumbogram, or left to the interface
+		p.Length = total
+	}
+	off := 40
+	next := &p.Flow.Protocol
+	*next = b[6]
 	for range maxHeaders {
-		switch next {
+		bytes := 0 // of each that its length counts
+		switch *next {
 		case 0, 43, 60, 135, 139, 140: // hop-by-hop, routing, destination options, mobility, HIP, shim6
-			if len(b) < off+8 {
-				p.Flow.Protocol = next
-				return ErrCut
-			}
-			next, off = b[off], off+8+int(b[off+1])*8
+			bytes = 8
 		case AH:
-			if len(b) < off+8 {
-				p.Flow.Protocol = next
-				return ErrCut
-			}
-			next, off = b[off], off+8+int(b[off+1])*4
+			bytes = 4
 		case 44: // fragment
-			if len(b) < off+8 {
-				p.Flow.Protocol = next
-				return ErrCut
-			}
-			later := binary.BigEndian.Uint16(b[off+2:])&0xfff8 != 0
-			p.Fragment, p.fragment = true, binary.BigEndian.Uint32(b[off+4:])
-			next, off = b[off], off+8
-			if later {
-				p.Flow.Protocol, p.LaterFragment = next, true
-				return nil
-			}
 		default:
-			p.Flow.Protocol = next
 			if off > p.Length {
 				return ErrMalformed
 			}
 			p.parsePorts(at + off)
-			return nil
+			return err
+		}
+		if len(b) < off+8 {
+			return ErrCut
+		}
+		fragment := *next == 44
+		if fragment {
+			p.Fragment, p.fragment = true, binary.BigEndian.Uint32(b[off+4:])
+			p.LaterFragment = binary.BigEndian.Uint16(b[off+2:])&0xfff8 != 0
+		}
+		*next, off = b[off], off+8+int(b[off+1])*bytes
+		if fragment && p.LaterFragment {
+			return err
 		}
 		if off > p.Length {
 			return ErrMalformed
@@ -346,6 +354,9 @@ func (p *Packet) BeginsTCP() bool {
 func (p *Packet) WireLength() int {
 	return max(len(p.Bytes), int(p.network)+p.Length)
 }
+
+// WireEnd returns where the packet ends in its frame: what comes after it is padding, or a trailer.
+func (p *Packet) WireEnd() int { return int(p.network) + p.Length }
 
 // Network returns the packet's bytes at hand from the IP header on.
 func (p *Packet) Network() []byte { return p.Bytes[p.network:] }

@@ -470,6 +470,18 @@ func (t *Tree) Sent(now time.Duration, leaf, size, next int) {
 	}
 }
 
+// Charge books bytes that went beside the tree to the ceiling of the whole, and to no entry's share.
+func (t *Tree) Charge(now time.Duration, size int) {
+	n := t.nodes[0]
+	if n.limit == nil {
+		return
+	}
+	if until := n.spend(now, size); until > now && (n.competes || t.throttled.at[n.id] > 0) {
+		n.competes = false
+		t.hold(n, until)
+	}
+}
+
 // spend books a packet to the ceiling and returns until when it holds.
 func (n *node) spend(now time.Duration, size int) time.Duration {
 	l := n.limit

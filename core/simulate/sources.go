@@ -334,7 +334,9 @@ func (r *run) replay(index int, t *policy.Traffic, end time.Duration) error {
 			return false
 		}
 		switch {
-		case err != nil:
+		case p.Standing().Control():
+			s.capture.Control++
+		case !p.IsIP() && err != nil:
 			s.capture.Malformed++
 		case !p.IsIP():
 			s.capture.NotIP++

@@ -105,23 +105,20 @@ func (w *Watch) Packet(now time.Duration, p *packet.Packet, frame []byte, wire i
 		now = w.last
 	}
 	w.last = now
-	switch p.Parse(frame, wire) {
-	case nil:
-	case packet.ErrCut:
-		if !p.IsIP() {
-			w.noted[cut]++
-			return
-		}
+	err := p.Parse(frame, wire)
+	switch {
+	case err == nil && !p.IsIP():
+		w.noted[notIP]++
+	case err == packet.ErrCut && p.IsIP():
 		w.noted[short]++
-	case packet.ErrTooDeep:
+	case err == packet.ErrCut:
+		w.noted[cut]++
+	case err == packet.ErrTooDeep:
 		w.noted[deep]++
-		return
-	default:
+	case err != nil:
 		w.noted[malformed]++
-		return
 	}
 	if !p.IsIP() {
-		w.noted[notIP]++
 		return
 	}
 	w.recogniser.Watch(now, p)
@@ -203,7 +200,7 @@ func (w *Watch) Finish() { w.flush() }
 
 // Notes says what of the packets is not in the survey, and why.
 func (w *Watch) Notes() (out []string) {
-	for i, what := range [...]string{"frames carry no IP, and are not in the sums", "packets are cut before the end of the IP header", "packets are cut within extension headers, and read as far as they go", "packets have too many headers", "packets have header lengths that contradict the packet"} {
+	for i, what := range [...]string{"frames carry no IP, and are not in the sums", "packets are cut before the end of the IP header", "packets are cut within extension headers, and read as far as they go", "packets have too many headers, and are read as far as they can be", "packets have header lengths that contradict the packet, and are read as far as they can be"} {
 		if w.noted[i] > 0 {
 			out = append(out, humanize.Count(w.noted[i])+" "+what)
 		}

@@ -9,10 +9,12 @@ import (
 	"os"
 	"os/signal"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 
 	"github.com/spf13/cobra"
+	"golang.org/x/net/netutil"
 
 	"imbrel.example/imbrel/core/packet"
 	"imbrel.example/imbrel/core/policy"
@@ -26,6 +28,7 @@ import (
 type gateRun struct {
 	node, expect, metrics, lasts, captureOut string
 	ports, take                              []string
+	passUnreadable                           bool
 	view                                     render.View
 	pages                                    pages
 }
@@ -61,6 +64,7 @@ Gate needs the capabilities CAP_NET_RAW and CAP_NET_ADMIN.`,
 	c.Flags().StringVar(&r.expect, "expect", "", "judge what a `REHEARSAL` of the file expects at the node's interfaces")
 	c.Flags().StringVar(&r.metrics, "metrics", "", "serve a page with charts, and the counters as OpenMetrics at /metrics, over HTTP at an `ADDRESS` such as :9100, on the loopback unless a host is given")
 	c.Flags().StringVar(&r.captureOut, "capture-out", "", "write what enters and leaves each interface as pcapng into the folder `DIR`")
+	c.Flags().BoolVar(&r.passUnreadable, "pass-unreadable", false, "put frames that are neither IP nor link control into the classes; they are dropped otherwise")
 	r.pages.flags(c)
 	c.AddCommand(a.gateReload())
 	return c
@@ -80,11 +84,11 @@ func (a *app) gateReload() *cobra.Command {
 }
 
 // runGate runs a gate and shows what it did.
-func (a *app) runGate(text render.Text, r *gateRun, name string) error {
+func (a *app) runGate(text render.Text, r *gateRun, name string) (err error) {
 	if name == "-" {
-		return fmt.Errorf("name the interface of the gate that should read its file again")
+		return fmt.Errorf("a gate reads its file again when it is told to, and standard input is read once: name a file")
 	}
-	config := live.Config{Node: r.node, Take: r.take, Expect: r.expect, Seed: 1, Notice: func(s string) { fmt.Fprintln(a.err, render.Visible("imbrel gate: "+s)) }}
+	config := live.Config{Node: r.node, Take: r.take, Expect: r.expect, Seed: 1, PassUnreadable: r.passUnreadable, Notice: func(s string) { fmt.Fprintln(a.err, render.Visible("imbrel gate: "+s)) }}
 	config.Load = func() (*policy.File, error) {
 		f, _, err := files.ReadPolicy(name, a.in, a.includeFrom...)
 		return f, err
@@ -105,7 +109,11 @@ func (a *app) runGate(text render.Text, r *gateRun, name string) error {
 		if err != nil {
 			return err
 		}
-		defer done()
+		defer func() {
+			if lost := done(); lost != nil && err == nil {
+				err = errFound
+			}
+		}()
 	}
 	ctx, stop := untilTold()
 	defer stop()
@@ -114,11 +122,12 @@ func (a *app) runGate(text render.Text, r *gateRun, name string) error {
 	defer signal.Stop(hup)
 	config.Reload = hup
 	if r.metrics != "" {
-		end, err := serveMetrics(r.metrics, config.Ports[0].Device)
+		l, err := listenForMetrics(r.metrics)
 		if err != nil {
 			return err
 		}
-		defer end()
+		defer l.Close()
+		config.Started = func(g live.Running) { go serveMetrics(l, g) }
 	}
 	ended, err := live.RunGate(ctx, config)
 	if err != nil {
@@ -185,32 +194,47 @@ func (r *gateRun) complete(f *policy.File, config *live.Config) error {
 	return nil
 }
 
-// captureGate writes each frame that comes and leaves; done ends the files.
-func (a *app) captureGate(r *gateRun, f *policy.File, config *live.Config) (done func(), err error) {
+// captureGate writes each frame that comes and leaves; done ends the files, and says whether some of it is lost. The files
+// are there before the first frame, so that what cannot be written is said before the gate begins.
+func (a *app) captureGate(r *gateRun, f *policy.File, config *live.Config) (done func() error, err error) {
 	dir, err := files.NewCaptureDir(r.captureOut)
 	if err != nil {
 		return nil, err
 	}
 	node, _ := live.NodeOf(f, r.node)
-	began := time.Now()
-	write := func(d policy.Direction) func(int, time.Duration, []byte) {
-		return func(n int, at time.Duration, frame []byte) {
-			if err != nil {
-				return
-			}
-			iface, _ := live.InterfaceOf(node, config.Ports[n].Interface)
-			var p packet.Packet
-			_ = p.Parse(frame, len(frame)) // as it is, whatever it is
-			if err = dir.Write(iface, d, time.Duration(began.UnixNano())+at, &p); err != nil {
-				config.Notice("the capture ends here: " + err.Error())
+	var ifaces []*policy.Interface
+	for _, p := range config.Ports {
+		iface, _ := live.InterfaceOf(node, p.Interface)
+		ifaces = append(ifaces, iface)
+		for _, d := range []policy.Direction{policy.In, policy.Out} {
+			if err := dir.Begin(iface, d); err != nil {
+				dir.Discard()
+				return nil, err
 			}
 		}
 	}
-	config.Came, config.Sent = write(policy.In), write(policy.Out)
-	return func() {
-		if e := dir.Close(); e != nil && err == nil {
-			config.Notice(e.Error())
+	began := time.Now()
+	var mutex sync.Mutex // the two directions have a thread each
+	var lost error
+	write := func(d policy.Direction) func(int, time.Duration, []byte) {
+		return func(n int, at time.Duration, frame []byte) {
+			p := packet.Packet{Bytes: frame} // as it is, whatever it is
+			mutex.Lock()
+			defer mutex.Unlock()
+			if lost == nil {
+				if lost = dir.Write(ifaces[n], d, time.Duration(began.UnixNano())+at, &p); lost != nil {
+					config.Notice("the capture ends here: " + lost.Error())
+				}
+			}
 		}
+	}
+	config.Came, config.Sent, config.Writes = write(policy.In), write(policy.Out), true
+	return func() error {
+		if e := dir.Close(); e != nil && lost == nil {
+			lost = e
+			config.Notice("the capture is lost: " + e.Error())
+		}
+		return lost
 	}, nil
 }
 
@@ -223,8 +247,11 @@ func listenAt(flag, address string) (string, error) {
 	return net.JoinHostPort(cmp.Or(host, "127.0.0.1"), port), nil
 }
 
-// serveMetrics serves the counters of the gate at a device; end ends it.
-func serveMetrics(address, device string) (end func(), err error) {
+// maxWatchers is how many connections a gate has at a time to those who ask by HTTP.
+const maxWatchers = 16
+
+// listenForMetrics listens at an address for those who ask for the counters.
+func listenForMetrics(address string) (net.Listener, error) {
 	at, err := listenAt("metrics", address)
 	if err != nil {
 		return nil, err
@@ -233,28 +260,22 @@ func serveMetrics(address, device string) (end func(), err error) {
 	if err != nil {
 		return nil, fmt.Errorf("--metrics %s: cannot listen there: %w", address, errors.Unwrap(err))
 	}
+	return netutil.LimitListener(l, maxWatchers), nil
+}
+
+// serveMetrics serves the counters of a gate until the listener ends.
+func serveMetrics(l net.Listener, g live.Running) {
 	mux := http.NewServeMux()
 	mux.HandleFunc("GET /{$}", func(w http.ResponseWriter, _ *http.Request) {
-		snapshot, err := live.Snapshot(device)
-		if err != nil {
-			http.Error(w, err.Error(), http.StatusServiceUnavailable)
-			return
-		}
 		w.Header().Set("Content-Type", "text/html; charset=utf-8")
 		w.Header().Set("Content-Security-Policy", "default-src 'none'; style-src 'unsafe-inline'; img-src data:")
 		w.Header().Set("Cache-Control", "no-store")
-		_ = report.Gate(snapshot, true, nil).Write(w) // who asked may be gone
+		_ = report.Gate(g.Snapshot(), true, nil).Write(w) // who asked may be gone
 	})
 	mux.HandleFunc("GET /metrics", func(w http.ResponseWriter, _ *http.Request) {
-		figures, err := live.Figures(device)
-		if err != nil {
-			http.Error(w, err.Error(), http.StatusServiceUnavailable)
-			return
-		}
 		w.Header().Set("Content-Type", "application/openmetrics-text; version=1.0.0; charset=utf-8")
-		_ = render.OpenMetrics(w, version(), nil, figures) // who asked may be gone
+		_ = render.OpenMetrics(w, version(), nil, g.Figures()) // who asked may be gone
 	})
-	server := &http.Server{Handler: mux, ReadHeaderTimeout: 5 * time.Second, WriteTimeout: 15 * time.Second, MaxHeaderBytes: 1 << 14}
-	go server.Serve(l)
-	return func() { server.Close() }, nil
+	server := &http.Server{Handler: mux, ReadHeaderTimeout: 5 * time.Second, ReadTimeout: 5 * time.Second, WriteTimeout: 15 * time.Second, IdleTimeout: 30 * time.Second, MaxHeaderBytes: 1 << 14}
+	_ = server.Serve(l) // until l is closed
 }

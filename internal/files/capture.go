@@ -158,6 +158,15 @@ func NewCaptureDir(dir string) (*CaptureDir, error) {
 	return &CaptureDir{dir: dir, files: make(map[captureKey]*captureFile)}, nil
 }
 
+// Begin begins the file of an interface in a direction, which Write does otherwise with the first packet.
+func (d *CaptureDir) Begin(at *policy.Interface, direction policy.Direction) error {
+	f, err := d.create(at, direction)
+	if err == nil {
+		d.files[captureKey{at, direction}] = f
+	}
+	return err
+}
+
 // Write writes a packet at an interface. Simulated time zero is the Unix epoch.
 func (d *CaptureDir) Write(at *policy.Interface, direction policy.Direction, now time.Duration, p *packet.Packet) error {
 	key := captureKey{at, direction}

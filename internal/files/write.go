@@ -30,10 +30,54 @@ func Write(c policyfile.Changed) error {
 	if err != nil {
 		return fmt.Errorf("cannot mend %s: %w", c.Name, err)
 	}
-	if err := whole(target, c.New, info.Mode().Perm()); err != nil {
+	if err := asBefore(target, c.New, info); err != nil {
 		return fmt.Errorf("cannot mend %s: %w", c.Name, err)
 	}
 	return nil
+}
+
+// asBefore gives a file another text; its owner, its mode and its other names stay. Where that takes writing into the file
+// itself, what it had is beside it until all is written.
+func asBefore(name string, text []byte, info fs.FileInfo) error {
+	owner := func(*os.File) error { return nil }
+	if links, keep := ownership(info); links > 1 {
+		return inPlace(name, text)
+	} else if keep != nil {
+		owner = keep
+	}
+	err := whole(name, text, info.Mode().Perm(), owner)
+	if errors.Is(err, errOwner) {
+		return inPlace(name, text)
+	}
+	return err
+}
+
+// errOwner says that a new file cannot have the owner of the one before.
+var errOwner = errors.New("it has another owner")
+
+func inPlace(name string, text []byte) error {
+	before, err := os.ReadFile(name)
+	if err != nil {
+		return err
+	}
+	kept := filepath.Join(filepath.Dir(name), "."+filepath.Base(name)+".before")
+	if err := os.WriteFile(kept, before, 0o600); err != nil {
+		return err
+	}
+	f, err := os.OpenFile(name, os.O_WRONLY, 0)
+	if err == nil {
+		_, err = f.WriteAt(text, 0)
+		if err == nil {
+			err = f.Truncate(int64(len(text)))
+		}
+		if e := f.Close(); err == nil {
+			err = e
+		}
+		if err != nil {
+			return fmt.Errorf("%w; what it had is in %s", err, kept)
+		}
+	}
+	return errors.Join(err, os.Remove(kept))
 }
 
 // Replaceable reports whether a file may be written: when there is none, or when the one that is there has a mark in its first
@@ -60,20 +104,23 @@ func Replaceable(name string, mark []byte, kind string) error {
 
 // Replace writes a file as a whole or not at all.
 func Replace(name string, text []byte) error {
-	if err := whole(name, text, 0o644); err != nil {
+	if err := whole(name, text, 0o644, func(*os.File) error { return nil }); err != nil {
 		return fmt.Errorf("cannot write %s: %w", name, inWords(name, err))
 	}
 	return nil
 }
 
 // whole gives a file its text: another file gets the name when all of it is written.
-func whole(name string, text []byte, mode fs.FileMode) error {
+func whole(name string, text []byte, mode fs.FileMode, owner func(*os.File) error) error {
 	f, err := os.CreateTemp(filepath.Dir(name), ".imbrel-*")
 	if err != nil {
 		return err
 	}
 	defer os.Remove(f.Name()) // when it did not get the name
 	_, err = f.Write(text)
+	if e := owner(f); err == nil {
+		err = e
+	}
 	if e := f.Chmod(mode); err == nil {
 		err = e
 	}

@@ -1,18 +1,15 @@
 package live
 
 import (
-	"bufio"
-	"bytes"
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
-	"io"
 	"net"
 	"os"
 	"runtime"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"golang.org/x/sys/unix"
@@ -31,17 +28,16 @@ const comesBack = 250 * time.Millisecond
 
 // RunGate runs a gate until the context ends or its time is over, and returns what it did.
 func RunGate(ctx context.Context, c Config) (*Report, error) {
-	r := &runner{config: c, asked: make(chan request), over: make(chan struct{})}
+	r := &runner{config: c, over: make(chan struct{})}
+	defer r.close()
 	if err := r.open(); err != nil {
-		r.close()
 		return nil, err
 	}
-	defer r.close()
 	node, ifaces, err := r.find(c.File)
 	if err != nil {
 		return nil, err
 	}
-	if r.gate, err = gate.New(c.File, node, ifaces, 0, gate.Options{StartAt: time.Now(), Seed: c.Seed}); err != nil {
+	if r.gate, err = gate.New(c.File, node, ifaces, 0, gate.Options{StartAt: time.Now(), Seed: c.Seed, PassUnreadable: c.PassUnreadable}); err != nil {
 		return nil, err
 	}
 	r.file = c.File
@@ -51,27 +47,71 @@ func RunGate(ctx context.Context, c Config) (*Report, error) {
 		every = max(measure.RoundStep(c.For, wholeSteps/2), time.Second)
 	}
 	r.whole = measure.NewHistory(wholeSteps, every, 0)
-	confine()
-	for _, l := range r.locks {
+	if err := r.openLanes(); err != nil {
+		return nil, err
+	}
+	confine(c.Writes)
+	// Each lane has a thread; what else is done must not wait for one, nor one for it.
+	defer runtime.GOMAXPROCS(runtime.GOMAXPROCS(max(runtime.GOMAXPROCS(0), len(r.lanes)+2)))
+	r.began = Monotonic()
+	for _, l := range r.lanes {
+		r.moving.Go(l.loop)
+	}
+	for _, l := range r.controls {
 		go r.serve(l)
 	}
-	if c.Reload != nil {
-		go func() {
-			for {
-				select {
-				case <-c.Reload:
-					r.ask("reload") // it says itself what came of it
-				case <-r.over:
-					return
-				}
-			}
-		}()
+	if c.Started != nil {
+		c.Started(r)
 	}
-	r.loop(ctx)
+	r.attend(ctx)
+	r.stop.Store(true)
 	close(r.over)
+	for _, l := range r.lanes {
+		l.wake()
+	}
+	r.moving.Wait()
 	report := r.report()
 	report.Series = r.whole.Series()
 	return report, nil
+}
+
+// attend does what a gate does beside moving frames, until it is to end.
+func (r *runner) attend(ctx context.Context) {
+	tick := time.NewTicker(time.Second)
+	defer tick.Stop()
+	var end <-chan time.Time
+	if r.config.For > 0 {
+		end = time.After(r.config.For - (Monotonic() - r.began))
+	}
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-end:
+			return
+		case <-r.config.Reload:
+			aside(func() { _ = r.reload() }) // it says itself what came of it
+		case <-tick.C:
+			r.mutex.Lock()
+			o := r.observe(true)
+			samples := o.Samples()
+			r.recent.Put(o.At, samples)
+			r.whole.Put(o.At, samples)
+			r.mutex.Unlock()
+		}
+	}
+}
+
+// aside does what may take long on a thread that gives way to those that move frames.
+func aside(do func()) {
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		runtime.LockOSThread() // never unlocked: the thread ends with the goroutine
+		_ = unix.Setpriority(unix.PRIO_PROCESS, unix.Gettid(), 10)
+		do()
+	}()
+	<-done
 }
 
 // How much of the past a gate keeps: two minutes by the second, and of a gate without an end an hour.
@@ -83,35 +123,50 @@ const (
 
 // A runner is a gate at work.
 type runner struct {
-	config  Config
-	gate    *gate.Gate
-	file    *policy.File
-	ports   []*livePort
-	locks   []net.Listener
-	began   time.Duration
-	recent  *measure.History // for those who watch
-	whole   *measure.History // for the report at the end
-	asked   chan request
-	over    chan struct{} // closed when nobody answers any more
-	serving sync.WaitGroup
+	config   Config
+	gate     *gate.Gate
+	ports    []*livePort
+	lanes    []*lane
+	controls []net.Listener
+	locks    []*os.File
+	began    time.Duration
+	moving   sync.WaitGroup
+	serving  sync.WaitGroup
+	stop     atomic.Bool
+	over     chan struct{} // closed when the lanes are about to end
+
+	mutex  sync.Mutex // of what follows, and of who asks the lanes for something
+	file   *policy.File
+	recent *measure.History // for those who watch
+	whole  *measure.History // for the report at the end
 }
 
-// A livePort is an interface of the machine that a port of the gate is at.
+// A livePort is an interface of the machine that a port of the gate is at. in and out belong to the lanes that take its frames
+// and that send by it.
 type livePort struct {
-	socket   *Socket // nil: it is gone
-	device   string
-	offloads Offloads
-	retry    time.Duration
-	totals   PortReport
+	name, device string
+	in, out      half
+	offloads     Offloads
 }
 
-// A request is what somebody else asks of the gate between two frames.
-type request struct {
-	what  string
-	reply chan []byte
+// A half of a port reads, or sends.
+type half struct {
+	socket *Socket // nil: it is gone
+	retry  time.Duration
+	totals PortReport
 }
 
-// open opens the interfaces, or says which cannot be had and why.
+// A lane moves frames, on a thread of its own.
+type lane struct {
+	runner *runner
+	lane   *gate.Lane
+	in     []int // the ports whose frames it takes
+	out    []int // by which it sends
+	asked  chan func(now time.Duration, send func(int, []byte))
+	event  int // a descriptor that wakes it up
+}
+
+// open takes the interfaces for itself, or says which cannot be had and why.
 func (r *runner) open() error {
 	seen := make(map[string]bool)
 	for _, p := range r.config.Ports {
@@ -122,17 +177,24 @@ func (r *runner) open() error {
 		if err := r.mayTake(p.Device); err != nil {
 			return err
 		}
-		lock, err := net.Listen("unix", controlName(p.Device))
-		if err != nil {
-			return fmt.Errorf("another gate has the interface %s: end it first, or change its file and run `imbrel gate reload %s`", p.Device, p.Device)
-		}
-		r.locks = append(r.locks, lock)
-		s, err := Open(p.Device)
+		lock, control, err := takeControl(p.Device, r.notice)
 		if err != nil {
 			return err
 		}
-		l := &livePort{socket: s, device: p.Device, totals: PortReport{Port: p.Interface, Device: p.Device}}
+		if lock != nil {
+			r.locks = append(r.locks, lock)
+		}
+		if control != nil {
+			r.controls = append(r.controls, control)
+		}
+		l := &livePort{name: p.Interface, device: p.Device}
 		r.ports = append(r.ports, l)
+		if l.in.socket, err = OpenRing(p.Device); err != nil {
+			return err
+		}
+		if l.out.socket, err = OpenSender(p.Device); err != nil {
+			return err
+		}
 		if l.offloads, err = WithoutOffloads(p.Device); err != nil {
 			return err
 		}
@@ -140,17 +202,48 @@ func (r *runner) open() error {
 	return nil
 }
 
+// openLanes makes the lanes of the gate.
+func (r *runner) openLanes() error {
+	for _, g := range r.gate.Lanes {
+		l := &lane{runner: r, lane: g, asked: make(chan func(time.Duration, func(int, []byte)), 1), event: -1}
+		r.lanes = append(r.lanes, l)
+		for n := range r.ports {
+			if g.Takes(n) {
+				l.in = append(l.in, n)
+			}
+			if g.Sends(n) {
+				l.out = append(l.out, n)
+			}
+		}
+		var err error
+		if l.event, err = unix.Eventfd(0, unix.EFD_NONBLOCK|unix.EFD_CLOEXEC); err != nil {
+			return fmt.Errorf("cannot make a descriptor for events: %w", err)
+		}
+	}
+	return nil
+}
+
 // close gives the interfaces back as they were.
 func (r *runner) close() {
-	for _, l := range r.locks {
+	for _, l := range r.controls {
 		l.Close()
 	}
 	r.serving.Wait()
 	for _, p := range r.ports {
 		p.offloads.Restore()
-		if p.socket != nil {
-			p.socket.Close()
+		for _, h := range []*half{&p.in, &p.out} {
+			if h.socket != nil {
+				h.socket.Close()
+			}
 		}
+	}
+	for _, l := range r.lanes {
+		if l.event >= 0 {
+			unix.Close(l.event)
+		}
+	}
+	for _, l := range r.locks {
+		l.Close()
 	}
 }
 
@@ -203,14 +296,14 @@ func (r *runner) find(f *policy.File) (*policy.Node, []*policy.Interface, error)
 }
 
 // loop moves frames until it is over.
-func (r *runner) loop(ctx context.Context) {
+func (l *lane) loop() {
 	runtime.LockOSThread()
 	defer runtime.UnlockOSThread()
 	_ = unix.Prctl(unix.PR_SET_TIMERSLACK, 1000, 0, 0, 0) // wake up to the microsecond
-	r.began = Monotonic()
+	r := l.runner
 	clock := func() time.Duration { return Monotonic() - r.began }
 	send := func(n int, frame []byte) {
-		p := r.ports[n]
+		p := &r.ports[n].out
 		if p.socket == nil {
 			p.totals.Lost++
 			return
@@ -218,53 +311,94 @@ func (r *runner) loop(ctx context.Context) {
 		if r.config.Sent != nil {
 			r.config.Sent(n, clock(), frame)
 		}
-		p.socket.Queue(frame)
+		p.socket.Lend(frame)
 	}
-	sockets := make([]*Socket, 0, len(r.ports))
-	for ctx.Err() == nil {
+	polls := make([]unix.PollFd, 0, len(l.in)+1)
+	for !r.stop.Load() {
 		now, read := clock(), 0
-		if r.config.For > 0 && now >= r.config.For {
-			break
-		}
-		sockets = sockets[:0]
-		for n, p := range r.ports {
-			if p.socket == nil && !r.comeBack(p, now) {
+		polls = append(polls[:0], unix.PollFd{Fd: int32(l.event), Events: unix.POLLIN})
+		for _, n := range l.in {
+			p := r.ports[n]
+			if p.in.socket == nil && !l.comeBack(p, &p.in, OpenRing, now) {
 				continue
 			}
-			got, err := p.socket.Read(func(frame []byte, age time.Duration) {
+			got, err := p.in.socket.Read(func(frame []byte, age time.Duration) {
 				if r.config.Came != nil {
 					r.config.Came(n, now-age, frame)
 				}
-				r.gate.Take(max(0, now-age), n, frame, send)
+				l.lane.Take(max(0, now-age), n, frame, send)
 			})
-			read += got
-			if err != nil {
-				r.gone(p, now, err)
+			if read += got; err != nil {
+				r.notice("the interface %s is gone (%v): its frames are dropped and counted until it comes back", p.device, err)
+				p.in.gone(now)
 				continue
 			}
-			sockets = append(sockets, p.socket)
+			polls = append(polls, unix.PollFd{Fd: int32(p.in.socket.fd), Events: unix.POLLIN})
 		}
-		if r.recent.Due(now) {
-			samples := r.gate.Sample()
-			r.recent.Put(now, samples)
-			r.whole.Put(now, samples)
+		next := l.lane.Run(clock(), send)
+		for _, n := range l.out {
+			p := r.ports[n]
+			if p.out.socket == nil {
+				l.comeBack(p, &p.out, OpenSender, now)
+			} else if p.out.socket.queued > 0 && p.out.socket.Flush() != nil {
+				p.out.gone(now)
+			}
 		}
-		next := min(r.gate.Run(clock(), send), r.recent.Next())
-		for _, p := range r.ports {
-			if p.socket != nil {
-				p.socket.Flush()
+		l.lane.Flushed()
+		for _, n := range l.in {
+			if s := r.ports[n].in.socket; s != nil {
+				s.Release()
 			}
 		}
 		select {
-		case q := <-r.asked:
-			q.reply <- r.answer(q.what, clock(), send)
+		case do := <-l.asked:
+			do(clock(), send)
 			continue
 		default:
 		}
 		if read == 0 {
-			if err := Wait(sockets, min(longestWait, next-clock())); err != nil {
-				r.notice("cannot wait for frames: %v", err)
-				time.Sleep(time.Millisecond)
+			l.wait(polls, min(longestWait, next-clock()))
+		}
+	}
+}
+
+// wait waits until a frame has come, or somebody asks for something, or for so long at most.
+func (l *lane) wait(polls []unix.PollFd, most time.Duration) {
+	limit := unix.NsecToTimespec(int64(max(0, most)))
+	if _, err := unix.Ppoll(polls, &limit, nil); err != nil && err != unix.EINTR {
+		l.runner.notice("cannot wait for frames: %v", err)
+		time.Sleep(time.Millisecond)
+	}
+	if polls[0].Revents != 0 {
+		var count [8]byte
+		_, _ = unix.Read(l.event, count[:])
+	}
+}
+
+// wake lets a lane that waits go on.
+func (l *lane) wake() { _, _ = unix.Write(l.event, []byte{1, 0, 0, 0, 0, 0, 0, 0}) }
+
+// do does something between two frames of each lane, one lane after the other; when they have ended, at once.
+func (r *runner) do(what func(l *lane, now time.Duration, send func(int, []byte))) {
+	for _, l := range r.lanes {
+		done := make(chan struct{})
+		ask := func(now time.Duration, send func(int, []byte)) {
+			what(l, now, send)
+			close(done)
+		}
+		select {
+		case l.asked <- ask:
+			l.wake()
+		case <-r.over:
+		}
+		select {
+		case <-done:
+		case <-r.over:
+			r.moving.Wait()
+			select {
+			case <-done:
+			default:
+				what(l, Monotonic()-r.began, func(int, []byte) {})
 			}
 		}
 	}
@@ -277,55 +411,84 @@ func (r *runner) notice(format string, args ...any) {
 }
 
 // gone gives up a socket whose interface is down or away.
-func (r *runner) gone(p *livePort, now time.Duration, err error) {
-	r.notice("the interface %s is gone (%v): its frames are dropped and counted until it comes back", p.device, err)
-	p.count()
-	p.socket.Close()
-	p.socket, p.retry = nil, now+comesBack
+func (h *half) gone(now time.Duration) {
+	h.count()
+	h.socket.Close()
+	h.socket, h.retry = nil, now+comesBack
 }
 
 // comeBack looks for an interface that was gone.
-func (r *runner) comeBack(p *livePort, now time.Duration) bool {
-	if now < p.retry {
+func (l *lane) comeBack(p *livePort, h *half, open func(string) (*Socket, error), now time.Duration) bool {
+	if now < h.retry {
 		return false
 	}
-	p.retry = now + comesBack
-	s, err := Open(p.device)
+	h.retry = now + comesBack
+	s, err := open(p.device)
 	if err != nil {
 		return false
 	}
-	if o, err := WithoutOffloads(p.device); err == nil && len(o.was) > 0 {
-		p.offloads = o
+	h.socket = s
+	if h == &p.in {
+		if o, err := WithoutOffloads(p.device); err == nil && len(o.was) > 0 {
+			p.offloads = o
+		}
+		l.runner.notice("the interface %s is back", p.device)
 	}
-	p.socket = s
-	r.notice("the interface %s is back", p.device)
 	return true
 }
 
-// count adds what a socket counted to the port's totals.
-func (p *livePort) count() {
-	if s := p.socket; s != nil {
-		p.totals.Received += s.Received
-		p.totals.Missed += s.overrun()
-		p.totals.Sent += s.Sent
-		p.totals.Refused += s.Refused
-		p.totals.Cut += s.Cut
-		p.totals.Giants += s.Giants
-		s.Received, s.Sent, s.Refused, s.Cut, s.Giants = 0, 0, 0, 0, 0
+// count adds what a socket counted to the totals.
+func (h *half) count() {
+	s, t := h.socket, &h.totals
+	if s == nil {
+		return
 	}
+	t.Received += s.Received
+	t.Missed += s.overrun()
+	t.Sent += s.Sent
+	t.Refused += s.Refused
+	t.Cut += s.Cut
+	t.Giants += s.Giants
+	s.Received, s.Sent, s.Refused, s.Cut, s.Giants = 0, 0, 0, 0, 0
+}
+
+// observe asks the lanes what they have done. The mutex is held.
+func (r *runner) observe(sampled bool) *observed {
+	o := &observed{ports: make([]PortReport, len(r.ports))}
+	r.do(func(l *lane, now time.Duration, _ func(int, []byte)) {
+		l.lane.Observe(&o.Observation, now, sampled)
+		for _, n := range l.in {
+			h := &r.ports[n].in
+			h.count()
+			o.ports[n].Received, o.ports[n].Missed, o.ports[n].Cut = h.totals.Received, h.totals.Missed, h.totals.Cut
+		}
+		for _, n := range l.out {
+			h := &r.ports[n].out
+			h.count()
+			o.ports[n].Sent, o.ports[n].Refused, o.ports[n].Giants, o.ports[n].Lost = h.totals.Sent, h.totals.Refused, h.totals.Giants, h.totals.Lost
+		}
+	})
+	r.gate.Observed(&o.Observation)
+	for n, p := range r.ports {
+		o.ports[n].Port, o.ports[n].Device = p.name, p.device
+	}
+	return o
+}
+
+// observed is what a gate and the machine's interfaces had done at a time.
+type observed struct {
+	gate.Observation
+	ports []PortReport
 }
 
 // report says what the gate has done so far.
 func (r *runner) report() *Report {
-	now := Monotonic() - r.began
-	var ports []PortReport
-	for _, p := range r.ports {
-		p.count()
-		ports = append(ports, p.totals)
-	}
+	r.mutex.Lock()
+	o, h := r.observe(false), r.rehearsal()
+	r.mutex.Unlock()
 	lost := func(i *policy.Interface, d policy.Direction) uint64 {
-		for n := range ports {
-			if p := &ports[n]; p.Port == i.Name && d == policy.In {
+		for n := range o.ports {
+			if p := &o.ports[n]; p.Port == i.Name && d == policy.In {
 				return p.Missed + p.Cut
 			} else if p.Port == i.Name {
 				return p.Refused + p.Lost
@@ -333,7 +496,23 @@ func (r *runner) report() *Report {
 		}
 		return 0
 	}
-	return &Report{Result: r.gate.Result(now, r.rehearsal(), lost), Gate: r.gate.Counts, Waiting: r.gate.Waiting(), Ports: ports}
+	return &Report{Result: o.Result(h, lost), Gate: o.Counts, Waiting: o.Waiting, Ports: o.ports}
+}
+
+// Snapshot returns what the gate has done so far.
+func (r *runner) Snapshot() *Report {
+	report := r.report()
+	r.mutex.Lock()
+	defer r.mutex.Unlock()
+	report.Series = r.recent.Series()
+	return report
+}
+
+// Figures returns a snapshot that holds all waits, not their percentiles alone.
+func (r *runner) Figures() *Report {
+	report := r.report()
+	report.KeepDistributions()
+	return report
 }
 
 // rehearsal returns that whose expectations are judged, or nil.
@@ -346,121 +525,71 @@ func (r *runner) rehearsal() *policy.Rehearsal {
 	return nil
 }
 
-// answer does what was asked between two frames.
-func (r *runner) answer(what string, now time.Duration, send func(int, []byte)) []byte {
+// reload puts the policies of the file as it is now in force. Frames go on meanwhile: all that takes long is done beside them.
+func (r *runner) reload() error {
+	r.mutex.Lock()
+	defer r.mutex.Unlock()
+	f, err := r.config.Load()
+	if err == nil {
+		var node *policy.Node
+		var ifaces []*policy.Interface
+		if node, ifaces, err = r.find(f); err == nil {
+			p := r.gate.Prepare(f, node, ifaces)
+			r.settle()
+			r.do(func(l *lane, now time.Duration, send func(int, []byte)) { l.lane.Put(p, now, send) })
+			r.gate.Reloaded(p)
+			r.file = f
+			r.notice("the policies are those of the file as it is now")
+			return nil
+		}
+	}
+	r.notice("nothing was changed: %v", err)
+	return err
+}
+
+// settle waits until no frame waits under the policies before the last.
+func (r *runner) settle() {
+	for moves := true; moves; {
+		moves = false
+		r.do(func(l *lane, _ time.Duration, _ func(int, []byte)) { moves = moves || l.lane.Moving() })
+		if moves {
+			time.Sleep(time.Millisecond)
+		}
+	}
+}
+
+// answer does what was asked for by name, for another program.
+func (r *runner) answer(what string) (b []byte) {
+	var err error
 	switch what {
-	case "snapshot", "figures":
-		report := r.report()
-		if what == "figures" {
-			report.KeepDistributions()
-		} else {
-			report.Series = r.recent.Series()
-		}
-		b, err := json.Marshal(report)
-		if err != nil {
-			return []byte("error " + err.Error())
-		}
-		return b
+	case "snapshot":
+		aside(func() { b, err = json.Marshal(r.Snapshot()) })
+	case "figures":
+		aside(func() { b, err = json.Marshal(r.Figures()) })
 	case "reload":
-		f, err := r.config.Load()
-		if err == nil {
-			var node *policy.Node
-			var ifaces []*policy.Interface
-			if node, ifaces, err = r.find(f); err == nil {
-				r.gate.Reload(f, node, ifaces, now, send)
-				r.file = f
-				r.notice("the policies are those of the file as it is now")
-				return []byte("ok")
-			}
-		}
-		r.notice("nothing was changed: %v", err)
+		b = []byte("ok")
+		aside(func() { err = r.reload() })
+	default:
+		err = fmt.Errorf("a gate is asked for `snapshot`, `figures` or `reload`")
+	}
+	if err != nil {
 		return []byte("error " + err.Error())
 	}
-	return []byte("error a gate is asked for `snapshot` or `reload`")
+	return b
 }
 
-// ask lets the gate do something, from another goroutine: "snapshot" or "reload".
-func (r *runner) ask(what string) []byte {
-	q := request{what, make(chan []byte, 1)}
-	select {
-	case r.asked <- q:
-		return <-q.reply
-	case <-r.over:
-		return []byte("error the gate has ended")
-	}
-}
-
-// serve answers those of the same user who ask at a lock.
-func (r *runner) serve(l net.Listener) {
-	for {
-		c, err := l.Accept()
-		if err != nil {
-			return
-		}
-		r.serving.Go(func() {
-			defer c.Close()
-			if !sameUser(c) {
-				return
-			}
-			_ = c.SetDeadline(time.Now().Add(10 * time.Second))
-			line, err := bufio.NewReader(io.LimitReader(c, 100)).ReadString('\n')
-			if err == nil {
-				_, _ = c.Write(r.ask(strings.TrimSpace(line)))
-			}
-		})
-	}
-}
-
-// sameUser reports whether the other end is root or the user of this process.
-func sameUser(c net.Conn) bool {
-	raw, err := c.(*net.UnixConn).SyscallConn()
-	if err != nil {
-		return false
-	}
-	ok := false
-	_ = raw.Control(func(fd uintptr) {
-		u, err := unix.GetsockoptUcred(int(fd), unix.SOL_SOCKET, unix.SO_PEERCRED)
-		ok = err == nil && (u.Uid == 0 || int(u.Uid) == os.Geteuid())
-	})
-	return ok
-}
-
-// controlName is where the gate at an interface listens: a name of the network namespace, which
-// goes with the process.
-func controlName(device string) string { return "@imbrel-gate-" + device }
-
-// Ask asks the gate that has an interface.
-func Ask(device, what string) ([]byte, error) {
-	c, err := net.DialTimeout("unix", controlName(device), time.Second)
-	if err != nil {
-		return nil, fmt.Errorf("no gate has the interface %s here", device)
-	}
-	defer c.Close()
-	_ = c.SetDeadline(time.Now().Add(10 * time.Second))
-	if _, err := io.WriteString(c, what+"\n"); err != nil {
-		return nil, fmt.Errorf("the gate at %s does not listen: %w", device, err)
-	}
-	answer, err := io.ReadAll(io.LimitReader(c, 64<<20))
-	if err != nil {
-		return nil, fmt.Errorf("the gate at %s does not answer: %w", device, err)
-	}
-	if text, failed := bytes.CutPrefix(answer, []byte("error ")); failed {
-		return nil, errors.New(string(text))
-	}
-	if len(answer) == 0 {
-		return nil, fmt.Errorf("the gate at %s does not answer to this user", device)
-	}
-	return answer, nil
-}
-
-// confine gives up all capabilities but those that an interface that comes back needs.
-func confine() {
+// confine gives up all capabilities but those that an interface that comes back needs, and that reading the file again
+// and writing other files does.
+func confine(writes bool) {
 	header := unix.CapUserHeader{Version: unix.LINUX_CAPABILITY_VERSION_3}
 	var data [2]unix.CapUserData
 	if unix.Capget(&header, &data[0]) != nil {
 		return
 	}
-	const keep = 1<<unix.CAP_NET_RAW | 1<<unix.CAP_NET_ADMIN
+	keep := uint32(1<<unix.CAP_NET_RAW | 1<<unix.CAP_NET_ADMIN | 1<<unix.CAP_DAC_READ_SEARCH)
+	if writes {
+		keep |= 1 << unix.CAP_DAC_OVERRIDE
+	}
 	for i := range data {
 		mask := uint32(0)
 		if i == 0 {

@@ -21,10 +21,24 @@ type Config struct {
 	For    time.Duration // 0: until it is stopped
 	Expect string        // the rehearsal whose expectations are judged
 	Seed   uint64
-	Reload <-chan os.Signal  // each asks for the file to be read anew; may be nil
-	Notice func(text string) // what happens meanwhile, for people; may be nil
-	// Came and Sent, when not nil, see each frame that comes to a port and leaves by one.
+	// PassUnreadable puts frames that are neither IP nor link control into the classes.
+	PassUnreadable bool
+	Reload         <-chan os.Signal  // each asks for the file to be read anew; may be nil
+	Notice         func(text string) // what happens meanwhile, for people; may be nil
+	// Started, when not nil, is told of the gate when it runs; what it asks may be asked until RunGate returns.
+	Started func(Running)
+	// Writes says that files are written when the gate has ended, with the rights that it began with.
+	Writes bool
+	// Came and Sent, when not nil, see each frame that comes to a port and leaves by one, from several threads.
 	Came, Sent func(port int, at time.Duration, frame []byte)
+}
+
+// Running is a gate that runs.
+type Running interface {
+	// Snapshot returns what it has done so far.
+	Snapshot() *Report
+	// Figures returns a snapshot that holds all waits, not their percentiles alone.
+	Figures() *Report
 }
 
 // A Port is an interface of the node and the machine's interface that it is at.

@@ -23,7 +23,8 @@ const headroom = 4
 // largest is the longest frame that is read whole.
 const largest = 1 << 16
 
-// A Socket is a packet socket at an interface: all frames that come, none of those that leave.
+// A Socket is a packet socket at an interface: all frames that come, none of those that leave. One thread may read by it, and
+// send; to do so by two threads takes two sockets.
 type Socket struct {
 	Name  string
 	fd    int
@@ -33,6 +34,7 @@ type Socket struct {
 	frames   [batch][]byte
 	controls [batch][128]byte
 	vectors  [batch]unix.Iovec
+	ring     *ring // nil: it reads by messages
 	queued   int
 	outputs  [batch]unix.Iovec
 	outBytes [batch][]byte
@@ -51,7 +53,15 @@ type message struct {
 }
 
 // Open opens a packet socket at an interface and takes all of its frames.
-func Open(name string) (*Socket, error) {
+func Open(name string) (*Socket, error) { return open(name, true, false) }
+
+// OpenRing does so with memory that the kernel writes frames to: who has read some must Release them.
+func OpenRing(name string) (*Socket, error) { return open(name, true, true) }
+
+// OpenSender opens a packet socket at an interface that takes no frames.
+func OpenSender(name string) (*Socket, error) { return open(name, false, false) }
+
+func open(name string, reads, byRing bool) (*Socket, error) {
 	i, err := net.InterfaceByName(name)
 	if err != nil {
 		return nil, fmt.Errorf("there is no interface %q here", name)
@@ -59,7 +69,10 @@ func Open(name string) (*Socket, error) {
 	if i.Flags&net.FlagUp == 0 {
 		return nil, fmt.Errorf("the interface %s is down: bring it up first", name)
 	}
-	protocol := int(binary.BigEndian.Uint16([]byte{unix.ETH_P_ALL & 0xff, unix.ETH_P_ALL >> 8})) // in network order
+	protocol := uint16(0)
+	if reads {
+		protocol = binary.BigEndian.Uint16([]byte{unix.ETH_P_ALL & 0xff, unix.ETH_P_ALL >> 8}) // in network order
+	}
 	fd, err := unix.Socket(unix.AF_PACKET, unix.SOCK_RAW|unix.SOCK_NONBLOCK|unix.SOCK_CLOEXEC, 0)
 	if errors.Is(err, unix.EPERM) {
 		return nil, fmt.Errorf("opening a packet socket needs the capability CAP_NET_RAW, which this process lacks: run it as root, or give the program the capability")
@@ -78,20 +91,31 @@ func Open(name string) (*Socket, error) {
 		{"ask for times", func() error { return unix.SetsockoptInt(fd, unix.SOL_SOCKET, unix.SO_TIMESTAMPNS, 1) }},
 		{"make room for what comes", func() error { return unix.SetsockoptInt(fd, unix.SOL_SOCKET, unix.SO_RCVBUFFORCE, 16<<20) }},
 		{"make room for what is sent", func() error { return unix.SetsockoptInt(fd, unix.SOL_SOCKET, unix.SO_SNDBUFFORCE, 4<<20) }},
+		{"take frames by a ring", func() (err error) {
+			if byRing {
+				s.ring, err = newRing(fd, i.MTU)
+			}
+			return err
+		}},
 		{"take frames of all addresses", func() error {
+			if !reads {
+				return nil
+			}
 			return unix.SetsockoptPacketMreq(fd, unix.SOL_PACKET, unix.PACKET_ADD_MEMBERSHIP, &membership)
 		}},
 		{"bind to it", func() error {
-			return unix.Bind(fd, &unix.SockaddrLinklayer{Protocol: uint16(protocol), Ifindex: i.Index})
+			return unix.Bind(fd, &unix.SockaddrLinklayer{Protocol: protocol, Ifindex: i.Index})
 		}},
 	} {
 		if err := o.set(); err != nil {
-			unix.Close(fd)
+			s.Close()
 			return nil, fmt.Errorf("at %s the kernel does not %s: %w", name, o.what, err)
 		}
 	}
 	for n := range batch {
-		s.frames[n] = make([]byte, headroom+2048)
+		if reads && !byRing {
+			s.frames[n] = make([]byte, headroom+2048)
+		}
 		s.in[n].header.Iov = &s.vectors[n]
 		s.in[n].header.Iovlen = 1
 		s.in[n].header.Control = &s.controls[n][0]
@@ -104,12 +128,27 @@ func Open(name string) (*Socket, error) {
 const packetIgnoreOutgoing = 23 // PACKET_IGNORE_OUTGOING of linux/if_packet.h
 
 // Close gives the interface back.
-func (s *Socket) Close() error { return unix.Close(s.fd) }
+func (s *Socket) Close() error {
+	if s.ring != nil && s.ring.memory != nil {
+		_ = unix.Munmap(s.ring.memory)
+	}
+	return unix.Close(s.fd)
+}
+
+// Release says that the frames that were read by a ring are of no more use.
+func (s *Socket) Release() {
+	if s.ring != nil && s.ring.taken > 0 {
+		s.ring.release()
+	}
+}
 
 // Read reads frames that have come, without waiting, and gives each to take with the time that
 // it has waited in the kernel. It returns how many there were. An error says that the interface
 // is gone or down.
 func (s *Socket) Read(take func(frame []byte, age time.Duration)) (int, error) {
+	if s.ring != nil {
+		return s.ring.read(s, take)
+	}
 	for n := range batch {
 		s.vectors[n].Base = &s.frames[n][headroom]
 		s.vectors[n].SetLen(len(s.frames[n]) - headroom)
@@ -157,11 +196,8 @@ func (s *Socket) frame(n, length int, now time.Time) ([]byte, time.Duration) {
 				if status&unix.TP_STATUS_VLAN_TPID_VALID != 0 {
 					tpid = binary.NativeEndian.Uint16(data[18:])
 				}
-				tagged := s.frames[n][:headroom+length]
-				copy(tagged, tagged[headroom:headroom+12])
-				binary.BigEndian.PutUint16(tagged[12:], tpid)
-				binary.BigEndian.PutUint16(tagged[14:], binary.NativeEndian.Uint16(data[16:]))
-				bytes = tagged
+				bytes = s.frames[n][:headroom+length]
+				retag(bytes, tpid, binary.NativeEndian.Uint16(data[16:]))
 			}
 		}
 	}
@@ -259,13 +295,21 @@ func (s *Socket) Queue(frame []byte) {
 	}
 	n := s.queued
 	s.outBytes[n] = append(s.outBytes[n][:0], frame...)
-	s.outputs[n].Base = &s.outBytes[n][0]
-	s.outputs[n].SetLen(len(s.outBytes[n]))
+	s.Lend(s.outBytes[n])
+}
+
+// Lend does what Queue does with a frame that stays as it is until Flush.
+func (s *Socket) Lend(frame []byte) {
+	if s.queued == batch {
+		s.Flush()
+	}
+	s.outputs[s.queued].Base = &frame[0]
+	s.outputs[s.queued].SetLen(len(frame))
 	s.queued++
 }
 
-// Flush sends what is queued. What the kernel does not take is counted.
-func (s *Socket) Flush() {
+// Flush sends what is queued. What the kernel does not take is counted. An error says that the interface is gone or down.
+func (s *Socket) Flush() (gone error) {
 	for at := 0; at < s.queued; {
 		sent, _, e := unix.Syscall6(unix.SYS_SENDMMSG, uintptr(s.fd), uintptr(unsafe.Pointer(&s.out[at])), uintptr(s.queued-at), unix.MSG_DONTWAIT, 0, 0)
 		switch {
@@ -274,14 +318,18 @@ func (s *Socket) Flush() {
 			at += int(sent)
 		case e == unix.EINTR:
 		default:
-			if e == unix.EMSGSIZE {
+			switch e {
+			case unix.EMSGSIZE:
 				s.Giants++
+			case unix.ENETDOWN, unix.ENXIO, unix.ENODEV:
+				gone = e
 			}
 			s.Refused++
 			at++
 		}
 	}
 	s.queued = 0
+	return gone
 }
 
 // Wait waits until a frame has come to one of the sockets, or for so long at most.

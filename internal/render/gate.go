@@ -3,6 +3,7 @@ package render
 import (
 	"github.com/jedib0t/go-pretty/v6/table"
 
+	"imbrel.example/imbrel/core/gate"
 	"imbrel.example/imbrel/core/humanize"
 	"imbrel.example/imbrel/core/words"
 	"imbrel.example/imbrel/internal/live"
@@ -20,13 +21,9 @@ func (t Text) Gate(r *live.Report, v *View) {
 	t.Title("The machine's interfaces, in frames")
 	t.put(w)
 	g := &r.Gate
-	t.Line("  %s bypassed all classes (ARP, neighbour discovery, not IP)", humanize.Plural(int(g.PassedBy), "frame"))
-	for _, n := range []struct {
-		count uint64
-		why   string
-	}{{g.SamePort, "went to a station at the port that they came by"}, {g.Malformed, "had headers that contradict themselves, and passed as they came"}, {g.NoRoom, "found no room: too many waited at all ports together"}, {g.TooLong, "were too long"}} {
-		if n.count > 0 {
-			t.Line("  %s %s", humanize.Plural(int(n.count), "frame"), n.why)
+	for i := range gate.Fates {
+		if k := &gate.Fates[i]; i == 0 || k.Of(g) > 0 {
+			t.Line("  %s %s", humanize.Plural(int(k.Of(g)), "frame"), k.Text)
 		}
 	}
 	for _, p := range r.Ports {

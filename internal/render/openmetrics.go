@@ -6,6 +6,7 @@ import (
 	"strconv"
 	"strings"
 
+	"imbrel.example/imbrel/core/gate"
 	"imbrel.example/imbrel/core/measure"
 	"imbrel.example/imbrel/internal/live"
 )
@@ -162,8 +163,10 @@ func (e *exposition) gate(r *live.Report) {
 			e.sample("imbrel_port_frames_total", fmt.Sprintf("port=%s,device=%s,what=\"%s\"", label(p.Port), label(p.Device), n.what), float64(n.count))
 		}
 	}
-	e.family("imbrel_passed_by_frames", "counter", "frames", "Frames that no class holds up.")
-	e.sample("imbrel_passed_by_frames_total", "", float64(r.Gate.PassedBy))
+	e.family("imbrel_beside_frames", "counter", "frames", "Frames that something happened to beside the classes.")
+	for i := range gate.Fates {
+		e.sample("imbrel_beside_frames_total", "what="+label(gate.Fates[i].Name), float64(gate.Fates[i].Of(&r.Gate)))
+	}
 	e.family("imbrel_reloads", "counter", "", "How often the file was read again.")
 	e.sample("imbrel_reloads_total", "", float64(r.Gate.Reloads))
 }

@@ -462,7 +462,7 @@ func (t Text) captures(r *measure.Result, v *View) {
 		for _, n := range []struct {
 			count int64
 			why   string
-		}{{c.NotIP, "not IP"}, {c.Malformed, "with headers cut or contradicting each other"}, {c.NoRoute, "to addresses in no subnet of the network"}, {c.OtherWay, "travelling the other way"}} {
+		}{{c.NotIP, "not IP"}, {c.Control, "of link control, which stays on its link"}, {c.Malformed, "with IP headers that cannot be read"}, {c.NoRoute, "to addresses in no subnet of the network"}, {c.OtherWay, "travelling the other way"}} {
 			if n.count > 0 {
 				not = append(not, humanize.Count(n.count)+" "+n.why)
 			}
