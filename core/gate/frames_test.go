@@ -420,3 +420,31 @@ attach: [{policy: up, at: house/wan out}]
 		}
 	}
 }
+
+// BenchmarkTake is what a gate with the policies of a house costs a frame for an idle port, and one that waits for its turn.
+func BenchmarkTake(b *testing.B) {
+	f := read(b, strings.NewReplacer("DROP", "tail", "9Mbit/s", "90Gbit/s", "100Mbit/s", "100Gbit/s", "1Gbit/s", "100Gbit/s").Replace(house))
+	node, ifaces := ports(f)
+	for _, idle := range []bool{true, false} {
+		b.Run(map[bool]string{true: "idle", false: "busy"}[idle], func(b *testing.B) {
+			g, _ := gate.New(f, node, ifaces, 0, gate.Options{})
+			l, now := g.Lanes[0], time.Duration(0)
+			send := func(int, []byte) {}
+			ring := make([][]byte, 64)
+			for i := range ring {
+				ring[i] = frame(1, 2, upload(9), 1000)
+			}
+			b.ReportAllocs()
+			for n := 0; b.Loop(); n++ {
+				if now += 200; !idle && n%64 > 0 {
+					now -= 190
+				}
+				l.Take(now, 0, ring[n%64], send)
+				if n%64 == 63 {
+					l.Run(now, send)
+					l.Flushed()
+				}
+			}
+		})
+	}
+}

@@ -29,7 +29,7 @@ type Policies struct {
 // Prepare makes the policies of a file ready, which may take long: the gate may move frames meanwhile, on other threads. The
 // node and the interfaces of the ports are those of the file. Policies are put in force before others are prepared.
 func (g *Gate) Prepare(f *policy.File, node *policy.Node, ports []*policy.Interface) *Policies {
-	p := &Policies{file: f, node: node, watch: newWatcher(f.Apps)}
+	p := &Policies{file: f, node: node, watch: newWatcher(f)}
 	for i, o := range g.ports {
 		p.in = append(p.in, p.side(g, o, o.lane, ports[i], policy.In, o.in))
 		p.out = append(p.out, p.side(g, o, g.sender(o), ports[i], policy.Out, o.out))

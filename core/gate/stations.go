@@ -110,15 +110,11 @@ func (t *addresses) has(now time.Duration, a netip.Addr) bool {
 type watcher struct {
 	mutex      sync.Mutex
 	recogniser *recognise.Recogniser
-	all        bool // some application is recognised by more than ports
+	all        bool // some class asks for an application that is recognised by more than ports
 }
 
-func newWatcher(apps []policy.App) *watcher {
-	w := &watcher{recogniser: recognise.New(apps)}
-	for i := range apps {
-		w.all = w.all || apps[i].Recognised()
-	}
-	return w
+func newWatcher(f *policy.File) *watcher {
+	return &watcher{recogniser: recognise.New(f.Apps), all: f.Recognises()}
 }
 
 // see notes a frame, and on it what is known of its conversation.

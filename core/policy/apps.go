@@ -35,6 +35,14 @@ const (
 // protocol and ports.
 func (a *App) Recognised() bool { return len(a.ServerNames) > 0 || a.LooksLike != NoLook }
 
+// Recognises reports whether a class asks for an application that is recognised by more than that.
+func (f *File) Recognises() bool {
+	asks := func(c Condition) bool {
+		return slices.ContainsFunc(c.Terms, func(t Term) bool { return slices.ContainsFunc(t.Apps, (*App).Recognised) })
+	}
+	return slices.ContainsFunc(f.Classes, func(c Class) bool { return slices.ContainsFunc(c.Match, asks) || slices.ContainsFunc(c.Except, asks) })
+}
+
 // Takes reports whether a packet is of the application: by what was recognised of
 // its conversation, by either port, or by its protocol.
 func (a *App) Takes(p *packet.Packet) bool {

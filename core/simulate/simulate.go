@@ -201,9 +201,7 @@ func prepare(f *policy.File, rehearsal *policy.Rehearsal, o Options, outside Out
 	if err := r.bound(); err != nil {
 		return nil, err
 	}
-	for i := range f.Apps {
-		r.recognises = r.recognises || f.Apps[i].Recognised()
-	}
+	r.recognises = f.Recognises()
 	r.rest = len(r.classes) - 1
 	r.classNumber = make(map[string]int32, len(r.classes))
 	for i, c := range r.classes {

@@ -187,13 +187,13 @@ func BenchmarkGateLatency(b *testing.B) {
 	frame := make([]byte, p.WireLength())
 	copy(frame, p.Bytes)
 	frame[5], frame[11] = 2, 1
-	var took [2]measure.Distribution
+	var took [3]measure.Distribution
 	y.in(y.mid, func() {
-		_, work, done := movers()
-		defer done()
+		work := movers()
 		const apart = 10 * time.Microsecond // 100,000 a second
 		for b.Loop() {
-			for way, step := range work {
+			for way, open := range work {
+				_, step, done := open()
 				begun := live.Monotonic()
 				due := begun
 				for live.Monotonic()-begun < 100*time.Millisecond { // one thread sends, moves and receives
@@ -210,10 +210,11 @@ func BenchmarkGateLatency(b *testing.B) {
 						}
 					})
 				}
+				done()
 			}
 		}
 	})
-	for way, name := range []string{"relay", "gate"} {
+	for way, name := range []string{"messages", "relay", "gate"} {
 		if s := took[way].Summary(); s != nil {
 			b.ReportMetric(1000*s.P50, name+"-p50-us")
 			b.ReportMetric(1000*s.P99, name+"-p99-us")
