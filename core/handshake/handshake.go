@@ -24,6 +24,7 @@ const (
 	welcome = 2
 	flood   = 3
 	report  = 4
+	refused = 5
 )
 
 // The lengths of messages.
@@ -41,9 +42,29 @@ var magic = [4]byte{'i', 'm', 'b', 0xa7}
 // ErrOther says that a message is none of these.
 var ErrOther = errors.New("not a message of this kind")
 
-// A Greeting is a hello, or the welcome that answers it.
+// A Refusal says why a far end does not answer.
+type Refusal uint16
+
+// The refusals. NotRefused is the zero Refusal.
+const (
+	NotRefused Refusal = iota
+	WantsKey           // the hello was not made with its key
+	NoPlace            // it has as many peers as it can have
+)
+
+// Error returns what the far end refuses, and what to do.
+func (r Refusal) Error() string {
+	if r == WantsKey {
+		return "it does not accept this key: give the one it has with --key-file"
+	}
+	return "it has no free place now: try again later"
+}
+
+// A Greeting is a hello, or the welcome or the refusal that answers it. A refusal is not authenticated, for it may be to
+// one who has no key; who is refused must have said the nonce.
 type Greeting struct {
 	Welcome bool
+	Refused Refusal
 	Nonce   uint64
 	Cookie  Cookie // of a welcome
 	Media   uint16 // of a welcome: the port that RTP goes to
@@ -54,10 +75,14 @@ func (g *Greeting) Message(key []byte) []byte {
 	b := make([]byte, GreetingLength)
 	copy(b, magic[:])
 	b[4], b[5] = 1, hello
-	if g.Welcome {
+	binary.BigEndian.PutUint16(b[6:], g.Media)
+	switch {
+	case g.Refused != NotRefused:
+		b[5] = refused
+		binary.BigEndian.PutUint16(b[6:], uint16(g.Refused))
+	case g.Welcome:
 		b[5] = welcome
 	}
-	binary.BigEndian.PutUint16(b[6:], g.Media)
 	binary.BigEndian.PutUint64(b[8:], g.Nonce)
 	binary.BigEndian.PutUint64(b[16:], uint64(g.Cookie))
 	if len(key) > 0 {
@@ -72,15 +97,25 @@ func mac(key, b []byte) []byte {
 	return m.Sum(nil)[:16]
 }
 
-// ParseGreeting reads a hello or a welcome. With a key it must be authenticated with that.
+// ErrKey says that a greeting was not made with the key.
+var ErrKey = errors.New("not authenticated with the key")
+
+// ParseGreeting reads a hello, a welcome or a refusal. With a key the first two must be authenticated with that; else it is ErrKey, and
+// the greeting has the nonce.
 func ParseGreeting(b, key []byte) (g Greeting, err error) {
-	if len(b) != GreetingLength || [4]byte(b) != magic || b[4] != 1 || b[5] != hello && b[5] != welcome {
+	if len(b) != GreetingLength || [4]byte(b) != magic || b[4] != 1 || b[5] != hello && b[5] != welcome && b[5] != refused {
 		return g, ErrOther
 	}
-	if len(key) > 0 && !hmac.Equal(b[24:], mac(key, b[:24])) {
-		return g, errors.New("not authenticated with the key")
+	g.Nonce = binary.BigEndian.Uint64(b[8:])
+	if b[5] == refused {
+		g.Refused = max(WantsKey, Refusal(binary.BigEndian.Uint16(b[6:])))
+		return g, nil
 	}
-	return Greeting{Welcome: b[5] == welcome, Media: binary.BigEndian.Uint16(b[6:]), Nonce: binary.BigEndian.Uint64(b[8:]), Cookie: Cookie(binary.BigEndian.Uint64(b[16:]))}, nil
+	if g.Welcome = b[5] == welcome; len(key) > 0 && !hmac.Equal(b[24:], mac(key, b[:24])) {
+		return g, ErrKey
+	}
+	g.Media, g.Cookie = binary.BigEndian.Uint16(b[6:]), Cookie(binary.BigEndian.Uint64(b[16:]))
+	return g, nil
 }
 
 // A Baker makes cookies, and knows them again for a time, without remembering any.

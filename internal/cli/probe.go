@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net"
 	"os"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -103,7 +104,7 @@ either direction. It stops at once when nothing listens at the far end.`,
 			if err != nil {
 				return err
 			}
-			return a.told(ctx, report, func() { text.Probe(report) }, render.Rewritten(report) > 0)
+			return a.told(ctx, report, func() { text.Probe(report) }, render.Rewritten(report) > 0 || slices.ContainsFunc(report.Probes, func(p live.Probed) bool { return p.TooMany }))
 		},
 	}
 	c.Flags().StringSliceVar(&dscps, "dscp", []string{"ef", "af41", "af31", "cs5", "df"}, "the `CODEPOINTS` to probe")

@@ -72,7 +72,7 @@ func probeOnce(t testing.TB) {
 	}
 	for _, args := range [][]string{nil, {"--key-file", "other.key"}} {
 		r := imbrel(t, dir, "", nil, append([]string{"probe", secret, "--dscp", "ef", "--count", "3", "--interval", "1ms"}, args...)...)
-		if r.status != 1 || !strings.Contains(r.out, "nothing comes back") {
+		if r.status != 1 || !strings.Contains(r.out, "The far end refuses: it does not accept this key") {
 			t.Errorf("%v: exit %d: %s%s", args, r.status, r.out, r.err)
 		}
 	}

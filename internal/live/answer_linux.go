@@ -20,23 +20,28 @@ import (
 // What an answering end remembers is bounded.
 const (
 	maxSessions  = 4096 // of probes, of calls, and of floods each
-	sessionLasts = time.Minute
+	ofAnAddress  = 512
+	ofANetwork   = 1024
 	maxProbe     = 1500
-	maxFloods    = 64 // connections, of all peers together
+	maxFloods    = 256 // connections, of all peers together
+	floodsOfOne  = 64
+	floodsNearby = 128
 	reportEvery  = 100 * time.Millisecond
+	maxRefusals  = 100 // a second
 )
 
 // An answerer is an answering end at work.
 type answerer struct {
-	config AnswerConfig
-	baker  *handshake.Baker
-	media  uint16
-	lock   sync.Mutex // of what follows
-	probes sessions[sessionKey, session]
-	calls  sessions[callKey, callSession]
-	floods sessions[netip.AddrPort, floodSession]
-	open   int // connections
-	trains map[netip.Addr]*trainBox
+	config              AnswerConfig
+	baker               *handshake.Baker
+	media               uint16
+	lock                sync.Mutex // of what follows
+	probes              *handshake.Places[sessionKey, session]
+	calls               *handshake.Places[callKey, callSession]
+	floods              *handshake.Places[netip.AddrPort, floodSession]
+	open                *handshake.Places[netip.AddrPort, connection]
+	refusals, refusedIn int64 // how many, in which second
+	trains              map[netip.Addr]*trainBox
 
 	measuring *datagrams // the socket that trains leave by
 }
@@ -48,6 +53,16 @@ type sessionKey struct {
 }
 
 type session struct{ count uint32 }
+
+// A connection is one of a flood. Who loses his place is closed.
+type connection struct{ net.Conn }
+
+// Forgotten closes it.
+func (c *connection) Forgotten() {
+	if c.Conn != nil {
+		c.Close()
+	}
+}
 
 // A callKey is one who calls, and the source of one of the calls.
 type callKey struct {
@@ -65,37 +80,6 @@ type floodSession struct {
 	handshake.Report
 	first, told time.Time
 	since       uint64 // bytes, since the last report
-}
-
-// sessions remembers at most maxSessions peers, each until it is silent for sessionLasts.
-type sessions[K comparable, V any] struct {
-	of map[K]*V
-	at map[K]time.Time
-}
-
-// get returns what is remembered of a peer, or nil where there is no room.
-func (s *sessions[K, V]) get(k K, now time.Time) *V {
-	if s.of == nil {
-		s.of, s.at = make(map[K]*V), make(map[K]time.Time)
-	}
-	v := s.of[k]
-	if v == nil {
-		if len(s.of) >= maxSessions {
-			for k, last := range s.at {
-				if now.Sub(last) > sessionLasts {
-					delete(s.of, k)
-					delete(s.at, k)
-				}
-			}
-			if len(s.of) >= maxSessions {
-				return nil
-			}
-		}
-		v = new(V)
-		s.of[k] = v
-	}
-	s.at[k] = now
-	return v
 }
 
 // Answer answers probes, calls and floods until the context ends. It sends no more than it is sent,
@@ -125,7 +109,9 @@ func Answer(ctx context.Context, c AnswerConfig) error {
 	if _, err := rand.Read(secret[:]); err != nil {
 		return err
 	}
-	a := &answerer{config: c, baker: handshake.NewBaker(secret), media: uint16(media.LocalAddr().(*net.UDPAddr).Port)}
+	a := &answerer{config: c, baker: handshake.NewBaker(secret), media: uint16(media.LocalAddr().(*net.UDPAddr).Port),
+		probes: handshake.NewPlaces[sessionKey, session](maxSessions, ofAnAddress, ofANetwork), calls: handshake.NewPlaces[callKey, callSession](maxSessions, ofAnAddress, ofANetwork),
+		floods: handshake.NewPlaces[netip.AddrPort, floodSession](maxSessions, ofAnAddress, ofANetwork), open: handshake.NewPlaces[netip.AddrPort, connection](maxFloods, floodsOfOne, floodsNearby)}
 	end := context.AfterFunc(ctx, func() {
 		conn.Close()
 		media.Close()
@@ -192,8 +178,12 @@ func (d *datagrams) send(b []byte, class byte, to netip.AddrPort) {
 // asked answers hellos and probes, and counts floods.
 func (a *answerer) asked(d *datagrams, b []byte, at *arrival) {
 	peer := at.from.Addr().Unmap()
-	if g, err := handshake.ParseGreeting(b, a.config.Key); err == nil && !g.Welcome {
-		d.send(a.welcome(&g, peer, at.at), at.class&^3, at.from)
+	if g, err := handshake.ParseGreeting(b, a.config.Key); (err == nil || err == handshake.ErrKey) && !g.Welcome && g.Refused == handshake.NotRefused {
+		if err == nil {
+			d.send(a.welcome(&g, peer, at.at), at.class&^3, at.from)
+		} else if a.mayRefuse(at.at) {
+			d.send((&handshake.Greeting{Nonce: g.Nonce, Refused: handshake.WantsKey}).Message(nil), at.class&^3, at.from)
+		}
 		return
 	}
 	if f, err := handshake.ParseFlood(b); err == nil {
@@ -210,16 +200,13 @@ func (a *answerer) asked(d *datagrams, b []byte, at *arrival) {
 		return
 	}
 	a.lock.Lock()
-	s := a.probes.get(sessionKey{at.from, p.Session}, at.at)
-	a.lock.Unlock()
-	if s == nil {
-		return
-	}
+	s := a.probes.Get(sessionKey{at.from, p.Session}, peer, at.at)
 	if p.Sequence == 0 {
 		s.count = 0 // it begins again
 	}
 	answer := stamp.Answer{Sequence: s.count, Error: clockError, Session: p.Session, Received: at.at, TTL: at.ttl}
 	s.count++
+	a.lock.Unlock()
 	back := at.class &^ 3
 	if p.Class != nil {
 		answer.Class = &stamp.Class{Wanted: p.Class.Wanted, Received: codepoint.DSCP(at.class >> 2), ECN: at.class & 3}
@@ -227,6 +214,15 @@ func (a *answerer) asked(d *datagrams, b []byte, at *arrival) {
 	}
 	answer.Time = time.Now()
 	d.send(answer.Reflect(b, a.config.Key), back, at.from)
+}
+
+// mayRefuse reports whether one more may be refused in words in this second.
+func (a *answerer) mayRefuse(now time.Time) bool {
+	if second := now.Unix(); second != a.refusedIn {
+		a.refusedIn, a.refusals = second, 0
+	}
+	a.refusals++
+	return a.refusals <= maxRefusals
 }
 
 // welcome returns the answer to a hello.
@@ -238,10 +234,7 @@ func (a *answerer) welcome(g *handshake.Greeting, peer netip.Addr, at time.Time)
 func (a *answerer) flooded(d *datagrams, f *handshake.Flood, length int, at *arrival) {
 	a.lock.Lock()
 	defer a.lock.Unlock()
-	s := a.floods.get(at.from, at.at)
-	if s == nil {
-		return
-	}
+	s := a.floods.Get(at.from, at.from.Addr().Unmap(), at.at)
 	dscp := at.class >> 2
 	if f.Number < s.Highest/2 || s.Packets == 0 { // it begins, or begins again
 		*s = floodSession{first: at.at}
@@ -271,10 +264,7 @@ func (a *answerer) voice(d *datagrams, b []byte, at *arrival) {
 	}
 	a.lock.Lock()
 	defer a.lock.Unlock()
-	s := a.calls.get(callKey{at.from, h.Source}, at.at)
-	if s == nil {
-		return
-	}
+	s := a.calls.Get(callKey{at.from, h.Source}, at.from.Addr().Unmap(), at.at)
 	s.received.Take(&h, ticksAt(at.at, ticksOf(h.Type)))
 	back := rtp.Header{Type: h.Type, Sequence: uint16(s.count), Timestamp: h.Timestamp, Source: echoOf(h.Source)}
 	s.count++
@@ -311,7 +301,7 @@ func (a *answerer) reported(d *datagrams, b []byte, at *arrival) {
 	a.lock.Lock()
 	defer a.lock.Unlock()
 	k := callKey{netip.AddrPortFrom(at.from.Addr(), at.from.Port()-1), r.Source}
-	s := a.calls.of[k]
+	s := a.calls.Peek(k)
 	if s == nil {
 		return // no call of theirs is known
 	}
@@ -336,23 +326,20 @@ func (a *answerer) accept(ctx context.Context, l net.Listener) {
 			time.Sleep(10 * time.Millisecond)
 			continue
 		}
+		peer, _ := netip.ParseAddrPort(c.RemoteAddr().String())
+		peer = netip.AddrPortFrom(peer.Addr().Unmap(), peer.Port())
 		a.lock.Lock()
-		room := a.open < maxFloods
-		if room {
-			a.open++
-		}
+		a.open.Get(peer, peer.Addr(), time.Now()).Conn = c
 		a.lock.Unlock()
-		if !room {
-			c.Close()
-			continue
-		}
 		all.Go(func() {
 			end := context.AfterFunc(ctx, func() { c.Close() })
-			a.drain(ctx, c)
+			a.drain(ctx, c, peer)
 			end()
 			c.Close()
 			a.lock.Lock()
-			a.open--
+			if k := a.open.Peek(peer); k != nil && k.Conn == c {
+				a.open.Forget(peer)
+			}
 			a.lock.Unlock()
 		})
 	}
@@ -362,18 +349,21 @@ func (a *answerer) accept(ctx context.Context, l net.Listener) {
 const silentFor = 10 * time.Second
 
 // drain welcomes one who says hello over a connection, and does what its orders say, or throws away what comes after it.
-func (a *answerer) drain(ctx context.Context, c net.Conn) {
+func (a *answerer) drain(ctx context.Context, c net.Conn, from netip.AddrPort) {
 	b := make([]byte, 1<<16)
 	_ = c.SetDeadline(time.Now().Add(silentFor))
 	if _, err := io.ReadFull(c, b[:handshake.GreetingLength]); err != nil {
 		return
 	}
-	peer, _ := netip.ParseAddrPort(c.RemoteAddr().String())
 	g, err := handshake.ParseGreeting(b[:handshake.GreetingLength], a.config.Key)
-	if err != nil || g.Welcome {
+	if err == handshake.ErrKey && !g.Welcome {
+		_, _ = c.Write((&handshake.Greeting{Nonce: g.Nonce, Refused: handshake.WantsKey}).Message(nil))
+	}
+	if err != nil || g.Welcome || g.Refused != handshake.NotRefused {
 		return
 	}
-	hello := a.welcome(&g, peer.Addr().Unmap(), time.Now())
+	a.useful(from)
+	hello := a.welcome(&g, from.Addr(), time.Now())
 	if _, err := c.Write(hello); err != nil {
 		return
 	}
@@ -383,11 +373,26 @@ func (a *answerer) drain(ctx context.Context, c net.Conn) {
 	}
 	if _, err := handshake.ParseOrder(b[:handshake.OrderLength]); err == nil {
 		w, _ := handshake.ParseGreeting(hello, nil)
-		a.orders(ctx, c, b[:handshake.OrderLength], peer.Addr().Unmap(), w.Cookie)
+		a.orders(ctx, c, b[:handshake.OrderLength], from.Addr(), w.Cookie)
 		return
 	}
+	told := time.Now()
 	for err == nil {
-		_ = c.SetDeadline(time.Now().Add(silentFor))
+		now := time.Now()
+		_ = c.SetDeadline(now.Add(silentFor))
+		if now.Sub(told) > time.Second {
+			told = now
+			a.useful(from)
+		}
 		_, err = c.Read(b)
+	}
+}
+
+// useful notes that a connection is of use.
+func (a *answerer) useful(from netip.AddrPort) {
+	a.lock.Lock()
+	defer a.lock.Unlock()
+	if a.open.Peek(from) != nil {
+		a.open.Get(from, from.Addr(), time.Now())
 	}
 }

@@ -34,7 +34,8 @@ type CallReport struct {
 	ArrivesAs map[string]int64 `json:"arrives_as"`             // DSCPs of packets at the far end
 	ReturnsAs map[string]int64 `json:"returns_as"`             // and here
 	SentLate  float64          `json:"sent_late_ms"`           // how late a packet left this machine at most
-	Wrong     int64            `json:"not_accepted"`           // packets that were no echoes
+	Wrong     int64            `json:"not_accepted"`           // packets that were no echoes, or say what cannot be
+	TooMany   bool             `json:"far_end_counts_too_many,omitempty"`
 	Calls     []Called         `json:"calls"`
 	// What the packets of all calls met over time.
 	EveryS   float64                 `json:"interval_s"`
@@ -96,6 +97,7 @@ type FloodReport struct {
 	OverS     float64     `json:"over_s"`
 	Packet    int         `json:"packet_bytes,omitempty"`
 	Gone      bool        `json:"far_end_gone,omitempty"`
+	TooMany   bool        `json:"far_end_counts_too_many,omitempty"` // packets: more than were sent
 	Steps     []FloodStep `json:"steps"`
 	Sent      uint64      `json:"sent_packets,omitempty"`
 	Arrived   uint64      `json:"arrived_packets,omitempty"` // by the far end's last report

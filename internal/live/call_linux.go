@@ -47,12 +47,18 @@ func greet(ctx context.Context, address *net.UDPAddr, key []byte) (handshake.Gre
 			if err != nil {
 				break
 			}
-			if g, err := handshake.ParseGreeting(b[:n], key); err == nil && g.Welcome && g.Nonce == nonce {
+			switch g, err := handshake.ParseGreeting(b[:n], key); {
+			case g.Nonce != nonce:
+			case err == nil && g.Welcome:
 				return g, nil
+			case err == nil && g.Refused != handshake.NotRefused:
+				return none, fmt.Errorf("the far end at %s refuses: %w", address, g.Refused)
+			case err == handshake.ErrKey:
+				return none, fmt.Errorf("the far end at %s answers without this key: start `imbrel answer` there with the same --key-file", address)
 			}
 		}
 	}
-	return none, fmt.Errorf("nothing answers at %s, or not to this key: start `imbrel answer` there", address)
+	return none, fmt.Errorf("nothing answers at %s: start `imbrel answer` there, and see whether the network lets UDP through to its port", address)
 }
 
 // resolve returns the address of a far end.
@@ -288,7 +294,7 @@ func (l *line) take(b []byte, a *arrival) {
 	}
 	v, err := handshake.ParseVoice(payload, true)
 	p := &l.packets[h.Timestamp/l.ticks]
-	if err != nil || p.Returned || binary.BigEndian.Uint64(payload) != binary.BigEndian.Uint64(l.packet[rtp.HeaderLength:]) {
+	if err != nil || p.Returned || v.Held < 0 || v.Held > a.at.Sub(l.calls.began)-p.Sent+clockStep || binary.BigEndian.Uint64(payload) != binary.BigEndian.Uint64(l.packet[rtp.HeaderLength:]) {
 		l.wrong++
 		return
 	}
@@ -356,6 +362,7 @@ func (k *calls) result() *CallReport {
 		}
 		out.Calls = append(out.Calls, Called{Call: n + 1, Ways: roundtrip.Judge(c.Codec, c.Playout, l.packets, roundtrip.Offset(l.packets, c.Agree), l.farHas), Far: l.far})
 		out.Wrong += l.wrong
+		out.TooMany = out.TooMany || max(l.reached, l.farHas) > int64(len(l.packets))
 		for d, count := range l.came {
 			out.ArrivesAs[d.Name()] += count
 		}

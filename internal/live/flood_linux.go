@@ -99,6 +99,9 @@ func (f *flooding) headers() int {
 	return 28
 }
 
+// lastDatagrams are sent after a flood, so that its last report comes.
+const lastDatagrams = 16
+
 // overUDP sends datagrams at the rate of the flood.
 func (f *flooding) overUDP(ctx context.Context) error {
 	g, err := greet(ctx, f.to, f.config.Key)
@@ -164,7 +167,7 @@ func (f *flooding) overUDP(ctx context.Context) error {
 	f.sent = append(f.sent, n)
 	f.lock.Unlock()
 	// The far end reports as it counts: a few more datagrams tell the rest.
-	for range 4 {
+	for range lastDatagrams / 4 {
 		if ctx.Err() != nil || f.gone.Load() {
 			break
 		}
@@ -238,7 +241,7 @@ func (f *flooding) overTCP(ctx context.Context) error {
 		f.conns = append(f.conns, conn.(*net.TCPConn))
 		if _, err := greetOver(conn, c.Key); err != nil {
 			f.hangUp()
-			return fmt.Errorf("%s refuses the connection (%w): does it have the same key, and a free place?", f.to, err)
+			return notTaken(f.to.String(), err)
 		}
 	}
 	f.began = time.Now()
@@ -266,6 +269,14 @@ func (f *flooding) overTCP(ctx context.Context) error {
 	return nil
 }
 
+// notTaken says why a far end does not take a connection.
+func notTaken(to string, err error) error {
+	if refusal := handshake.NotRefused; errors.As(err, &refusal) {
+		return fmt.Errorf("the far end at %s refuses: %w", to, refusal)
+	}
+	return fmt.Errorf("%s takes the connection and does not answer it (%w): it may have no free place, so try again later", to, err)
+}
+
 // greetOver says hello over a connection, and returns the welcome.
 func greetOver(conn net.Conn, key []byte) (g handshake.Greeting, err error) {
 	_ = conn.SetDeadline(time.Now().Add(3 * time.Second))
@@ -279,7 +290,10 @@ func greetOver(conn net.Conn, key []byte) (g handshake.Greeting, err error) {
 		return g, err
 	}
 	g, err = handshake.ParseGreeting(b, key)
-	if err == nil && (!g.Welcome || g.Nonce != nonce) {
+	switch {
+	case err == nil && g.Refused != handshake.NotRefused && g.Nonce == nonce:
+		err = g.Refused
+	case err == nil && (!g.Welcome || g.Nonce != nonce):
 		err = handshake.ErrOther
 	}
 	return g, err
@@ -351,6 +365,7 @@ func (f *flooding) result(call *calls) *FloodReport {
 	lasted := c.Over
 	if n := len(f.sent); c.TCP == 0 {
 		lasted = f.sent[n-1].at
+		out.TooMany = f.last.Packets > f.sent[n-1].packets+lastDatagrams
 		out.FromBps, out.ToBps, out.Packet, out.Sent, out.Arrived, out.Remarked = int64(c.From), int64(c.To), c.Packet, f.sent[n-1].packets, min(f.last.Packets, f.sent[n-1].packets), f.last.Remarked
 		if f.told {
 			out.ArrivesAs = codepoint.DSCP(f.last.DSCP).Name()

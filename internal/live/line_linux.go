@@ -209,7 +209,7 @@ func MeasureLine(ctx context.Context, c LineConfig) (*linetest.Run, error) {
 	defer stop()
 	g, err := greetOver(m.control, c.Key)
 	if err != nil {
-		return nil, fmt.Errorf("%s refuses the connection (%w): does it have the same key, and a free place?", to, err)
+		return nil, notTaken(to.String(), err)
 	}
 	m.cookie = g.Cookie
 	conn, err := net.DialUDP("udp", nil, to)

@@ -7,12 +7,15 @@ import (
 	"fmt"
 	"net"
 	"net/netip"
+	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"golang.org/x/sys/unix"
 
 	"imbrel.example/imbrel/core/codepoint"
+	"imbrel.example/imbrel/core/handshake"
 	"imbrel.example/imbrel/core/measure"
 	"imbrel.example/imbrel/core/stamp"
 )
@@ -157,6 +160,18 @@ sending:
 		report.Wrong += p.wrong
 		report.Probes = append(report.Probes, p.result())
 	}
+	if !slices.ContainsFunc(report.Probes, func(p Probed) bool { return p.Returned > 0 }) && ctx.Err() == nil {
+		_, err := greet(ctx, address, c.Key)
+		refusal := handshake.NotRefused
+		switch {
+		case err == nil:
+			report.Nothing = NothingLost
+		case errors.As(err, &refusal):
+			report.Nothing, report.Refusal = NothingRefused, refusal.Error()
+		default:
+			report.Nothing = NothingAnswered
+		}
+	}
 	return report, nil
 }
 
@@ -173,11 +188,18 @@ type prober struct {
 	wrong   int
 	seen    map[uint32]bool
 	reached uint32
+	tried   atomic.Int64 // probes
 
 	trips, there, back measure.Distribution
 }
 
+// clockStep is by how much two readings of clocks may differ that are read one after the other.
+const clockStep = time.Millisecond
+
+func (p *prober) sent() int { return int(p.tried.Load()) }
+
 func (p *prober) send(n uint32) {
+	p.tried.Add(1)
 	probe := stamp.Probe{Sequence: n, Time: time.Now(), Error: clockError, Session: p.session, Class: &stamp.Class{Wanted: p.dscp}}
 	if _, _, err := p.conn.WriteMsgUDP(probe.Bytes(p.key), p.message, nil); err == nil {
 		p.out.Sent++
@@ -199,7 +221,8 @@ func (p *prober) listen(stop context.CancelCauseFunc) {
 			continue
 		}
 		r, err := stamp.ParseAnswer(b[:n], p.key)
-		if err != nil || r.Session != p.session || p.seen[r.Probe.Sequence] {
+		trip, held := a.at.Sub(r.Probe.Time), r.Time.Sub(r.Received)
+		if err != nil || r.Session != p.session || p.seen[r.Probe.Sequence] || int(r.Probe.Sequence) >= p.sent() || held < 0 || held > trip+clockStep {
 			p.wrong++
 			continue
 		}
@@ -214,7 +237,7 @@ func (p *prober) listen(stop context.CancelCauseFunc) {
 				p.out.Refused++
 			}
 		}
-		p.trips.Add(max(0, a.at.Sub(r.Probe.Time)-r.Time.Sub(r.Received)))
+		p.trips.Add(max(0, trip-held))
 		p.there.Add(max(0, r.Received.Sub(r.Probe.Time)))
 		p.back.Add(max(0, a.at.Sub(r.Time)))
 	}
@@ -222,6 +245,7 @@ func (p *prober) listen(stop context.CancelCauseFunc) {
 
 func (p *prober) result() Probed {
 	out := p.out
+	out.TooMany = int(p.reached) > out.Sent
 	out.Arrived = min(int(p.reached), out.Sent)
 	out.Arrived = max(out.Arrived, out.Returned)
 	out.RoundTrip, out.There, out.Back = p.trips.Summary(), p.there.Summary(), p.back.Summary()

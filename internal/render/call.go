@@ -34,6 +34,9 @@ func (t Text) Call(r *live.CallReport, broken float64) {
 		t.paragraph("  ", "One-way delays are estimates: each way is taken as half the shortest round trip. Everything else is measured.")
 	}
 	t.marked(r)
+	if r.TooMany {
+		t.Line("  %s", t.bad(countsTooMany))
+	}
 	if r.Gone {
 		t.Line("%s", t.bad(fmt.Sprintf("The far end was gone after %.4g s: nothing came back any more.", r.DurationS)))
 	}
@@ -44,6 +47,9 @@ func (t Text) Call(r *live.CallReport, broken float64) {
 		t.Line("%s", t.bad(said))
 	}
 }
+
+// countsTooMany is what is said of a far end that lies, or is broken.
+const countsTooMany = "The far end counts more packets than were sent. What it says of arrivals is not to be trusted."
 
 // CallsHold says whether all calls are above a MOS.
 func CallsHold(r *live.CallReport, broken float64) (holds bool, said string) {
@@ -155,6 +161,9 @@ func (t Text) Flood(r *live.FloodReport, broken float64) {
 	t.Line("")
 	for _, s := range Flooded(r) {
 		t.paragraph("  ", s)
+	}
+	if r.TooMany {
+		t.Line("  %s", t.bad(countsTooMany))
 	}
 	if r.Gone {
 		t.Line("%s", t.bad(fmt.Sprintf("The far end was gone after %.4g s.", r.OverS)))

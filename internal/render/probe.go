@@ -26,11 +26,23 @@ func (t Text) Probe(r *live.ProbeReport) {
 	t.put(w)
 	t.Line("")
 	if r.Wrong > 0 {
-		t.Line("  %s were ignored: they were no answers, or lacked the key.", humanize.Plural(r.Wrong, "packet"))
+		t.Line("  %s were ignored: they were no answers, lacked the key, or said what cannot be.", humanize.Plural(r.Wrong, "packet"))
+	}
+	switch r.Nothing {
+	case live.NothingLost:
+		t.Line("  The far end answers a hello: the network %s the probes, or their answers.", t.bad("loses"))
+	case live.NothingRefused:
+		t.Line("  The far end %s: %s.", t.bad("refuses"), r.Refusal)
+	case live.NothingAnswered:
+		t.Line("  Nothing answers a hello either: see whether `imbrel answer` runs there, and whether the network lets UDP through.")
 	}
 	for i := range r.Probes {
 		p := &r.Probes[i]
+		if p.TooMany {
+			t.Line("  %s: %s", p.DSCP, t.bad(countsTooMany))
+		}
 		switch {
+		case p.Returned == 0 && r.Nothing != "":
 		case p.Returned == 0:
 			t.Line("  %s: %s.", p.DSCP, t.bad("nothing comes back"))
 		case len(p.ArrivesAs) == 0:
