@@ -246,6 +246,9 @@ func New(f *policy.File, node *policy.Node, ports []*policy.Interface, now time.
 	return g, nil
 }
 
+// Number returns which of the gate's lanes it is, from 0.
+func (l *Lane) Number() int { return l.number }
+
 // Takes reports whether a lane takes the frames that come to a port.
 func (l *Lane) Takes(port int) bool {
 	return port >= 0 && port < len(l.gate.ports) && l.gate.ports[port].lane == l
@@ -326,9 +329,7 @@ func (l *Lane) Take(at time.Duration, n int, bytes []byte, send func(port int, f
 		return
 	}
 	p := l.gate.ports[n]
-	if f.IsIP() { // what comes after the packet is sent as well
-		f.GrowsBy = int32(max(len(bytes), shortest) - max(f.WireEnd(), shortest))
-	}
+	f.grow()
 	if stands.Control() {
 		if l.controls(p, f, stands, at) {
 			l.PassedBy++
@@ -582,6 +583,13 @@ func (l *Lane) emit(f *frame) {
 		return
 	}
 	l.free(f)
+}
+
+// grow lets what comes after a packet in its frame count as well, for it is sent with it.
+func (f *frame) grow() {
+	if f.IsIP() {
+		f.GrowsBy = int32(max(len(f.Bytes), shortest) - max(f.WireEnd(), shortest))
+	}
 }
 
 // keep copies the bytes of a frame into its room.

@@ -175,13 +175,8 @@ func (l *Lane) follow(s, before *side, now time.Duration) *side {
 		if from < 0 {
 			continue
 		}
-		c := &s.before[i]
-		*c = counts[from] // what waits counts as offered anew
-		c.OfferedPackets = c.SentPackets
-		for _, n := range c.Drops {
-			c.OfferedPackets += n
-		}
-		c.OfferedBytes -= uint64(max(0, before.observed[from].waiting))
+		s.before[i] = counts[from] // what waits counts as offered anew
+		notOffered(&s.before[i], before.observed[from].waiting)
 		s.observed[i] = before.observed[from]
 		s.observed[i].waiting = 0
 	}
@@ -203,6 +198,28 @@ func (l *Lane) held(s *side, f *frame) bool {
 	return true
 }
 
+// again gives a frame that waited to the policies in force, those of the port that it came by or those of the port that it leaves by.
+func (l *Lane) again(f *frame, in bool) {
+	f.Next = nil
+	s := l.gate.ports[f.from].in
+	switch {
+	case in && s.path != nil && s.path.Straight():
+		s.pass(f, l.now)
+		return
+	case in && s.path == nil:
+		l.forward(f, l.now)
+		return
+	case !in:
+		if s = l.gate.ports[f.to].out; s.path == nil {
+			l.emit(f)
+			return
+		}
+	}
+	s.run(l.now, l.now)
+	s.take(f, l.now)
+	s.run(l.now, l.now)
+}
+
 // move gives up to so many of the frames that waited under the policies before to those in force, and reports whether there
 // are more.
 func (l *Lane) move(most int) bool {
@@ -218,29 +235,10 @@ func (l *Lane) move(most int) bool {
 		if most--; most < 0 {
 			return true
 		}
-		f, p := line.first, l.gate.ports[line.first.from]
-		in := line.side.direction == policy.In
+		f := line.first
 		line.leave(f)
 		l.waiting--
-		f.Next = nil
-		switch {
-		case in && p.in.path != nil && p.in.path.Straight():
-			p.in.pass(f, l.now)
-		case in && p.in.path != nil:
-			p.in.take(f, l.now)
-			p.in.run(l.now, l.now)
-		case in:
-			l.forward(f, l.now)
-		default:
-			s := l.gate.ports[f.to].out
-			if s.path == nil {
-				l.emit(f)
-			} else {
-				s.run(l.now, l.now)
-				s.take(f, l.now)
-				s.run(l.now, l.now)
-			}
-		}
+		l.again(f, line.side.direction == policy.In)
 	}
 	for n, p := range l.gate.ports {
 		if l.Takes(n) {

@@ -16,6 +16,7 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/net/netutil"
 
+	"imbrel.example/imbrel/core/gate"
 	"imbrel.example/imbrel/core/packet"
 	"imbrel.example/imbrel/core/policy"
 	"imbrel.example/imbrel/internal/files"
@@ -28,7 +29,8 @@ import (
 type gateRun struct {
 	node, expect, metrics, lasts, captureOut string
 	ports, take                              []string
-	passUnreadable                           bool
+	config, log, keep, onFailure             string
+	passUnreadable, spin                     bool
 	view                                     render.View
 	pages                                    pages
 }
@@ -36,28 +38,57 @@ type gateRun struct {
 func (a *app) gate(text render.Text) *cobra.Command {
 	var r gateRun
 	c := &cobra.Command{
-		Use:   "gate FILE",
+		Use:   "gate [FILE]",
 		Short: "Enforce a node's policies between interfaces of this machine",
 		Long: `Gate stands in the line between two or more interfaces of this machine, in place of a
 cable or a bridge. Each frame that arrives at one interface is classified, policed,
 marked, queued and scheduled by the policies of the node, with the same code that a
 rehearsal runs, and leaves by the other interface. With three or more interfaces, a
-frame leaves by the one behind which its receiver was last seen. ARP, neighbour
-discovery and frames that carry no IP pass at once. The interfaces have no addresses.
+frame leaves by the one behind which its receiver was last seen. Link control, such as
+ARP, passes at once within a bound. What is neither IP nor link control is dropped. The
+interfaces have no addresses.
 
 The gate runs until it is interrupted, or for the time given with --for. It then prints
 the tables that a rehearsal prints for the interfaces of the node. Send it SIGHUP, or
 run ` + "`imbrel gate reload`" + `, and it reads the file again. Packets that wait are kept. If
 the new file has an error, the gate continues with the old one.
 
+For a service, --config FILE has the flags as keys; ` + "`imbrel gate upgrade`" + ` starts the
+program anew and hands the interfaces over to it.
+
 Gate needs the capabilities CAP_NET_RAW and CAP_NET_ADMIN.`,
 		Example: `  imbrel gate ternrock.yaml --node ternrock --port lan=eth1 --port radio=eth2
   imbrel gate ternrock.yaml --node ternrock --port lan=eth1 --port radio=eth2 --for 30s --expect fog
+  imbrel gate --config /etc/imbrel/ternrock.yaml
   imbrel gate reload eth1`,
-		Args: between(1, 1, "a policy file"),
-		RunE: func(c *cobra.Command, args []string) error { return a.runGate(text, &r, args[0]) },
+		Args: between(0, 1, "a policy file"),
+		RunE: func(c *cobra.Command, args []string) error {
+			name := ""
+			if r.config != "" {
+				file, err := configure(c, r.config)
+				if err != nil {
+					return err
+				}
+				name = file
+			}
+			if len(args) > 0 {
+				name = args[0]
+			}
+			if name == "" {
+				return fmt.Errorf("name a policy file, or a configuration that does: --config FILE")
+			}
+			return a.runGate(text, &r, name)
+		},
 	}
+	r.flags(c)
+	c.AddCommand(a.gateReload(), a.gateUpgrade(), a.gateFallback())
+	return c
+}
+
+// flags defines the flags of a gate.
+func (r *gateRun) flags(c *cobra.Command) {
 	c.Flags().StringVar(&r.node, "node", "", "the `NODE` of the file whose policies are enforced")
+	c.Flags().StringVar(&r.config, "config", "", "take the policy file and the flags from a `FILE`")
 	c.Flags().StringArrayVar(&r.ports, "port", nil, "an interface of the node and one of this machine, as `INTERFACE=DEVICE`; two or more")
 	c.Flags().StringArrayVar(&r.take, "take", nil, "take a `DEVICE` although this machine itself uses it")
 	c.Flags().StringVar(&r.lasts, "for", "", "end after a `TIME` such as 30s")
@@ -65,9 +96,11 @@ Gate needs the capabilities CAP_NET_RAW and CAP_NET_ADMIN.`,
 	c.Flags().StringVar(&r.metrics, "metrics", "", "serve a page with charts, and the counters as OpenMetrics at /metrics, over HTTP at an `ADDRESS` such as :9100, on the loopback unless a host is given")
 	c.Flags().StringVar(&r.captureOut, "capture-out", "", "write what enters and leaves each interface as pcapng into the folder `DIR`")
 	c.Flags().BoolVar(&r.passUnreadable, "pass-unreadable", false, "put frames that are neither IP nor link control into the classes; they are dropped otherwise")
+	c.Flags().StringVar(&r.log, "log", "words", "say what happens in `FORM`: words, text (keys and values) or json")
+	c.Flags().StringVar(&r.keep, "keep", "", "keep the counters in a `FILE`, and go on counting where they stopped")
+	c.Flags().StringVar(&r.onFailure, "on-failure", "closed", "when the gate fails, no frame passes (`closed`), or all pass and no policy is in force (open)")
+	c.Flags().BoolVar(&r.spin, "spin", false, "never sleep: frames leave sooner, and each direction takes a whole processor")
 	r.pages.flags(c)
-	c.AddCommand(a.gateReload())
-	return c
 }
 
 func (a *app) gateReload() *cobra.Command {
@@ -83,12 +116,69 @@ func (a *app) gateReload() *cobra.Command {
 	}
 }
 
+func (a *app) gateUpgrade() *cobra.Command {
+	return &cobra.Command{
+		Use:   "upgrade DEVICE",
+		Short: "Let a gate go on as the program that is installed now",
+		Long: `Upgrade starts the program of a gate anew, with the same flags. When the new one is
+ready, it gets the interfaces, the counters and the frames that wait, and the old one
+ends. When it is not, the old one goes on. Frames that come meanwhile wait.`,
+		Example: "  imbrel gate upgrade eth1",
+		Args:    between(1, 1, "an interface of this machine that a gate has"),
+		RunE: func(_ *cobra.Command, args []string) error {
+			_, err := live.Ask(args[0], "upgrade")
+			return err
+		},
+	}
+}
+
+func (a *app) gateFallback() *cobra.Command {
+	var now bool
+	c := &cobra.Command{
+		Use:   "fallback CONFIG",
+		Short: "Join a gate's interfaces by a bridge if it failed and its configuration says so",
+		Long: `Fallback is for what runs after a gate that has ended. With on-failure: open in the
+configuration, and a service that failed (SERVICE_RESULT), it joins the interfaces by a
+bridge of the kernel: all frames pass, and no policy is in force. The next gate at these
+interfaces takes the bridge away.`,
+		Example: "  imbrel gate fallback /etc/imbrel/ternrock.yaml\n  imbrel gate fallback --now /etc/imbrel/ternrock.yaml",
+		Args:    between(1, 1, "the configuration of a gate"),
+		RunE: func(_ *cobra.Command, args []string) error {
+			var r gateRun
+			var flags cobra.Command
+			r.flags(&flags)
+			if _, err := configure(&flags, args[0]); err != nil {
+				return err
+			}
+			var devices []string
+			for _, p := range r.ports {
+				if _, device, ok := strings.Cut(p, "="); ok {
+					devices = append(devices, device)
+				}
+			}
+			if result := os.Getenv("SERVICE_RESULT"); len(devices) < 2 || !now && (r.onFailure != "open" || result == "" || result == "success") {
+				return nil
+			}
+			return live.Bypass(devices)
+		},
+	}
+	c.Flags().BoolVar(&now, "now", false, "join them, whatever happened")
+	return c
+}
+
 // runGate runs a gate and shows what it did.
 func (a *app) runGate(text render.Text, r *gateRun, name string) (err error) {
 	if name == "-" {
 		return fmt.Errorf("a gate reads its file again when it is told to, and standard input is read once: name a file")
 	}
-	config := live.Config{Node: r.node, Take: r.take, Expect: r.expect, Seed: 1, PassUnreadable: r.passUnreadable, Notice: func(s string) { fmt.Fprintln(a.err, render.Visible("imbrel gate: "+s)) }}
+	log, err := a.logger(r.log)
+	if err != nil {
+		return err
+	}
+	if r.onFailure != "open" && r.onFailure != "closed" {
+		return fmt.Errorf("--on-failure is open or closed")
+	}
+	config := live.Config{Node: r.node, Take: r.take, Expect: r.expect, Seed: 1, PassUnreadable: r.passUnreadable, Spin: r.spin, Log: log, TakesOver: live.Inherited()}
 	config.Load = func() (*policy.File, error) {
 		f, _, err := files.ReadPolicy(name, a.in, a.includeFrom...)
 		return f, err
@@ -104,10 +194,24 @@ func (a *app) runGate(text render.Text, r *gateRun, name string) (err error) {
 	if err := r.complete(f, &config); err != nil {
 		return err
 	}
-	if r.captureOut != "" {
-		done, err := a.captureGate(r, f, &config)
-		if err != nil {
+	config.Writes = r.pages.wanted()
+	if r.keep != "" {
+		if config.Kept, err = files.ReadKept(r.keep); err != nil {
 			return err
+		}
+		config.Writes, config.Keep = true, func(k *gate.Kept) {
+			if err := files.WriteKept(r.keep, k); err != nil {
+				log.Error("the counters are not kept: " + err.Error())
+			}
+		}
+	}
+	if r.captureOut == "" && config.For == 0 && !r.pages.wanted() {
+		config.Program, _ = os.Executable()
+	}
+	if r.captureOut != "" {
+		done, failed := a.captureGate(r, f, &config)
+		if failed != nil {
+			return failed
 		}
 		defer func() {
 			if lost := done(); lost != nil && err == nil {
@@ -122,14 +226,51 @@ func (a *app) runGate(text render.Text, r *gateRun, name string) (err error) {
 	defer signal.Stop(hup)
 	config.Reload = hup
 	if r.metrics != "" {
-		l, err := listenForMetrics(r.metrics)
-		if err != nil {
-			return err
+		listen := func() (net.Listener, error) { return listenForMetrics(r.metrics) }
+		if config.TakesOver == nil {
+			l, err := listen()
+			if err != nil {
+				return err
+			}
+			defer l.Close()
+			listen = func() (net.Listener, error) { return l, nil }
 		}
-		defer l.Close()
-		config.Started = func(g live.Running) { go serveMetrics(l, g) }
+		config.Started = func(g live.Running) {
+			go func() {
+				l, err := listen()
+				for n := 0; err != nil && n < 100; n++ { // the gate before listens there until it has ended
+					time.Sleep(100 * time.Millisecond)
+					l, err = listen()
+				}
+				if err != nil {
+					log.Error(err.Error())
+					return
+				}
+				serveMetrics(l, g)
+			}()
+		}
+	}
+	var devices []string
+	for _, p := range config.Ports {
+		devices = append(devices, p.Device)
+	}
+	if config.TakesOver == nil {
+		live.EndBypass(devices)
 	}
 	ended, err := live.RunGate(ctx, config)
+	if errors.Is(err, live.ErrHandedOver) {
+		return nil
+	}
+	if failure := new(live.Failure); errors.As(err, &failure) {
+		if r.onFailure == "open" {
+			if e := live.Bypass(devices); e != nil {
+				log.Error("no frame passes: " + e.Error())
+			} else {
+				log.Error("all frames pass, and no policy is in force: the kernel joins the interfaces")
+			}
+		}
+		panic(failure)
+	}
 	if err != nil {
 		return err
 	}
@@ -223,7 +364,7 @@ func (a *app) captureGate(r *gateRun, f *policy.File, config *live.Config) (done
 			defer mutex.Unlock()
 			if lost == nil {
 				if lost = dir.Write(ifaces[n], d, time.Duration(began.UnixNano())+at, &p); lost != nil {
-					config.Notice("the capture ends here: " + lost.Error())
+					config.Log.Error("the capture ends here: " + lost.Error())
 				}
 			}
 		}
@@ -232,7 +373,7 @@ func (a *app) captureGate(r *gateRun, f *policy.File, config *live.Config) (done
 	return func() error {
 		if e := dir.Close(); e != nil && lost == nil {
 			lost = e
-			config.Notice("the capture is lost: " + e.Error())
+			config.Log.Error("the capture is lost: " + e.Error())
 		}
 		return lost
 	}, nil

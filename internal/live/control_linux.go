@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"log/slog"
 	"net"
 	"os"
 	"path/filepath"
@@ -65,7 +66,7 @@ func controlName(device string) string {
 
 // takeControl makes an interface that of this gate alone, and listens for those who ask it. The lock goes with the process. Where
 // nobody can be listened to, that is said, and the gate runs all the same.
-func takeControl(device string, notice func(string, ...any)) (lock *os.File, l net.Listener, err error) {
+func takeControl(device string, log *slog.Logger) (lock *os.File, l net.Listener, err error) {
 	var why error
 	for _, dir := range controlDirs() {
 		if err := ownDir(dir); err != nil {
@@ -92,7 +93,7 @@ func takeControl(device string, notice func(string, ...any)) (lock *os.File, l n
 		_ = os.Chmod(name, 0o600)
 		return lock, l, nil
 	}
-	notice("nobody can ask the gate at %s for anything, for it can listen nowhere: %v", device, why)
+	log.Warn(fmt.Sprintf("nobody can ask the gate at %s for anything, for it can listen nowhere: %v", device, why), "device", device)
 	return nil, nil, nil
 }
 

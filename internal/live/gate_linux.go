@@ -1,12 +1,15 @@
 package live
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
+	"log/slog"
 	"net"
 	"os"
 	"runtime"
+	"runtime/debug"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -28,10 +31,15 @@ const comesBack = 250 * time.Millisecond
 
 // RunGate runs a gate until the context ends or its time is over, and returns what it did.
 func RunGate(ctx context.Context, c Config) (*Report, error) {
-	r := &runner{config: c, over: make(chan struct{})}
+	r := &runner{config: c, log: c.Log, over: make(chan struct{}), leave: make(chan struct{}), failed: make(chan error, 8)}
+	if r.log == nil {
+		r.log = slog.New(slog.DiscardHandler)
+	}
 	defer r.close()
-	if err := r.open(); err != nil {
-		return nil, err
+	if c.TakesOver == nil {
+		if err := r.open(); err != nil {
+			return nil, err
+		}
 	}
 	node, ifaces, err := r.find(c.File)
 	if err != nil {
@@ -47,6 +55,17 @@ func RunGate(ctx context.Context, c Config) (*Report, error) {
 		every = max(measure.RoundStep(c.For, wholeSteps/2), time.Second)
 	}
 	r.whole = measure.NewHistory(wholeSteps, every, 0)
+	if c.Kept != nil {
+		if err := r.gate.Restore(c.Kept, 0); err != nil {
+			r.log.Warn("the counters begin anew: " + err.Error())
+		}
+	}
+	running := func() {}
+	if c.TakesOver != nil {
+		if running, err = r.takeOver(c.TakesOver); err != nil {
+			return nil, err
+		}
+	}
 	if err := r.openLanes(); err != nil {
 		return nil, err
 	}
@@ -54,29 +73,64 @@ func RunGate(ctx context.Context, c Config) (*Report, error) {
 	// Each lane has a thread; what else is done must not wait for one, nor one for it.
 	defer runtime.GOMAXPROCS(runtime.GOMAXPROCS(max(runtime.GOMAXPROCS(0), len(r.lanes)+2)))
 	r.began = Monotonic()
-	for _, l := range r.lanes {
-		r.moving.Go(l.loop)
-	}
+	r.run()
+	running()
 	for _, l := range r.controls {
 		go r.serve(l)
 	}
 	if c.Started != nil {
 		c.Started(r)
 	}
-	r.attend(ctx)
-	r.stop.Store(true)
+	notifyService("READY=1\nSTATUS=frames pass")
+	err = r.attend(ctx)
+	notifyService("STOPPING=1")
 	close(r.over)
-	for _, l := range r.lanes {
-		l.wake()
+	if r.handed {
+		return nil, ErrHandedOver
 	}
-	r.moving.Wait()
+	r.halt()
+	if err != nil {
+		return nil, err
+	}
+	r.keep()
 	report := r.report()
 	report.Series = r.whole.Series()
 	return report, nil
 }
 
+// run lets the lanes move frames.
+func (r *runner) run() {
+	r.stop.Store(false)
+	for _, l := range r.lanes {
+		r.moving.Go(func() {
+			defer func() {
+				if p := recover(); p != nil {
+					close(l.dead)
+					r.failed <- &Failure{p, debug.Stack()}
+				}
+			}()
+			l.loop()
+		})
+	}
+}
+
+// keep gives away what was counted.
+func (r *runner) keep() {
+	if r.config.Keep != nil {
+		r.mutex.Lock()
+		o := r.observe(false)
+		r.mutex.Unlock()
+		r.config.Keep(o.Kept())
+	}
+}
+
 // attend does what a gate does beside moving frames, until it is to end.
-func (r *runner) attend(ctx context.Context) {
+func (r *runner) attend(ctx context.Context) error {
+	every := watchdogEvery()
+	alive := time.NewTicker(cmp.Or(every, time.Hour))
+	defer alive.Stop()
+	minute := time.NewTicker(time.Minute)
+	defer minute.Stop()
 	tick := time.NewTicker(time.Second)
 	defer tick.Stop()
 	var end <-chan time.Time
@@ -86,11 +140,24 @@ func (r *runner) attend(ctx context.Context) {
 	for {
 		select {
 		case <-ctx.Done():
-			return
+			return nil
 		case <-end:
-			return
+			return nil
+		case <-r.leave:
+			return nil
+		case err := <-r.failed:
+			return err
 		case <-r.config.Reload:
 			aside(func() { _ = r.reload() }) // it says itself what came of it
+		case <-minute.C:
+			aside(r.keep)
+		case <-alive.C:
+			if every > 0 { // as long as all lanes answer
+				r.mutex.Lock()
+				r.do(func(*lane, time.Duration, func(int, []byte)) {})
+				r.mutex.Unlock()
+				notifyService("WATCHDOG=1")
+			}
 		case <-tick.C:
 			r.mutex.Lock()
 			o := r.observe(true)
@@ -134,6 +201,11 @@ type runner struct {
 	serving  sync.WaitGroup
 	stop     atomic.Bool
 	over     chan struct{} // closed when the lanes are about to end
+	leave    chan struct{} // closed when another gate goes on
+	failed   chan error
+	log      *slog.Logger
+	pending  [][]gate.Pending // by lane: what waited in the gate before
+	handed   bool             // another gate has it all
 
 	mutex  sync.Mutex // of what follows, and of who asks the lanes for something
 	file   *policy.File
@@ -163,7 +235,8 @@ type lane struct {
 	in     []int // the ports whose frames it takes
 	out    []int // by which it sends
 	asked  chan func(now time.Duration, send func(int, []byte))
-	event  int // a descriptor that wakes it up
+	event  int           // a descriptor that wakes it up
+	dead   chan struct{} // closed when its loop has failed
 }
 
 // open takes the interfaces for itself, or says which cannot be had and why.
@@ -177,7 +250,7 @@ func (r *runner) open() error {
 		if err := r.mayTake(p.Device); err != nil {
 			return err
 		}
-		lock, control, err := takeControl(p.Device, r.notice)
+		lock, control, err := takeControl(p.Device, r.log)
 		if err != nil {
 			return err
 		}
@@ -205,7 +278,7 @@ func (r *runner) open() error {
 // openLanes makes the lanes of the gate.
 func (r *runner) openLanes() error {
 	for _, g := range r.gate.Lanes {
-		l := &lane{runner: r, lane: g, asked: make(chan func(time.Duration, func(int, []byte)), 1), event: -1}
+		l := &lane{runner: r, lane: g, asked: make(chan func(time.Duration, func(int, []byte)), 1), event: -1, dead: make(chan struct{})}
 		r.lanes = append(r.lanes, l)
 		for n := range r.ports {
 			if g.Takes(n) {
@@ -230,7 +303,9 @@ func (r *runner) close() {
 	}
 	r.serving.Wait()
 	for _, p := range r.ports {
-		p.offloads.Restore()
+		if !r.handed {
+			p.offloads.Restore()
+		}
 		for _, h := range []*half{&p.in, &p.out} {
 			if h.socket != nil {
 				h.socket.Close()
@@ -313,6 +388,12 @@ func (l *lane) loop() {
 		}
 		p.socket.Lend(frame)
 	}
+	if l.lane.Number() < len(r.pending) {
+		for _, p := range r.pending[l.lane.Number()] {
+			l.lane.Resume(p, clock(), send)
+		}
+		r.pending[l.lane.Number()] = nil
+	}
 	polls := make([]unix.PollFd, 0, len(l.in)+1)
 	for !r.stop.Load() {
 		now, read := clock(), 0
@@ -329,7 +410,7 @@ func (l *lane) loop() {
 				l.lane.Take(max(0, now-age), n, frame, send)
 			})
 			if read += got; err != nil {
-				r.notice("the interface %s is gone (%v): its frames are dropped and counted until it comes back", p.device, err)
+				r.log.Warn(fmt.Sprintf("the interface %s is gone (%v): its frames are dropped and counted until it comes back", p.device, err), "device", p.device)
 				p.in.gone(now)
 				continue
 			}
@@ -356,7 +437,7 @@ func (l *lane) loop() {
 			continue
 		default:
 		}
-		if read == 0 {
+		if read == 0 && !r.config.Spin {
 			l.wait(polls, min(longestWait, next-clock()))
 		}
 	}
@@ -366,7 +447,7 @@ func (l *lane) loop() {
 func (l *lane) wait(polls []unix.PollFd, most time.Duration) {
 	limit := unix.NsecToTimespec(int64(max(0, most)))
 	if _, err := unix.Ppoll(polls, &limit, nil); err != nil && err != unix.EINTR {
-		l.runner.notice("cannot wait for frames: %v", err)
+		l.runner.log.Error("cannot wait for frames: " + err.Error())
 		time.Sleep(time.Millisecond)
 	}
 	if polls[0].Revents != 0 {
@@ -390,9 +471,12 @@ func (r *runner) do(what func(l *lane, now time.Duration, send func(int, []byte)
 		case l.asked <- ask:
 			l.wake()
 		case <-r.over:
+		case <-l.dead:
+			continue
 		}
 		select {
 		case <-done:
+		case <-l.dead:
 		case <-r.over:
 			r.moving.Wait()
 			select {
@@ -401,12 +485,6 @@ func (r *runner) do(what func(l *lane, now time.Duration, send func(int, []byte)
 				what(l, Monotonic()-r.began, func(int, []byte) {})
 			}
 		}
-	}
-}
-
-func (r *runner) notice(format string, args ...any) {
-	if r.config.Notice != nil {
-		r.config.Notice(fmt.Sprintf(format, args...))
 	}
 }
 
@@ -432,7 +510,7 @@ func (l *lane) comeBack(p *livePort, h *half, open func(string) (*Socket, error)
 		if o, err := WithoutOffloads(p.device); err == nil && len(o.was) > 0 {
 			p.offloads = o
 		}
-		l.runner.notice("the interface %s is back", p.device)
+		l.runner.log.Info("the interface "+p.device+" is back", "device", p.device)
 	}
 	return true
 }
@@ -539,11 +617,11 @@ func (r *runner) reload() error {
 			r.do(func(l *lane, now time.Duration, send func(int, []byte)) { l.lane.Put(p, now, send) })
 			r.gate.Reloaded(p)
 			r.file = f
-			r.notice("the policies are those of the file as it is now")
+			r.log.Info("the policies are those of the file as it is now")
 			return nil
 		}
 	}
-	r.notice("nothing was changed: %v", err)
+	r.log.Error("nothing was changed: " + err.Error())
 	return err
 }
 
@@ -569,8 +647,10 @@ func (r *runner) answer(what string) (b []byte) {
 	case "reload":
 		b = []byte("ok")
 		aside(func() { err = r.reload() })
+	case "upgrade":
+		b, err = []byte("ok"), r.upgrade()
 	default:
-		err = fmt.Errorf("a gate is asked for `snapshot`, `figures` or `reload`")
+		err = fmt.Errorf("a gate is asked for `snapshot`, `figures`, `reload` or `upgrade`")
 	}
 	if err != nil {
 		return []byte("error " + err.Error())

@@ -2,7 +2,9 @@ package live
 
 import (
 	"encoding/json"
+	"errors"
 	"fmt"
+	"log/slog"
 	"os"
 	"time"
 
@@ -23,8 +25,13 @@ type Config struct {
 	Seed   uint64
 	// PassUnreadable puts frames that are neither IP nor link control into the classes.
 	PassUnreadable bool
-	Reload         <-chan os.Signal  // each asks for the file to be read anew; may be nil
-	Notice         func(text string) // what happens meanwhile, for people; may be nil
+	Reload         <-chan os.Signal // each asks for the file to be read anew; may be nil
+	Log            *slog.Logger     // what happens meanwhile
+	Spin           bool             // never sleep: a processor for each direction
+	Program        string           // that an upgrade starts; "": there may be none
+	TakesOver      *os.File         // leads to the gate to take over from; nil: from none
+	Kept           *gate.Kept       // what was counted before; may be nil
+	Keep           func(*gate.Kept) // is given what was counted, each minute and at the end; may be nil
 	// Started, when not nil, is told of the gate when it runs; what it asks may be asked until RunGate returns.
 	Started func(Running)
 	// Writes says that files are written when the gate has ended, with the rights that it began with.
@@ -32,6 +39,17 @@ type Config struct {
 	// Came and Sent, when not nil, see each frame that comes to a port and leaves by one, from several threads.
 	Came, Sent func(port int, at time.Duration, frame []byte)
 }
+
+// ErrHandedOver says that another program goes on in the place of a gate.
+var ErrHandedOver = errors.New("another program goes on")
+
+// A Failure is a fault of a gate's own, by which it cannot go on.
+type Failure struct {
+	What  any
+	Stack []byte
+}
+
+func (f *Failure) Error() string { return fmt.Sprintf("moving frames failed: %v\n%s", f.What, f.Stack) }
 
 // Running is a gate that runs.
 type Running interface {

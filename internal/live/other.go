@@ -5,6 +5,7 @@ package live
 import (
 	"context"
 	"errors"
+	"os"
 	"time"
 
 	"imbrel.example/imbrel/core/linetest"
@@ -38,3 +39,12 @@ func MeasureLine(context.Context, LineConfig) (*linetest.Run, error) { return ni
 
 // Listen says so too.
 func Listen(context.Context, string, func(time.Duration, []byte)) (uint64, error) { return 0, errLinux }
+
+// Bypass says so too.
+func Bypass([]string) error { return errLinux }
+
+// EndBypass does nothing.
+func EndBypass([]string) {}
+
+// Inherited returns nothing.
+func Inherited() *os.File { return nil }

@@ -26,9 +26,8 @@ const largest = 1 << 16
 // A Socket is a packet socket at an interface: all frames that come, none of those that leave. One thread may read by it, and
 // send; to do so by two threads takes two sockets.
 type Socket struct {
-	Name  string
-	fd    int
-	index int
+	Name string
+	fd   int
 
 	in, out  [batch]message
 	frames   [batch][]byte
@@ -80,7 +79,7 @@ func open(name string, reads, byRing bool) (*Socket, error) {
 	if err != nil {
 		return nil, fmt.Errorf("cannot open a packet socket: %w", err)
 	}
-	s := &Socket{Name: name, fd: fd, index: i.Index}
+	s := newSocket(name, fd)
 	membership := unix.PacketMreq{Ifindex: int32(i.Index), Type: unix.PACKET_MR_PROMISC}
 	for _, o := range []struct {
 		what string
@@ -116,13 +115,21 @@ func open(name string, reads, byRing bool) (*Socket, error) {
 		if reads && !byRing {
 			s.frames[n] = make([]byte, headroom+2048)
 		}
+	}
+	return s, nil
+}
+
+// newSocket returns the socket of a descriptor.
+func newSocket(name string, fd int) *Socket {
+	s := &Socket{Name: name, fd: fd}
+	for n := range batch {
 		s.in[n].header.Iov = &s.vectors[n]
 		s.in[n].header.Iovlen = 1
 		s.in[n].header.Control = &s.controls[n][0]
 		s.out[n].header.Iov = &s.outputs[n]
 		s.out[n].header.Iovlen = 1
 	}
-	return s, nil
+	return s
 }
 
 const packetIgnoreOutgoing = 23 // PACKET_IGNORE_OUTGOING of linux/if_packet.h

@@ -185,7 +185,7 @@ func (r *release) texts(work string) error {
 		}
 		r.extras = append(r.extras, extra{"completions/imbrel." + shell, installed, text})
 	}
-	for name, installed := range map[string]string{"LICENSE": "/usr/share/doc/imbrel/copyright", "README.md": "/usr/share/doc/imbrel/README.md", "CHANGELOG.md": "/usr/share/doc/imbrel/CHANGELOG.md"} {
+	for name, installed := range map[string]string{"LICENSE": "/usr/share/doc/imbrel/copyright", "README.md": "/usr/share/doc/imbrel/README.md", "CHANGELOG.md": "/usr/share/doc/imbrel/CHANGELOG.md", "scripts/release/imbrel-gate@.service": "/usr/lib/systemd/system/imbrel-gate@.service"} {
 		text, err := os.ReadFile(filepath.Join(r.root, name))
 		if err != nil {
 			return err
