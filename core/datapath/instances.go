@@ -131,7 +131,8 @@ type instanceSet struct {
 	ranks          []*instance       // those that were offered most, in no order
 	floor          uint64            // no more than the least of them was offered; 0: not all ranks are taken
 	gone           map[key]*instance // of those with a rank, the ones that were removed
-	forgotten      uint64            // packets offered to the others that were removed
+	spare          []*instance
+	forgotten      uint64 // packets offered to the others that were removed
 	most           int
 	idle           time.Duration // after which an instance is as a new one: its buckets are full
 	shared         uint64        // packets of the instance that those beyond the bound share
@@ -202,11 +203,24 @@ func (p *Path) newInstance(now time.Duration, e *instanceSet, k key) *instance {
 		open += k.outer.node
 		k.outer.inner++
 	}
-	i := &instance{set: e, key: k, looked: now, node: p.tree.Add(open, e.node)}
-	i.states = i.only[:]
-	if n := int(e.end - e.first); n > 1 {
-		i.states = make([]state, n)
+	var i *instance
+	if n := len(e.spare); n > 0 { // where somebody invents values, nothing is made for each
+		i = e.spare[n-1]
+		e.spare = e.spare[:n-1]
+		states := i.states
+		clear(states)
+		*i = instance{set: e, key: k, looked: now, states: states}
+		if len(states) == 1 {
+			i.states = i.only[:]
+		}
+	} else {
+		i = &instance{set: e, key: k, looked: now}
+		i.states = i.only[:]
+		if n := int(e.end - e.first); n > 1 {
+			i.states = make([]state, n)
+		}
 	}
+	i.node = p.tree.Add(open, e.node)
 	for n := range i.states {
 		if el := p.elements[e.first+int32(n)]; el.instances == e {
 			i.states[n].start(el, i.node)
@@ -279,6 +293,7 @@ func (p *Path) remove(i *instance) {
 		e.gone[i.key] = i
 	} else {
 		e.forgotten += i.Offered
+		e.spare = append(e.spare, i)
 	}
 }
 

@@ -5,6 +5,7 @@ import (
 	"math"
 	"math/rand/v2"
 	"net/netip"
+	"slices"
 	"testing"
 	"time"
 
@@ -361,5 +362,52 @@ func BenchmarkInstances(b *testing.B) {
 				pass(i)
 			}
 		})
+	}
+}
+
+// The few instances that were offered most are known at any time, those that idled and came again among them: as all together say.
+func TestTheMostOfferedAreKnown(t *testing.T) {
+	r := rand.New(rand.NewPCG(27, 2))
+	e := treats(1, policy.Entry{Each: policy.BySource, AtMost: &policy.Ceiling{Rate: unit.Share{Rate: unit.GbitPerSecond}}})
+	p := New(Config{Plan: plan.New(&policy.Policy{Treat: []policy.Entry{e}}, 10*unit.GbitPerSecond, packet.FramingIP())})
+	var l pool
+	now, offered := time.Duration(0), make(map[string]uint64)
+	for round := range 40 {
+		for range 2000 {
+			n := r.IntN(400)
+			pkt := l.get(1, 100+r.IntN(1000)+3*n)
+			pkt.Flow.From = netip.AddrFrom4([4]byte{10, 0, byte(n >> 8), byte(n)})
+			if p.Enqueue(now, pkt) == Passed {
+				offered["source "+pkt.Flow.From.String()] += uint64(pkt.Size)
+			}
+			for {
+				out, _ := p.Dequeue(now)
+				if out == nil {
+					break
+				}
+				l.spare = append(l.spare, out)
+			}
+			now += 10 * time.Microsecond
+		}
+		if round%10 == 9 {
+			now += 3 * minIdle // all go, and come again
+		}
+		_, _, few := p.Instances(0, 10)
+		var all []uint64
+		for _, bytes := range offered {
+			all = append(all, bytes)
+		}
+		slices.Sort(all)
+		for i, k := range few {
+			if k.OfferedBytes != offered[k.Value] && round < 10 { // what idled among the rest begins anew
+				t.Fatalf("round %d: %s is said to have been offered %d bytes, and was offered %d", round, k.Value, k.OfferedBytes, offered[k.Value])
+			}
+			if round < 10 && k.OfferedBytes != all[len(all)-1-i] {
+				t.Fatalf("round %d: the %dth has %d bytes of %d", round, i+1, k.OfferedBytes, all[len(all)-1-i])
+			}
+			if i > 0 && k.OfferedBytes > few[i-1].OfferedBytes {
+				t.Fatalf("round %d: they are in no order", round)
+			}
+		}
 	}
 }

@@ -448,3 +448,45 @@ func BenchmarkTake(b *testing.B) {
 		})
 	}
 }
+
+// BenchmarkHeld is for how long a lane with 131,000 instances moves no frame, because somebody looks at its counters or other policies come
+// into force.
+func BenchmarkHeld(b *testing.B) {
+	f := read(b, `imbrel: 1
+classes: [{name: web, match: [{protocol: udp}]}]
+policies: [{name: up, shape: 900Mbit/s, treat: [{class: web, each: source, at-most: 1Mbit/s}]}]
+network:
+  nodes: [{name: house, interfaces: [{name: lan, rate: 1Gbit/s, subnets: [10.1.0.0/16]}, {name: wan, rate: 1Gbit/s, subnets: [10.2.0.0/16]}]}]
+attach: [{policy: up, at: house/wan out}]
+`)
+	node, ifaces := ports(f)
+	send := func(int, []byte) {}
+	full := func(g *gate.Gate) {
+		now := time.Duration(0)
+		for n := range uint32(131_000) {
+			flow := upload(9)
+			flow.From = netip.AddrFrom4([4]byte{10, byte(n >> 16), byte(n >> 8), byte(n)})
+			g.Take(now, 0, frame(1, 2, flow, 100), send)
+			now += 2 * time.Microsecond
+		}
+		g.Run(time.Second, send)
+	}
+	b.Run("observe", func(b *testing.B) {
+		g, _ := gate.New(f, node, ifaces, 0, gate.Options{})
+		full(g)
+		for b.Loop() {
+			var o gate.Observation
+			g.Lanes[0].Observe(&o, time.Second, false)
+		}
+	})
+	b.Run("put", func(b *testing.B) {
+		g, _ := gate.New(f, node, ifaces, 0, gate.Options{})
+		full(g)
+		for b.Loop() {
+			b.StopTimer()
+			p := g.Prepare(f, node, ifaces)
+			b.StartTimer()
+			g.Lanes[0].Put(p, time.Second, send)
+		}
+	})
+}

@@ -380,3 +380,35 @@ func TestAStarvedGuaranteeTakesLittle(t *testing.T) {
 		t.Errorf("%d of 100 packets after the priority ended, want 10 and at most 6 to make up for the past", got)
 	}
 }
+
+// What goes beside the tree is taken from the ceiling of the whole: the leaves get what is left of it, whether they wait just then or not.
+func TestCharge(t *testing.T) {
+	for _, waits := range []bool{true, false} {
+		tree := New(Entry{Ceiling: 8_000_000, Children: []Entry{{Weight: 1}}}, 1500) // 1 byte a microsecond
+		sent, waiting := 0, 0
+		for now := time.Duration(0); now < time.Second; now += 100 * time.Microsecond {
+			if now%(10*time.Millisecond) == 0 {
+				tree.Charge(now, 5000) // half of it
+			}
+			if waits || now%(5*time.Millisecond) == 0 {
+				waiting++
+				tree.Ready(now, 1, 1000)
+			}
+			for {
+				leaf, again := tree.Next(now)
+				if leaf < 0 {
+					if again <= now {
+						t.Fatalf("at %v it is to be asked again at %v", now, again)
+					}
+					break
+				}
+				waiting--
+				tree.Sent(now, leaf, 1000, min(waiting, 1)*1000)
+				sent += 1000
+			}
+		}
+		if want := map[bool]int{true: 500_000, false: 200_000}[waits]; sent < want*97/100 || sent > want*103/100 {
+			t.Errorf("with a leaf that always waits (%t) %d bytes are sent beside 500,000; want %d", waits, sent, want)
+		}
+	}
+}

@@ -10,6 +10,7 @@ import (
 	"os"
 	"runtime"
 	"runtime/debug"
+	"strconv"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -112,6 +113,32 @@ func (r *runner) run() {
 			l.loop()
 		})
 	}
+	tids := make(map[int]bool)
+	for _, l := range r.lanes {
+		select {
+		case tid := <-l.thread:
+			tids[tid] = true
+		case <-l.dead:
+		}
+	}
+	putFirst(tids)
+}
+
+// putFirst lets the threads that move frames go before all others of this program, such as those that collect garbage: these give way, for
+// which no right is needed, and threads that they make do as well.
+func putFirst(tids map[int]bool) {
+	threads, err := os.ReadDir("/proc/self/task")
+	if err != nil {
+		return
+	}
+	for _, t := range threads {
+		if tid, err := strconv.Atoi(t.Name()); err == nil && !tids[tid] {
+			_ = unix.Setpriority(unix.PRIO_PROCESS, tid, 19)
+		}
+	}
+	for tid := range tids {
+		_ = unix.Setpriority(unix.PRIO_PROCESS, tid, -15) // where it is allowed
+	}
 }
 
 // keep gives away what was counted.
@@ -175,7 +202,7 @@ func aside(do func()) {
 	go func() {
 		defer close(done)
 		runtime.LockOSThread() // never unlocked: the thread ends with the goroutine
-		_ = unix.Setpriority(unix.PRIO_PROCESS, unix.Gettid(), 10)
+		_ = unix.Setpriority(unix.PRIO_PROCESS, unix.Gettid(), 19)
 		do()
 	}()
 	<-done
@@ -237,6 +264,7 @@ type lane struct {
 	asked  chan func(now time.Duration, send func(int, []byte))
 	event  int           // a descriptor that wakes it up
 	dead   chan struct{} // closed when its loop has failed
+	thread chan int      // is told the thread of its loop
 }
 
 // open takes the interfaces for itself, or says which cannot be had and why.
@@ -278,7 +306,7 @@ func (r *runner) open() error {
 // openLanes makes the lanes of the gate.
 func (r *runner) openLanes() error {
 	for _, g := range r.gate.Lanes {
-		l := &lane{runner: r, lane: g, asked: make(chan func(time.Duration, func(int, []byte)), 1), event: -1, dead: make(chan struct{})}
+		l := &lane{runner: r, lane: g, asked: make(chan func(time.Duration, func(int, []byte)), 1), event: -1, dead: make(chan struct{}), thread: make(chan int, 1)}
 		r.lanes = append(r.lanes, l)
 		for n := range r.ports {
 			if g.Takes(n) {
@@ -375,6 +403,7 @@ func (l *lane) loop() {
 	runtime.LockOSThread()
 	defer runtime.UnlockOSThread()
 	_ = unix.Prctl(unix.PR_SET_TIMERSLACK, 1000, 0, 0, 0) // wake up to the microsecond
+	l.thread <- unix.Gettid()
 	r := l.runner
 	clock := func() time.Duration { return Monotonic() - r.began }
 	send := func(n int, frame []byte) {
