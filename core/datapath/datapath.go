@@ -288,6 +288,12 @@ func (p *Path) Sometimes() bool { return len(p.triggers) > 0 }
 // It is not for a policy with a `when`.
 func (p *Path) EnqueueAs(now time.Duration, pkt *packet.Packet, class int32) Reason {
 	e, i, reason := p.admit(now, pkt, class)
+	return p.push(now, pkt, e, i, reason)
+}
+
+// push puts a packet that was admitted into its queue, and counts one that goes no further.
+func (p *Path) push(now time.Duration, pkt *packet.Packet, e *element, i *instance, reason Reason) Reason {
+	class := e.number
 	if reason == Passed && p.room != nil && !p.room(class) {
 		reason = QueueFull
 	}
@@ -303,6 +309,31 @@ func (p *Path) EnqueueAs(now time.Duration, pkt *packet.Packet, class int32) Rea
 	p.counters[class].Drops[reason]++
 	i.dropped()
 	return reason
+}
+
+// Offer does what Enqueue does; where nothing else waits in the path, and nothing holds the packet back, it does what Dequeue does as well, and
+// went is true.
+func (p *Path) Offer(now time.Duration, pkt *packet.Packet) (reason Reason, went bool) {
+	if p.fifo != nil {
+		return p.Enqueue(now, pkt), false
+	}
+	if len(p.triggers) > 0 && now >= p.pressure.end {
+		p.look(now)
+	}
+	class := p.classifier.Number(pkt)
+	if e := p.elements[class]; e.queue != nil {
+		return p.EnqueueAs(now, pkt, class), false
+	}
+	e, i, reason := p.admit(now, pkt, class)
+	if reason == Passed {
+		if s := e.state(i); p.tree.Alone(now, s.node, int(pkt.Size)) {
+			c := &p.counters[class]
+			c.MaxQueueBytes = max(c.MaxQueueBytes, int64(pkt.Size))
+			p.departs(now, s, pkt)
+			return Passed, true
+		}
+	}
+	return p.push(now, pkt, e, i, reason), false
 }
 
 // Straight reports whether nothing ever waits in the path, so that Pass does what Enqueue and

@@ -405,11 +405,7 @@ func (s *side) pass(f *frame, at time.Duration) {
 		s.lane.free(f)
 		return
 	}
-	for i := int(f.Slot); i >= 0; i = s.path.Parent(i) {
-		o := &s.observed[i]
-		o.most = max(o.most, o.waiting+int64(f.Size))
-		o.delay.Add(0)
-	}
+	s.went(f)
 	s.lane.forward(f, s.last)
 }
 
@@ -461,8 +457,23 @@ func (s *side) offer(f *frame, at time.Duration) {
 		s.lane.emit(f)
 	default:
 		s.run(at, at)
-		s.take(f, at)
-		s.run(at, at)
+		if s.clock.Ready() > at || at < s.last {
+			s.take(f, at)
+			return
+		}
+		s.last = at
+		switch reason, went := s.path.Offer(at, &f.Packet); {
+		case went:
+			s.went(f)
+			s.clock.NotBefore(at)
+			s.clock.Advance(int(f.Size), s.iface.Rate)
+			s.lane.emit(f)
+		case reason != datapath.Passed:
+			s.lane.free(f)
+		default:
+			s.wait(f)
+			s.run(at, at)
+		}
 	}
 }
 
@@ -473,6 +484,11 @@ func (s *side) take(f *frame, at time.Duration) {
 		s.lane.free(f)
 		return
 	}
+	s.wait(f)
+}
+
+// wait books a frame that the path has taken.
+func (s *side) wait(f *frame) {
 	s.lines[f.Slot].join(f)
 	s.offered(f)
 	s.lane.waiting++

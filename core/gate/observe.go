@@ -50,6 +50,18 @@ func (s *side) sent(f *frame, at time.Duration) {
 	}
 }
 
+// went books a frame that the path took and gave back at once.
+func (s *side) went(f *frame) {
+	for i := int(f.Slot); i >= 0; i = s.path.Parent(i) {
+		o := &s.observed[i]
+		o.most, o.recent = max(o.most, o.waiting+int64(f.Size)), max(o.recent, o.waiting+int64(f.Size))
+		o.delay.Add(0)
+		if s.path.Limited(i) {
+			o.busiest.Add(s.last, int(f.Size))
+		}
+	}
+}
+
 // discarded books a frame that the path dropped after it had taken it.
 func (s *side) discarded(pkt *packet.Packet, _ datapath.Reason) {
 	f := pkt.Owner.(*frame)

@@ -78,6 +78,13 @@ func (c *contest) charge(i int32, own, size, next uint64, stays bool) uint64 {
 	return start
 }
 
+// alone lets a member compete with a packet and books it at once, while nobody else competes; it returns from when it may go on.
+func (c *contest) alone(from, weight, own, size uint64) uint64 {
+	start := max(from, c.virtual)
+	c.virtual = start + times(size, step(weight))
+	return start + times(size, own)
+}
+
 // full reports whether the virtual time should soon be moved back.
 func (c *contest) full() bool { return c.virtual >= 1<<62 }
 

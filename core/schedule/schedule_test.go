@@ -412,3 +412,97 @@ func TestCharge(t *testing.T) {
 		}
 	}
 }
+
+// A packet that is sent alone leaves the tree as Ready, Next and Sent would: of two trees, one of which never sends so, both serve the same
+// leaves at the same times.
+func TestAlone(t *testing.T) {
+	alone := 0
+	for trial := range 3000 {
+		r := rand.New(rand.NewPCG(27, uint64(trial)))
+		var leaves []int
+		count := 0
+		var describe func(depth int) Entry
+		describe = func(depth int) Entry {
+			own := count
+			count++
+			e := Entry{Weight: 1 + r.Int64N(9)}
+			switch r.IntN(4) {
+			case 0:
+				e.Priority = 1 + r.IntN(3)
+			case 1:
+				e.Guarantee = unit.Rate(100_000 + r.Int64N(4_000_000))
+			}
+			if r.IntN(4) == 0 {
+				e.Ceiling = unit.Rate(500_000 + r.Int64N(8_000_000))
+				e.Credit = unit.Size(r.IntN(6000))
+				if r.IntN(2) == 0 {
+					e.Peak = 2 * e.Ceiling
+				}
+			}
+			if depth < 3 && (depth == 0 || r.IntN(3) == 0) {
+				if r.IntN(3) == 0 && depth > 0 {
+					e.Relative = unit.Rate(1_000_000 + r.Int64N(5_000_000))
+				}
+				for range 1 + r.IntN(4) {
+					e.Children = append(e.Children, describe(depth+1))
+				}
+			} else {
+				leaves = append(leaves, own)
+			}
+			return e
+		}
+		d := describe(0)
+		d.Priority, d.Guarantee = 0, 0
+		quick, slow := New(d, 1500), New(d, 1500)
+		waiting := make(map[int][]int)
+		total := 0
+		now := time.Duration(0)
+		serve := func() {
+			for {
+				a, again := quick.Next(now)
+				b, againB := slow.Next(now)
+				if a != b || again != againB {
+					t.Fatalf("trial %d at %v: leaf %d, again at %v; without sending alone %d, %v", trial, now, a, again, b, againB)
+				}
+				if a < 0 {
+					return
+				}
+				q := waiting[a]
+				next := 0
+				if len(q) > 1 {
+					next = q[1]
+				}
+				quick.Sent(now, a, q[0], next)
+				slow.Sent(now, a, q[0], next)
+				waiting[a] = q[1:]
+				total--
+				if r.IntN(3) == 0 {
+					return // the port is busy
+				}
+			}
+		}
+		for range 300 {
+			now += time.Duration(r.IntN(3_000_000))
+			leaf, size := leaves[r.IntN(len(leaves))], 40+r.IntN(1460)
+			if total == 0 && r.IntN(5) > 0 && quick.Alone(now, leaf, size) {
+				alone++
+				slow.Ready(now, leaf, size)
+				if got, _ := slow.Next(now); got != leaf {
+					t.Fatalf("trial %d at %v: leaf %d is sent alone, and %d would be", trial, now, leaf, got)
+				}
+				slow.Sent(now, leaf, size, 0)
+				continue
+			}
+			waiting[leaf] = append(waiting[leaf], size)
+			total++
+			quick.Ready(now, leaf, waiting[leaf][0])
+			slow.Ready(now, leaf, waiting[leaf][0])
+			if r.IntN(2) == 0 {
+				serve()
+			}
+		}
+	}
+	if alone < 50_000 {
+		t.Errorf("only %d packets were alone", alone)
+	}
+}

@@ -470,6 +470,51 @@ func (t *Tree) Sent(now time.Duration, leaf, size, next int) {
 	}
 }
 
+// Alone sends a packet of a leaf at once, when nothing in the tree has anything to send and no ceiling holds the leaf back, and
+// reports whether it did. All is then as after Ready, Next and Sent.
+func (t *Tree) Alone(now time.Duration, leaf, size int) bool {
+	if t.nodes[0].competes || len(t.throttled.entries) > 0 {
+		return false
+	}
+	for n := t.nodes[leaf]; ; n = n.in.of {
+		if n.limit != nil && n.heldUntil() > now {
+			return false
+		}
+		if n.in == nil {
+			break
+		}
+	}
+	for n := t.nodes[leaf]; ; n = n.in.of {
+		n.resize(uint64(size))
+		if n.limit != nil {
+			n.spend(now, size)
+		}
+		in := n.in
+		if in == nil {
+			return true
+		}
+		clock := in.clock(now)
+		if !in.relative.IsZero() {
+			in.relative.Advance(&in.served, size)
+		}
+		switch {
+		case n.priority > 0:
+			c := &in.levels[n.priority-1]
+			if n.start = c.alone(n.start, 1, step(1), uint64(size)); c.full() {
+				in.rebase(c, n.priority)
+			}
+		case !n.guarantee.IsZero() && n.due.Ready() <= clock:
+			n.due.NotBefore(clock)
+			n.guarantee.Advance(&n.due, size)
+			n.due.NotBefore(in.clock(now) - lagging*in.most[n.index])
+		default:
+			if n.start = in.left.alone(n.start, uint64(n.weight), n.step, uint64(size)); in.left.full() {
+				in.rebase(&in.left, 0)
+			}
+		}
+	}
+}
+
 // Charge books bytes that went beside the tree to the ceiling of the whole, and to no entry's share.
 func (t *Tree) Charge(now time.Duration, size int) {
 	n := t.nodes[0]

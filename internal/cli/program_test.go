@@ -9,6 +9,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
@@ -19,6 +20,8 @@ import (
 	"imbrel.example/imbrel/examples"
 	"imbrel.example/imbrel/internal/files"
 )
+
+var raced = flag.Bool("raced", false, "drive a program that the race detector watches")
 
 // program is the built program, which the tests drive as a user would.
 var program string
@@ -40,6 +43,10 @@ func TestMain(m *testing.M) {
 		build.Args[2] = "-pgo=auto"
 	}
 	build.Env = append(os.Environ(), "CGO_ENABLED=0")
+	if *raced {
+		build.Args = slices.Insert(build.Args, 2, "-race")
+		build.Env = append(os.Environ(), "CGO_ENABLED=1")
+	}
 	if out, err := build.CombinedOutput(); err != nil {
 		fmt.Fprintf(os.Stderr, "%s%v\n", out, err)
 		os.Exit(1)

@@ -22,6 +22,7 @@ import (
 
 	"imbrel.example/imbrel/core/measure"
 	"imbrel.example/imbrel/core/packet"
+	"imbrel.example/imbrel/examples"
 	"imbrel.example/imbrel/internal/live"
 )
 
@@ -439,5 +440,82 @@ network: {nodes: [{name: site, interfaces: [{name: lan, rate: 1Gbit/s, subnets: 
 	}
 	if added := at(busy, 0.999) - at(quiet, 0.999); added > time.Millisecond {
 		t.Errorf("watching adds %v at p99.9", added)
+	}
+}
+
+// TestTwoDirections: what a frame costs a gate that moves as many in both directions is no more than 1.1 of what it costs where all go in one.
+func TestTwoDirections(t *testing.T) {
+	if *soak == 0 {
+		t.Skip("give -soak 20s, on a quiet machine")
+	}
+	y := newYard(t)
+	demo, err := examples.FS.ReadFile("ternrock.yaml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	dir := t.TempDir()
+	for _, name := range examples.Demo {
+		b, _ := examples.FS.ReadFile(name)
+		put(t, dir, name, string(b))
+	}
+	file := put(t, dir, "fast.yaml", strings.NewReplacer("11.4Mbit/s", "9Gbit/s", "rate: 1Gbit/s", "rate: 10Gbit/s", "rate: 100Mbit/s", "rate: 10Gbit/s").Replace(string(demo)))
+	c := y.command("gate", file, "--node", "ternrock", "--port", "lan=g0", "--port", "radio=g1")
+	if err := c.Start(); err != nil {
+		t.Fatal(err)
+	}
+	defer c.Process.Kill()
+	for range 200 {
+		if y.snapshot() != nil {
+			break
+		}
+		time.Sleep(20 * time.Millisecond)
+	}
+	var ends [2]*live.Socket
+	for i, at := range [][2]string{{y.left, "h0"}, {y.right, "h1"}} {
+		y.in(at[0], func() { ends[i], err = live.OpenSender(at[1]) })
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	var p packet.Packet
+	p.Build(make([]byte, packet.HeaderRoom), packet.Flow{From: netip.MustParseAddr("10.44.8.99"), To: netip.MustParseAddr("10.44.64.99"), Protocol: packet.UDP, FromPort: 9, ToPort: 9}, 0, 200, 0)
+	frame := make([]byte, p.WireLength())
+	copy(frame, p.Bytes)
+	frame[5], frame[11] = 2, 1
+	pid := strconv.Itoa(c.Process.Pid)
+	spent := func() float64 { // processor time, in ns
+		b, _ := os.ReadFile("/proc/" + pid + "/stat")
+		fields := strings.Fields(string(b[strings.LastIndexByte(string(b), ')')+1:]))
+		user, _ := strconv.Atoi(fields[11])
+		system, _ := strconv.Atoi(fields[12])
+		return float64(user+system) * 1e7
+	}
+	var cost [2][]float64
+	for n := 0; n < 8; n++ { // in turn, so that both meet the same machine
+		ways := n%2 + 1
+		r := y.snapshot()
+		before, was := spent(), r.Gate.Taken
+		begun := time.Now()
+		for k := 0; time.Since(begun) < *soak/8; k++ {
+			for i := range 64 {
+				ends[i%ways].Lend(frame)
+			}
+			ends[0].Flush()
+			ends[1].Flush()
+			if wait := time.Until(begun.Add(time.Duration(k) * time.Millisecond)); wait > 0 { // 64,000 a second
+				time.Sleep(wait)
+			}
+		}
+		time.Sleep(100 * time.Millisecond)
+		took := spent() - before
+		cost[ways-1] = append(cost[ways-1], took/float64(y.snapshot().Gate.Taken-was))
+	}
+	for i := range cost {
+		slices.Sort(cost[i])
+	}
+	one, two := (cost[0][1]+cost[0][2])/2, (cost[1][1]+cost[1][2])/2
+	t.Logf("%.0f ns of processor time a frame in one direction, %.0f in both: %.2f", one, two, two/one)
+	if two > 1.1*one {
+		t.Errorf("a frame costs %.2f of what it costs in one direction", two/one)
 	}
 }
