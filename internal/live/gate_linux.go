@@ -70,11 +70,11 @@ func RunGate(ctx context.Context, c Config) (*Report, error) {
 	if err := r.openLanes(); err != nil {
 		return nil, err
 	}
-	confine(c.Writes)
 	// Each lane has a thread; what else is done must not wait for one, nor one for it.
 	defer runtime.GOMAXPROCS(runtime.GOMAXPROCS(max(runtime.GOMAXPROCS(0), len(r.lanes)+2)))
 	r.began = Monotonic()
 	r.run()
+	confine(c.Writes)
 	running()
 	for _, l := range r.controls {
 		go r.serve(l)
@@ -124,20 +124,21 @@ func (r *runner) run() {
 	putFirst(tids)
 }
 
-// putFirst lets the threads that move frames go before all others of this program, such as those that collect garbage: these give way, for
-// which no right is needed, and threads that they make do as well.
+// putFirst lets this program go before others, and its threads that move frames before its other ones, where that is allowed. None of its threads
+// may give way to other programs: any of them may hold up all others for a moment, and would keep them while it waits for a processor.
 func putFirst(tids map[int]bool) {
 	threads, err := os.ReadDir("/proc/self/task")
 	if err != nil {
 		return
 	}
 	for _, t := range threads {
-		if tid, err := strconv.Atoi(t.Name()); err == nil && !tids[tid] {
-			_ = unix.Setpriority(unix.PRIO_PROCESS, tid, 19)
+		if tid, err := strconv.Atoi(t.Name()); err == nil {
+			priority := -10
+			if tids[tid] {
+				priority = -15
+			}
+			_ = unix.Setpriority(unix.PRIO_PROCESS, tid, priority)
 		}
-	}
-	for tid := range tids {
-		_ = unix.Setpriority(unix.PRIO_PROCESS, tid, -15) // where it is allowed
 	}
 }
 
@@ -175,9 +176,9 @@ func (r *runner) attend(ctx context.Context) error {
 		case err := <-r.failed:
 			return err
 		case <-r.config.Reload:
-			aside(func() { _ = r.reload() }) // it says itself what came of it
+			_ = r.reload() // it says itself what came of it
 		case <-minute.C:
-			aside(r.keep)
+			r.keep()
 		case <-alive.C:
 			if every > 0 { // as long as all lanes answer
 				r.mutex.Lock()
@@ -194,18 +195,6 @@ func (r *runner) attend(ctx context.Context) error {
 			r.mutex.Unlock()
 		}
 	}
-}
-
-// aside does what may take long on a thread that gives way to those that move frames.
-func aside(do func()) {
-	done := make(chan struct{})
-	go func() {
-		defer close(done)
-		runtime.LockOSThread() // never unlocked: the thread ends with the goroutine
-		_ = unix.Setpriority(unix.PRIO_PROCESS, unix.Gettid(), 19)
-		do()
-	}()
-	<-done
 }
 
 // How much of the past a gate keeps: two minutes by the second, and of a gate without an end an hour.
@@ -670,12 +659,11 @@ func (r *runner) answer(what string) (b []byte) {
 	var err error
 	switch what {
 	case "snapshot":
-		aside(func() { b, err = json.Marshal(r.Snapshot()) })
+		b, err = json.Marshal(r.Snapshot())
 	case "figures":
-		aside(func() { b, err = json.Marshal(r.Figures()) })
+		b, err = json.Marshal(r.Figures())
 	case "reload":
-		b = []byte("ok")
-		aside(func() { err = r.reload() })
+		b, err = []byte("ok"), r.reload()
 	case "upgrade":
 		b, err = []byte("ok"), r.upgrade()
 	default:
