@@ -22,9 +22,8 @@ const (
 
 // stations are the ports at which hardware addresses were seen, of a gate of three ports or more.
 type stations struct {
-	at      map[[6]byte]station
-	swept   time.Duration
-	changes int
+	at    map[[6]byte]station
+	swept time.Duration
 	// The frame before: its addresses, port and where it went, and until when that stands.
 	pair     [12]byte
 	from, to int
