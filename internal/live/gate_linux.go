@@ -82,6 +82,7 @@ func RunGate(ctx context.Context, c Config) (*Report, error) {
 	if c.Started != nil {
 		c.Started(r)
 	}
+	r.foresee()
 	notifyService("READY=1\nSTATUS=frames pass")
 	err = r.attend(ctx)
 	notifyService("STOPPING=1")
@@ -97,6 +98,14 @@ func RunGate(ctx context.Context, c Config) (*Report, error) {
 	report := r.report()
 	report.Series = r.whole.Series()
 	return report, nil
+}
+
+// foresee says at the start what would not work later, with the rights that are left: to read the file again, and to keep the counters.
+func (r *runner) foresee() {
+	if _, err := r.config.Load(); err != nil {
+		r.log.Warn("the file cannot be read again, so a reload will change nothing: " + err.Error())
+	}
+	r.keep()
 }
 
 // run lets the lanes move frames.
