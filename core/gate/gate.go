@@ -121,13 +121,13 @@ func (f *Fate) Of(c *Counts) uint64 { return *f.of(c) }
 // Fates lists what happens to frames beside the paths, but for what is taken and sent.
 var Fates = []Fate{
 	{"passed_by", "of link control bypassed all classes", func(c *Counts) *uint64 { return &c.PassedBy }},
-	{"control_over", "of link control came faster than it may pass, and went into a class", func(c *Counts) *uint64 { return &c.ControlOver }},
-	{"malformed", "had IP headers that contradict themselves, and went into a class by what can be read", func(c *Counts) *uint64 { return &c.Malformed }},
-	{"unreadable", "were neither IP nor link control: they were dropped, or with --pass-unreadable went into a class", func(c *Counts) *uint64 { return &c.Unreadable }},
+	{"control_over", "of link control exceeded its limit, and a class took them", func(c *Counts) *uint64 { return &c.ControlOver }},
+	{"malformed", "had damaged IP headers, and a class took them by what can be read", func(c *Counts) *uint64 { return &c.Malformed }},
+	{"unreadable", "were neither IP nor link control: dropped, unless --pass-unreadable is given", func(c *Counts) *uint64 { return &c.Unreadable }},
 	{"same_port", "went to a station at the port that they came by", func(c *Counts) *uint64 { return &c.SamePort }},
 	{"too_long", "were too long, and were dropped", func(c *Counts) *uint64 { return &c.TooLong }},
 	{"no_room", "found no room: too many waited at all ports together", func(c *Counts) *uint64 { return &c.NoRoom }},
-	{"stations_full", "came from stations beyond those that a gate remembers: frames to them leave by all ports", func(c *Counts) *uint64 { return &c.StationsFull }},
+	{"stations_full", "came from stations that the gate has no room to remember", func(c *Counts) *uint64 { return &c.StationsFull }},
 }
 
 // add adds what another lane counted.

@@ -49,15 +49,11 @@ type Refusal uint16
 const (
 	NotRefused Refusal = iota
 	WantsKey           // the hello was not made with its key
-	NoPlace            // it has as many peers as it can have
 )
 
 // Error returns what the far end refuses, and what to do.
 func (r Refusal) Error() string {
-	if r == WantsKey {
-		return "it does not accept this key: give the one it has with --key-file"
-	}
-	return "it has no free place now: try again later"
+	return "it does not accept this key: give the one it has with --key-file"
 }
 
 // A Greeting is a hello, or the welcome or the refusal that answers it. A refusal is not authenticated, for it may be to
@@ -108,7 +104,10 @@ func ParseGreeting(b, key []byte) (g Greeting, err error) {
 	}
 	g.Nonce = binary.BigEndian.Uint64(b[8:])
 	if b[5] == refused {
-		g.Refused = max(WantsKey, Refusal(binary.BigEndian.Uint16(b[6:])))
+		g.Refused = Refusal(binary.BigEndian.Uint16(b[6:]))
+		if g.Refused != WantsKey || [24]byte(b[16:]) != [24]byte{} {
+			return Greeting{}, ErrOther
+		}
 		return g, nil
 	}
 	if g.Welcome = b[5] == welcome; len(key) > 0 && !hmac.Equal(b[24:], mac(key, b[:24])) {

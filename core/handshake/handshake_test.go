@@ -68,6 +68,7 @@ func TestMessages(t *testing.T) {
 
 func FuzzMessages(f *testing.F) {
 	f.Add((&Greeting{Nonce: 1}).Message(nil))
+	f.Add((&Greeting{Nonce: 1, Refused: WantsKey}).Message(nil))
 	f.Add((&Report{}).Message())
 	b := make([]byte, 60)
 	(&Flood{Number: 3}).Put(b)

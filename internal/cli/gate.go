@@ -98,7 +98,7 @@ func (r *gateRun) flags(c *cobra.Command) {
 	c.Flags().BoolVar(&r.passUnreadable, "pass-unreadable", false, "put frames that are neither IP nor link control into the classes; they are dropped otherwise")
 	c.Flags().StringVar(&r.log, "log", "words", "say what happens in `FORM`: words, text (keys and values) or json")
 	c.Flags().StringVar(&r.keep, "keep", "", "keep the counters in a `FILE`, and go on counting where they stopped")
-	c.Flags().StringVar(&r.onFailure, "on-failure", "closed", "what a gate that fails leaves behind, `WAY`: closed, and no frame passes; or open, and all pass without a policy")
+	c.Flags().StringVar(&r.onFailure, "on-failure", "closed", "what happens when the gate fails, `WAY`: closed (no frame passes) or open (all frames pass, without a policy)")
 	c.Flags().BoolVar(&r.spin, "spin", false, "never sleep: frames leave sooner, and each direction takes a whole processor")
 	r.pages.flags(c)
 }
