@@ -86,10 +86,10 @@ func RunGate(ctx context.Context, c Config) (*Report, error) {
 	notifyService("READY=1\nSTATUS=frames pass")
 	err = r.attend(ctx)
 	notifyService("STOPPING=1")
-	close(r.over)
 	if r.handed {
 		return nil, ErrHandedOver
 	}
+	close(r.over)
 	r.halt()
 	if err != nil {
 		return nil, err

@@ -97,6 +97,7 @@ func (r *runner) upgrade() (err error) {
 		}
 		r.log.Info(fmt.Sprintf("process %d goes on in the place of this one", child.Process.Pid), "pid", child.Process.Pid)
 		notifyService(fmt.Sprintf("MAINPID=%d", child.Process.Pid))
+		close(r.over) // before the mutex is free: whoever asks the lanes next is answered without them
 		close(r.leave)
 		return nil
 	}
