@@ -53,8 +53,8 @@ type Options struct {
 	StartAt time.Time
 	// Seed is what early drops at random follow from, as in a rehearsal.
 	Seed uint64
-	// PassUnreadable puts what is neither IP nor link control into the classes, by what can be
-	// read of it, in place of dropping it.
+	// PassUnreadable lets the classes take frames that are neither IP nor link control. Without it
+	// they are dropped.
 	PassUnreadable bool
 }
 
@@ -62,7 +62,7 @@ type Options struct {
 type Gate struct {
 	options Options
 	ports   []*port
-	// Lanes are its directions, of which each takes the frames of some ports: Lane.Takes.
+	// Lanes are its directions. Each takes the frames of some ports: Lane.Takes.
 	Lanes   []*Lane
 	file    *policy.File
 	node    *policy.Node
@@ -70,11 +70,11 @@ type Gate struct {
 	reloads uint64
 }
 
-// A Lane moves the frames that come to some of the ports. What is called of it must not run at the same time.
+// A Lane moves the frames that come to some of the ports. Its methods must not run at the same time.
 type Lane struct {
 	gate     *Gate
 	number   int
-	ports    []*port // of which it takes frames
+	ports    []*port // whose frames it takes
 	sides    []*side // through which it leads them, those with a policy
 	watch    *watcher
 	stations *stations  // nil: there is but one other port
@@ -249,7 +249,7 @@ func New(f *policy.File, node *policy.Node, ports []*policy.Interface, now time.
 // Number returns which of the gate's lanes it is, from 0.
 func (l *Lane) Number() int { return l.number }
 
-// Takes reports whether a lane takes the frames that come to a port.
+// Takes reports whether frames that come to a port are this lane's.
 func (l *Lane) Takes(port int) bool {
 	return port >= 0 && port < len(l.gate.ports) && l.gate.ports[port].lane == l
 }
@@ -257,9 +257,9 @@ func (l *Lane) Takes(port int) bool {
 // Sends reports whether a lane sends frames by a port.
 func (l *Lane) Sends(port int) bool { return len(l.ports) > 1 || !l.Takes(port) }
 
-// Take takes a frame that came to a port at a time, of a gate that one thread moves. send
-// is called with what leaves at once. The bytes of the frame may be used again after it; what send was given stays as it
-// is until Take or Run is called again. A frame of a port that the gate does not have counts as unreadable.
+// Take takes a frame that came to a port at a time. It is for callers with one thread. send is called with what
+// leaves at once, which may be the frame's own bytes: nothing that it was given is kept after the next Take or Run. A frame of an
+// unknown port counts as unreadable.
 func (g *Gate) Take(at time.Duration, n int, bytes []byte, send func(port int, frame []byte)) {
 	for _, l := range g.Lanes {
 		if l.Takes(n) {
@@ -272,8 +272,8 @@ func (g *Gate) Take(at time.Duration, n int, bytes []byte, send func(port int, f
 	g.Lanes[0].Unreadable++
 }
 
-// Run does what was due until a time, of a gate that one thread moves, and returns when to call it again; Never: not
-// before the next frame is taken.
+// Run does what was due until a time and returns when to call it again; Never: not before the next frame is taken. It is for
+// callers with one thread.
 func (g *Gate) Run(now time.Duration, send func(port int, frame []byte)) time.Duration {
 	next := Never
 	for _, l := range g.Lanes {
@@ -283,7 +283,7 @@ func (g *Gate) Run(now time.Duration, send func(port int, frame []byte)) time.Du
 	return next
 }
 
-// Counts returns what happened to frames beside the paths, in all lanes.
+// Counts returns the sum of the lanes' counts.
 func (g *Gate) Counts() (c Counts) {
 	for _, l := range g.Lanes {
 		c.add(&l.Counts)
@@ -300,8 +300,8 @@ func (g *Gate) Waiting() (n int) {
 	return n
 }
 
-// Take takes a frame that came to a port of the lane's at a time. Its bytes are the lane's until Take returns, which may change marks in
-// them. send is called with what leaves at once; what it was given, of the frame's bytes or others, stays as it is until Flushed.
+// Take takes a frame that came to one of the lane's ports at a time. Marks are changed in its bytes. send is called with what
+// leaves at once. The caller keeps the bytes as they are until Flushed, and so does the lane with all that it gave to send.
 func (l *Lane) Take(at time.Duration, n int, bytes []byte, send func(port int, frame []byte)) {
 	l.send = send
 	at = max(at, l.now)

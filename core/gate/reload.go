@@ -80,8 +80,8 @@ func (p *Policies) side(g *Gate, o *port, l *Lane, iface *policy.Interface, d po
 	return s
 }
 
-// Put puts prepared policies in force at a time, in all lanes of a gate that one thread moves. What waits under the
-// policies before is classified anew, an entry's in the order in which it came, by and by: Run does so.
+// Put puts prepared policies in force at a time. It is for callers with one thread. Run then classifies anew what waits
+// under the policies before, a few frames at a time; frames of one entry keep their order.
 func (g *Gate) Put(p *Policies, now time.Duration, send func(port int, frame []byte)) {
 	for _, l := range g.Lanes {
 		l.Put(p, now, send)
@@ -89,7 +89,7 @@ func (g *Gate) Put(p *Policies, now time.Duration, send func(port int, frame []b
 	g.Reloaded(p)
 }
 
-// Reloaded says that prepared policies were put in force in all lanes.
+// Reloaded counts a reload. Call it when every lane has had Put.
 func (g *Gate) Reloaded(p *Policies) {
 	g.file, g.node = p.file, p.node
 	g.reloads++

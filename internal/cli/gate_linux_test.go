@@ -107,6 +107,24 @@ func (y *yard) in(ns string, f func()) {
 	}
 }
 
+// ends returns what sends frames at the left host's interface, and what reads them at the right one's.
+func (y *yard) ends() (out, in *live.Socket) {
+	y.t.Helper()
+	var err error
+	y.in(y.left, func() { out, err = live.OpenSender("h0") })
+	if err == nil {
+		y.in(y.right, func() { in, err = live.OpenRing("h1") })
+	}
+	if err != nil {
+		y.t.Fatal(err)
+	}
+	y.t.Cleanup(func() {
+		out.Close()
+		in.Close()
+	})
+	return out, in
+}
+
 // A running gate is a process in the middle namespace.
 type gateProcess struct {
 	cmd       *exec.Cmd

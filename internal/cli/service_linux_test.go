@@ -398,15 +398,7 @@ func TestGateKeepsItsRights(t *testing.T) {
 func TestNothingBypassesTheShape(t *testing.T) {
 	y := newYard(t)
 	y.gate(put(t, t.TempDir(), "site.yaml", strings.Replace(site, "SHAPE", "20Mbit/s", 1)))
-	var out, in *live.Socket
-	var err error
-	y.in(y.left, func() { out, err = live.OpenSender("h0") })
-	if err == nil {
-		y.in(y.right, func() { in, err = live.OpenRing("h1") })
-	}
-	if err != nil {
-		t.Fatal(err)
-	}
+	out, in := y.ends()
 	var p packet.Packet
 	p.Build(make([]byte, packet.HeaderRoom), packet.Flow{From: netip.MustParseAddr("2001:db8::1"), To: netip.MustParseAddr("2001:db8::2"), Protocol: packet.UDP, FromPort: 9, ToPort: 9}, 0, 1000, 0)
 	six := make([]byte, p.WireLength())

@@ -340,15 +340,7 @@ policies: [{name: up, shape: 400Mbit/s, treat: [{class: voice, priority: 1, at-m
 attach: [{policy: up, at: site/wan out}]
 network: {nodes: [{name: site, interfaces: [{name: lan, rate: 1Gbit/s, subnets: [10.44.0.0/18]}, {name: wan, rate: 1Gbit/s, subnets: [10.44.64.0/18]}]}]}
 `), "--metrics", "127.0.0.1:9919")
-	var out, in *live.Socket
-	var err error
-	y.in(y.left, func() { out, err = live.OpenSender("h0") })
-	if err == nil {
-		y.in(y.right, func() { in, err = live.OpenRing("h1") })
-	}
-	if err != nil {
-		t.Fatal(err)
-	}
+	out, in := y.ends()
 	var p packet.Packet
 	p.Build(make([]byte, packet.HeaderRoom), packet.Flow{From: netip.MustParseAddr(leftHost), To: netip.MustParseAddr(rightHost), Protocol: packet.UDP, FromPort: 9, ToPort: 20000}, 0, 200, 0)
 	call := make([]byte, p.WireLength())
