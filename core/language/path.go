@@ -29,7 +29,7 @@ func (v *Value) step(path string) (item int, rest string) {
 	longest := 0
 	seen := make(map[string]int)
 	for i := range v.Items {
-		name := v.itemName(i, seen)
+		name := v.ItemName(i, seen)
 		if after, ok := strings.CutPrefix(path, name); ok && len(name) > longest && (after == "" || after[0] == '.') {
 			item, longest, rest = i, len(name), strings.TrimPrefix(after, ".")
 		}
@@ -65,8 +65,8 @@ func (v *Value) Append(path, text string) (Value, error) {
 	return out, err
 }
 
-// itemName returns what the item of a number is called in a path; seen counts the names before it.
-func (v *Value) itemName(i int, seen map[string]int) string {
+// ItemName returns what the item of a number is called in a path, "" when a path cannot name it; seen counts the names before it.
+func (v *Value) ItemName(i int, seen map[string]int) string {
 	if v.Kind == Keyed {
 		return v.Keys[i].Text
 	}
@@ -112,7 +112,7 @@ func (v *Value) scalars(path string, visit func(path string, v *Value)) {
 	}
 	seen := make(map[string]int)
 	for i := range v.Items {
-		name := v.itemName(i, seen)
+		name := v.ItemName(i, seen)
 		if name != "" {
 			v.Items[i].scalars(strings.TrimPrefix(path+"."+name, "."), visit)
 		}
