@@ -8,6 +8,11 @@ import "embed"
 //go:embed *.yaml *.pcap parts cookbook
 var FS embed.FS
 
+// Devices has profiles of made-up devices: what they cannot do.
+//
+//go:embed devices
+var Devices embed.FS
+
 //go:generate go run ./makecapture ternrock-office.pcap
 
 // Demo lists the files of the demo.

@@ -338,6 +338,14 @@ var (
 		on("tunnels", "the list of tunnels", list(aTunnel), func(n *networkLines, v []policy.Tunnel) { n.tunnels = v }),
 	)
 
+	aDevice = object("device",
+		must("address", "where it is managed: a host, or HOST:PORT; the port is 830 when not given", value("a host such as 192.0.2.17, or HOST:PORT", parseHostPort), func(d *policy.Device, v string) { d.Address = v }),
+		on("user", "as whom; the flag --user when not given", aText, func(d *policy.Device, v string) { d.User = v }),
+		on("key", "the file of the private key, relative to this file; the flag --key when not given", aText, func(d *policy.Device, v string) { d.Key = v }),
+		on("profile", "what the device cannot do, for `rehearse --as-delivered`: a profile of the program, or a file relative to this one", aText, func(d *policy.Device, v string) { d.Profile = v }),
+		on("host-key", "the fingerprint of the device's own key; when not given, the key it had first", value("a fingerprint such as SHA256:…", parseFingerprint), func(d *policy.Device, v string) { d.HostKey = v }),
+	)
+
 	aTraffic = object("traffic",
 		on("name", "its name in results", identifier("traffic"), func(t *trafficLine, v policy.Ref) { t.Name = v.Text }),
 		on("load", "in place of all else: the name of traffic in `loads`", ref("the name of a load"), func(t *trafficLine, v policy.Ref) { t.load = v }),
@@ -437,6 +445,7 @@ var (
 		on("policies", "the list of policies", list(aPolicy), func(f *document, v []policy.Policy) { f.Policies = v }),
 		on("attach", "where each policy is in force", list(anAttachment), func(f *document, v []attachLine) { f.attach = v }),
 		on("network", "nodes and links", aNetwork, func(f *document, v networkLines) { f.network = v }),
+		on("devices", "the nodes that `deliver` brings this file to, each with where it is managed", named("node", aDevice, func(d *policy.Device, id policy.Ref) { d.Name, d.At = id.Text, id.At }), func(f *document, v []policy.Device) { f.Devices = v }),
 		on("loads", "named traffic, for several rehearsals", named("load", aLoad, func(l *loadLines, id policy.Ref) { l.name, l.At = id.Text, id.At }), func(f *document, v []loadLines) { f.loads = v }),
 		on("rehearsals", "the list of rehearsals", list(aRehearsal), func(f *document, v []rehearsalLines) { f.rehearsals = v }),
 	)

@@ -4,6 +4,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"sync"
 )
 
 // A FormKind is how a part of the file is built.
@@ -53,15 +54,15 @@ func (f *Form) KeyOf(name string) *Form {
 var elsewhere = []string{"title", "include", "loads", "rehearsals", "devices"}
 
 // DeviceForm returns the form of a policy file as a device has it: without traffic, rehearsals and names of other files. Its name is
-// policy-file.
-func DeviceForm() *Form {
+// policy-file. It is made once, and is not to be changed.
+var DeviceForm = sync.OnceValue(func() *Form {
 	d := make(definitions)
 	root := aFile.schema(d)
 	f := (&forms{d: d, made: make(map[string]*Form)}).of(root)
 	f.Inner = slices.DeleteFunc(f.Inner, func(k *Form) bool { return slices.Contains(elsewhere, k.Name) })
 	f.Name = f.Type
 	return f
-}
+})
 
 // forms makes forms from a schema.
 type forms struct {

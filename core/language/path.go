@@ -119,6 +119,40 @@ func (v *Value) scalars(path string, visit func(path string, v *Value)) {
 	}
 }
 
+// Put returns the document with a part of it at a path replaced; the document itself stays. A path that is not there changes nothing.
+func (v *Value) Put(path string, part Value) Value {
+	if path == "" {
+		return part
+	}
+	i, rest := v.step(path)
+	if i < 0 {
+		return *v
+	}
+	out := *v
+	out.Items = slices.Clone(v.Items)
+	out.Items[i] = v.Items[i].Put(rest, part)
+	return out
+}
+
+// Remove returns the document without what is at a path; the document itself stays.
+func (v *Value) Remove(path string) Value {
+	i, rest := v.step(path)
+	if i < 0 {
+		return *v
+	}
+	out := *v
+	out.Items = slices.Clone(v.Items)
+	if rest != "" {
+		out.Items[i] = v.Items[i].Remove(rest)
+		return out
+	}
+	out.Items = slices.Delete(out.Items, i, i+1)
+	if v.Kind == Keyed {
+		out.Keys = slices.Delete(slices.Clone(v.Keys), i, i+1)
+	}
+	return out
+}
+
 // With returns the document with a value at a path replaced, or written where it is not
 // yet; the document itself stays.
 func (v *Value) With(path, text string) (Value, error) {

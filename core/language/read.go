@@ -88,6 +88,8 @@ func (s *resolver) resolve() {
 	s.treat()
 	s.section = "attach"
 	s.attachments()
+	s.section = "devices"
+	s.devices()
 	s.section = "rehearsals"
 	s.rehearsals()
 }

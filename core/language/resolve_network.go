@@ -185,6 +185,16 @@ func (s *resolver) tunnelKeys(t *policy.Tunnel) {
 	}
 }
 
+// devices checks that each device is a node, and is there once.
+func (s *resolver) devices() {
+	unique(s, "devices", s.f.Devices, func(d *policy.Device) (string, policy.Place) { return d.Name, d.At })
+	for i := range s.f.Devices {
+		if d := &s.f.Devices[i]; s.nodes[d.Name] == nil {
+			s.unknown(policy.Ref{Text: d.Name, At: d.At}, "node", namesOf(s.f.Network.Nodes, func(n *policy.Node) string { return n.Name }))
+		}
+	}
+}
+
 // interfaceOf returns the interface at which an address is, by the longest prefix
 // of all subnets, or nil.
 func (s *resolver) interfaceOf(a netip.Addr) *policy.Interface {

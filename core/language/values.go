@@ -1,7 +1,9 @@
 package language
 
 import (
+	"encoding/base64"
 	"fmt"
+	"net"
 	"net/netip"
 	"slices"
 	"strconv"
@@ -86,6 +88,31 @@ func count(what string, low, high int) shape[int] {
 		return schema{"title": s.say, "anyOf": []schema{{"type": "integer", "minimum": low, "maximum": high}, {"type": "string", "pattern": "^[0-9]+$"}}}
 	}
 	return s
+}
+
+// parseHostPort reads where a device is managed.
+func parseHostPort(s string) (string, error) {
+	host, port, err := net.SplitHostPort(s)
+	if err != nil {
+		if a, e := netip.ParseAddr(s); e == nil || !strings.ContainsAny(s, ":/ []") && s != "" {
+			if host, port = s, policy.DevicePort; e == nil {
+				host = a.String()
+			}
+		}
+	}
+	if n, err := strconv.ParseUint(port, 10, 16); err != nil || n == 0 || host == "" || strings.ContainsAny(host, " /") {
+		return "", fmt.Errorf("%.60q is not a host, or HOST:PORT", s)
+	}
+	return net.JoinHostPort(host, port), nil
+}
+
+// parseFingerprint reads the fingerprint of a key: its SHA-256 in base 64.
+func parseFingerprint(s string) (string, error) {
+	sum, found := strings.CutPrefix(s, "SHA256:")
+	if b, err := base64.RawStdEncoding.DecodeString(sum); !found || err != nil || len(b) != 32 {
+		return "", fmt.Errorf("%.60q is not a fingerprint of a key", s)
+	}
+	return s, nil
 }
 
 // parseSkew reads parts in a million.

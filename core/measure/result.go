@@ -251,6 +251,17 @@ type Drops struct {
 // Total returns the drops of every reason.
 func (d Drops) Total() uint64 { return d.Policed + d.QueueFull + d.Early + d.Blocked + d.Link }
 
+// A DropCount is how many packets were dropped for a reason.
+type DropCount struct {
+	Reason  string
+	Packets uint64
+}
+
+// Reasons returns the drops at an interface, by the reasons that there are.
+func (d Drops) Reasons() []DropCount {
+	return []DropCount{{"policed", d.Policed}, {"queue_full", d.QueueFull}, {"early", d.Early}, {"blocked", d.Blocked}}
+}
+
 // most returns the reason for which most packets were dropped.
 func (d Drops) most() datapath.Reason {
 	reason, most := datapath.Passed, uint64(0)

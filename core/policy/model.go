@@ -21,9 +21,24 @@ type File struct {
 	Policies   []Policy
 	Attach     []Attachment
 	Network    Network
+	Devices    []Device
 	Loads      []Load
 	Rehearsals []Rehearsal
 }
+
+// A Device says how the device is reached that is a node of the network.
+type Device struct {
+	Source
+	Name    string // of the node
+	Address string // HOST:PORT
+	User    string
+	Key     string // the file of a private key, relative to the policy file
+	Profile string // of its limits: of the program, or a file relative to the policy file; "": not given
+	HostKey string // the fingerprint of the device's key, as SHA256:…; "": not given
+}
+
+// DevicePort is the port at which devices are managed when none is given (RFC 6242 §6).
+const DevicePort = "830"
 
 // A Group is a named set of addresses.
 type Group struct {

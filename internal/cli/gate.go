@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
+	"log/slog"
 	"net"
 	"net/http"
 	"os"
@@ -30,6 +31,7 @@ type gateRun struct {
 	node, expect, metrics, lasts, captureOut string
 	ports, take                              []string
 	config, log, keep, onFailure             string
+	manage, managedIn                        string
 	passUnreadable, spin                     bool
 	view                                     render.View
 	pages                                    pages
@@ -100,6 +102,7 @@ func (r *gateRun) flags(c *cobra.Command) {
 	c.Flags().StringVar(&r.keep, "keep", "", "keep the counters in a `FILE`, and go on counting where they stopped")
 	c.Flags().StringVar(&r.onFailure, "on-failure", "closed", "what happens when the gate fails, `WAY`: closed (no frame passes) or open (all frames pass, without a policy)")
 	c.Flags().BoolVar(&r.spin, "spin", false, "never sleep: frames leave sooner, and each direction takes a whole processor")
+	managedFlags(c, &r.manage, &r.managedIn)
 	r.pages.flags(c)
 }
 
@@ -171,12 +174,25 @@ func (a *app) runGate(text render.Text, r *gateRun, name string) (err error) {
 	if name == "-" {
 		return fmt.Errorf("a gate reads its file again when it is told to, and standard input is read once: name a file")
 	}
-	log, err := a.logger(r.log)
+	log, err := a.logger(r.log, "gate")
 	if err != nil {
 		return err
 	}
 	if r.onFailure != "open" && r.onFailure != "closed" {
 		return fmt.Errorf("--on-failure is open or closed")
+	}
+	var managed *managedGate
+	if r.manage != "" || r.managedIn != "" {
+		m, first, err := beginManaged(r.manage, r.managedIn, name, log)
+		if err != nil {
+			return err
+		}
+		managed, name = &managedGate{managed: m}, first
+		m.node = r.node
+		for _, p := range r.ports {
+			iface, _, _ := strings.Cut(p, "=")
+			m.ports = append(m.ports, iface)
+		}
 	}
 	config := live.Config{Node: r.node, Take: r.take, Expect: r.expect, Seed: 1, PassUnreadable: r.passUnreadable, Spin: r.spin, Log: log, TakesOver: live.Inherited()}
 	config.Load = func() (*policy.File, error) {
@@ -195,6 +211,12 @@ func (a *app) runGate(text render.Text, r *gateRun, name string) (err error) {
 		return err
 	}
 	config.Writes = r.pages.wanted()
+	if managed != nil {
+		config.Load, config.Writes, config.MayUpgrade = nil, true, managed.mayUpgrade
+		if err := managed.take(managed, f, in); err != nil {
+			return err
+		}
+	}
 	if r.keep != "" {
 		if config.Kept, err = files.ReadKept(r.keep); err != nil {
 			return err
@@ -225,29 +247,31 @@ func (a *app) runGate(text render.Text, r *gateRun, name string) (err error) {
 	signal.Notify(hup, syscall.SIGHUP)
 	defer signal.Stop(hup)
 	config.Reload = hup
+	var started []func(live.Running)
 	if r.metrics != "" {
-		listen := func() (net.Listener, error) { return listenForMetrics(r.metrics) }
-		if config.TakesOver == nil {
-			l, err := listen()
-			if err != nil {
-				return err
-			}
-			defer l.Close()
-			listen = func() (net.Listener, error) { return l, nil }
+		serve := func(l net.Listener, g live.Running) { serveMetrics(l, g) }
+		begin, end, err := serveAt(func() (net.Listener, error) { return listenForMetrics(r.metrics) }, serve, &config, log)
+		if err != nil {
+			return err
 		}
-		config.Started = func(g live.Running) {
-			go func() {
-				l, err := listen()
-				for n := 0; err != nil && n < 100; n++ { // the gate before listens there until it has ended
-					time.Sleep(100 * time.Millisecond)
-					l, err = listen()
-				}
-				if err != nil {
-					log.Error(err.Error())
-					return
-				}
-				serveMetrics(l, g)
-			}()
+		defer end()
+		started = append(started, begin)
+	}
+	if managed != nil {
+		serve := func(l net.Listener, g live.Running) {
+			managed.gate = g
+			managed.serve(l, "gate")
+		}
+		begin, end, err := serveAt(func() (net.Listener, error) { return listenToManage(r.manage) }, serve, &config, log)
+		if err != nil {
+			return err
+		}
+		defer end()
+		started = append(started, begin)
+	}
+	config.Started = func(g live.Running) {
+		for _, begin := range started {
+			begin(g)
 		}
 	}
 	var devices []string
@@ -386,6 +410,32 @@ func listenAt(flag, address string) (string, error) {
 		return "", fmt.Errorf("--%s %s: write HOST:PORT, or :PORT for the loopback", flag, address)
 	}
 	return net.JoinHostPort(cmp.Or(host, "127.0.0.1"), port), nil
+}
+
+// serveAt listens at once, or, where another gate listens there until it has handed over, when that has ended. begin serves.
+func serveAt(listen func() (net.Listener, error), serve func(net.Listener, live.Running), config *live.Config, log *slog.Logger) (begin func(live.Running), end func(), err error) {
+	end = func() {}
+	if config.TakesOver == nil {
+		l, err := listen()
+		if err != nil {
+			return nil, end, err
+		}
+		listen, end = func() (net.Listener, error) { return l, nil }, func() { l.Close() }
+	}
+	return func(g live.Running) {
+		go func() {
+			l, err := listen()
+			for n := 0; err != nil && n < 100; n++ {
+				time.Sleep(100 * time.Millisecond)
+				l, err = listen()
+			}
+			if err != nil {
+				log.Error(err.Error())
+				return
+			}
+			serve(l, g)
+		}()
+	}, end, nil
 }
 
 // maxWatchers is how many connections a gate has at a time to those who ask by HTTP.

@@ -101,10 +101,10 @@ func configure(c *cobra.Command, name string) (file string, err error) {
 }
 
 // logger returns what writes what happens to a gate to standard error: in words, or a line of keys and values, or of JSON.
-func (a *app) logger(kind string) (*slog.Logger, error) {
+func (a *app) logger(kind, command string) (*slog.Logger, error) {
 	switch kind {
 	case "words":
-		return slog.New(&inWords{to: a.err}), nil
+		return slog.New(&inWords{to: a.err, command: command}), nil
 	case "text":
 		return slog.New(slog.NewTextHandler(a.err, nil)), nil
 	case "json":
@@ -114,12 +114,15 @@ func (a *app) logger(kind string) (*slog.Logger, error) {
 }
 
 // inWords writes what happens for people: the message says all.
-type inWords struct{ to io.Writer }
+type inWords struct {
+	to      io.Writer
+	command string
+}
 
 func (h *inWords) Enabled(context.Context, slog.Level) bool { return true }
 
 func (h *inWords) Handle(_ context.Context, r slog.Record) error {
-	_, err := fmt.Fprintln(h.to, render.Visible("imbrel gate: "+strings.TrimSpace(r.Message)))
+	_, err := fmt.Fprintln(h.to, render.Visible("imbrel "+h.command+": "+strings.TrimSpace(r.Message)))
 	return err
 }
 

@@ -153,6 +153,8 @@ func (a *app) commands(root *cobra.Command, text render.Text) {
 		{a.measure(text), network, true, false, nil},
 		{a.prove(text), network, true, true, rehearsed},
 		{a.gate(text), force, true, true, []completion{policyFiles}},
+		{a.device(), force, false, true, []completion{choices(profiles()...), policyFiles}},
+		{a.deliver(text), force, true, true, []completion{policyFiles}},
 		{a.watchCounters(text), force, true, false, nil},
 	} {
 		r.c.GroupID = r.group

@@ -124,6 +124,9 @@ func whole(name string, text []byte, mode fs.FileMode, owner func(*os.File) erro
 	if e := f.Chmod(mode); err == nil {
 		err = e
 	}
+	if e := f.Sync(); err == nil { // or a failing machine leaves the name and no text
+		err = e
+	}
 	if e := f.Close(); err == nil {
 		err = e
 	}

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"log/slog"
 	"net"
@@ -101,6 +102,10 @@ func RunGate(ctx context.Context, c Config) (*Report, error) {
 
 // foresee says at the start what would not work later, with the rights that are left: to read the file again, and to keep the counters.
 func (r *runner) foresee() {
+	if r.config.Load == nil {
+		r.keep()
+		return
+	}
 	if _, err := r.config.Load(); err != nil {
 		r.log.Warn("the file cannot be read again, so a reload will change nothing: " + err.Error())
 	}
@@ -431,26 +436,37 @@ func (r *runner) rehearsal() *policy.Rehearsal {
 	return nil
 }
 
-// reload puts the policies of the file as it is now in force. Frames go on meanwhile: all that takes long is done beside them.
+// reload puts the policies of the file as it is now in force.
 func (r *runner) reload() error {
-	r.mutex.Lock()
-	defer r.mutex.Unlock()
+	if r.config.Load == nil {
+		return errors.New("this gate is managed: `imbrel deliver` changes its policies")
+	}
 	f, err := r.config.Load()
 	if err == nil {
-		var node *policy.Node
-		var ifaces []*policy.Interface
-		if node, ifaces, err = r.find(f); err == nil {
-			p := r.gate.Prepare(f, node, ifaces)
-			r.settle()
-			r.do(func(l *lane, now time.Duration, send func(int, []byte)) { l.lane.Put(p, now, send) })
-			r.gate.Reloaded(p)
-			r.file = f
-			r.log.Info("the policies are those of the file as it is now")
-			return nil
-		}
+		err = r.Change(f)
 	}
-	r.log.Error("nothing was changed: " + err.Error())
-	return err
+	if err != nil {
+		r.log.Error("nothing was changed: " + err.Error())
+		return err
+	}
+	r.log.Info("the policies are those of the file as it is now")
+	return nil
+}
+
+// Change puts the policies of a file in force. Frames go on meanwhile: all that takes long is done beside them.
+func (r *runner) Change(f *policy.File) error {
+	r.mutex.Lock()
+	defer r.mutex.Unlock()
+	node, ifaces, err := r.find(f)
+	if err != nil {
+		return err
+	}
+	p := r.gate.Prepare(f, node, ifaces)
+	r.settle()
+	r.do(func(l *lane, now time.Duration, send func(int, []byte)) { l.lane.Put(p, now, send) })
+	r.gate.Reloaded(p)
+	r.file = f
+	return nil
 }
 
 // settle waits until no frame waits under the policies before the last.

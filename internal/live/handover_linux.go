@@ -52,6 +52,11 @@ func (r *runner) upgrade() (err error) {
 	if r.config.Program == "" {
 		return errors.New("this gate cannot be upgraded: it writes captures, or ends after a time. End it, and start it anew")
 	}
+	if r.config.MayUpgrade != nil {
+		if err := r.config.MayUpgrade(); err != nil {
+			return err
+		}
+	}
 	for _, p := range r.ports {
 		if p.in.socket == nil || p.out.socket == nil {
 			return fmt.Errorf("the interface %s is gone: upgrade when it is back", p.device)

@@ -16,7 +16,7 @@ import (
 // A Config says what a gate is run with.
 type Config struct {
 	File   *policy.File                 // at the start
-	Load   func() (*policy.File, error) // reads it again, at each reload
+	Load   func() (*policy.File, error) // reads it again, at each reload; nil: it has another way to change
 	Node   string
 	Ports  []Port
 	Take   []string      // interfaces of the machine that are taken though it uses them itself
@@ -29,6 +29,7 @@ type Config struct {
 	Log            *slog.Logger     // what happens meanwhile
 	Spin           bool             // never sleep: a processor for each direction
 	Program        string           // that an upgrade starts; "": there may be none
+	MayUpgrade     func() error     // says why there can be no upgrade now; may be nil
 	TakesOver      *os.File         // leads to the gate to take over from; nil: from none
 	Kept           *gate.Kept       // what was counted before; may be nil
 	Keep           func(*gate.Kept) // is given what was counted, each minute and at the end; may be nil
@@ -57,6 +58,8 @@ type Running interface {
 	Snapshot() *Report
 	// Figures returns a snapshot that holds all waits, not their percentiles alone.
 	Figures() *Report
+	// Change puts the policies of another file in force.
+	Change(*policy.File) error
 }
 
 // A Port is an interface of the node and the machine's interface that it is at.

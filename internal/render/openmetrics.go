@@ -141,11 +141,8 @@ func (e *exposition) interfaces() {
 	})
 	e.family("imbrel_dropped_packets", "counter", "packets", "Packets of a class that were dropped, by reason.")
 	e.classes(func(c *measure.Class, labels string) {
-		for _, d := range []struct {
-			reason string
-			n      uint64
-		}{{"policed", c.Drops.Policed}, {"queue_full", c.Drops.QueueFull}, {"early", c.Drops.Early}, {"blocked", c.Drops.Blocked}} {
-			e.sample("imbrel_dropped_packets_total", join(labels, `reason="`+d.reason+`"`), float64(d.n))
+		for _, d := range c.Drops.Reasons() {
+			e.sample("imbrel_dropped_packets_total", join(labels, `reason="`+d.Reason+`"`), float64(d.Packets))
 		}
 	})
 	e.family("imbrel_wait_seconds", "histogram", "seconds", "How long packets of a class waited.")
