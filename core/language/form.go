@@ -32,6 +32,7 @@ type Form struct {
 	Bounds  [2]int   // of a whole number; both 0: it is none
 	Flag    bool     // true or false
 
+	List   bool    // of Values: one by itself is a list, too
 	Single bool    // of Keys: a single value may be written in their place
 	ID     string  // of Items: the key that tells them apart, or "" where their order does
 	Map    bool    // of Items: the file writes them as names, each followed by its value
@@ -87,7 +88,7 @@ func (m *forms) of(s schema) *Form {
 	switch kind, _ := s["type"].(string); kind {
 	case "array":
 		item := m.of(s["items"].(schema))
-		f.Kind, f.Inner, f.Type, f.Say = Values, item.Inner, item.Type, item.Say
+		f.Kind, f.Inner, f.Type, f.Say, f.List = Values, item.Inner, item.Type, item.Say, true
 		if item.Kind == Keys {
 			f.Kind, f.ID = Items, idOf(item)
 		}

@@ -85,6 +85,9 @@ func (v *Value) named() string {
 		for i := range v.Keys {
 			switch item := &v.Items[i]; v.Keys[i].Text {
 			case "name", "class", "at":
+				if item.Kind == List && len(item.Items) == 1 {
+					item = &item.Items[0]
+				}
 				return item.Text
 			case "ends": // a link is named by its ends
 				var ends []string

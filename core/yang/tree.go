@@ -141,6 +141,11 @@ func (r *Reader) keys(f *language.Form, e *Element, path string) (v language.Val
 			return v, err
 		}
 	}
+	for i := range v.Items { // one value is written as such
+		if form := f.KeyOf(v.Keys[i].Text); form.Kind == language.Values {
+			v.Items[i] = alone(form, v.Items[i])
+		}
+	}
 	for _, k := range f.Inner { // an empty list has no element
 		if _, there := seen[k.Name]; k.Need && !there && k.Kind == language.Items {
 			v.Keys = append(v.Keys, language.Value{Kind: language.Scalar, At: v.At, Text: k.Name})
@@ -194,6 +199,9 @@ func (r *Reader) into(f *language.Form, e *Element, path string, v *language.Val
 					return unknown(f, path, k)
 				}
 			}
+			if only.Kind == language.Values {
+				item = alone(&only, item)
+			}
 			if item.Kind == language.Null {
 				item = language.Value{Kind: language.List, At: v.At}
 				if only.Map {
@@ -204,6 +212,14 @@ func (r *Reader) into(f *language.Form, e *Element, path string, v *language.Val
 		v.Items = append(v.Items, item)
 	}
 	return err
+}
+
+// alone returns the one value of a list of one, where it may be written so.
+func alone(f *language.Form, v language.Value) language.Value {
+	if !f.List && v.Kind == language.List && len(v.Items) == 1 {
+		return v.Items[0]
+	}
+	return v
 }
 
 // quoted returns a text as XPath writes it.

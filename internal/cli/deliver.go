@@ -99,7 +99,10 @@ reason, every device takes itself back.`,
 	}
 	r.flags(c)
 	r.committing(c)
-	c.AddCommand(a.deliverDrift(text), a.deliverHistory(text), a.deliverBack(text), a.deliverResume(text))
+	for _, within := range []*cobra.Command{a.deliverDrift(text), a.deliverHistory(text), a.deliverBack(text), a.deliverResume(text)} {
+		within.Annotations = map[string]string{hasResult: "true"}
+		c.AddCommand(within)
+	}
 	return c
 }
 
@@ -496,10 +499,10 @@ func ended(record *files.Delivery, out []deliver.Outcome, failed error) {
 		states[o.State]++
 	}
 	switch {
-	case failed == nil:
-		record.State = files.Done
 	case states[deliver.AsBefore] == len(out):
 		record.State = files.TakenBack
+	case failed == nil:
+		record.State = files.Done
 	case states[deliver.AsBefore]+states[deliver.AsWished] == len(out) && !record.Together:
 		record.State = files.Done
 	case record.State == files.Decided && record.Together && states[deliver.AsBefore] > 0:

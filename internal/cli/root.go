@@ -118,6 +118,9 @@ Start with:  imbrel demo`,
 	return root
 }
 
+// hasResult is the annotation of a command within another that has -o, and reads what the other reads.
+const hasResult = "result"
+
 // commands adds all commands, in groups by what people do.
 func (a *app) commands(root *cobra.Command, text render.Text) {
 	cobra.EnableCommandSorting = false
@@ -161,15 +164,20 @@ func (a *app) commands(root *cobra.Command, text render.Text) {
 		if r.group == network || r.group == force {
 			r.c.Long += "\n\nThis command needs Linux. The commands of the other groups run on other systems, too."
 		}
-		if r.forms {
-			r.c.Flags().StringVarP(&a.output, "output", "o", "text", "")
-			f, all := r.c.Flags().Lookup("output"), formsOf(r.c)
-			f.Usage, f.DefValue = "`FORM` of the result: "+formsInWords(all), all[0].name
+		for _, c := range append([]*cobra.Command{r.c}, r.c.Commands()...) {
+			if c != r.c && c.Annotations[hasResult] == "" {
+				continue
+			}
+			if r.forms {
+				c.Flags().StringVarP(&a.output, "output", "o", "text", "")
+				f, all := c.Flags().Lookup("output"), formsOf(c)
+				f.Usage, f.DefValue = "`FORM` of the result: "+formsInWords(all), all[0].name
+			}
+			if r.reads {
+				c.Flags().StringArrayVar(&a.includeFrom, "include-from", nil, "allow includes from the folder `DIR`, too, not only from the folder of the file")
+			}
+			a.completing(c, r.arguments...)
 		}
-		if r.reads {
-			r.c.Flags().StringArrayVar(&a.includeFrom, "include-from", nil, "allow includes from the folder `DIR`, too, not only from the folder of the file")
-		}
-		a.completing(r.c, r.arguments...)
 		root.AddCommand(r.c)
 	}
 	// In a shell the word is `completion`, as cobra has it; it is among the others of its own.

@@ -242,7 +242,7 @@ func (t Text) DeliveryEnd(d *Delivery) {
 		said = fmt.Sprintf("All %d devices changed.", len(d.Outcomes))
 	}
 	switch n := len(d.Outcomes); {
-	case d.Failure != "" && len(states[deliver.AsBefore]) == n:
+	case len(states[deliver.AsBefore]) == n:
 		word, said = t.bad("TAKEN BACK"), "All devices are as they were."
 		if n == 1 {
 			said = "`" + d.Outcomes[0].Node + "` is as it was."
@@ -262,7 +262,7 @@ func (t Text) DeliveryEnd(d *Delivery) {
 		}
 	}
 	if d.Failure == "" && len(unsaved) == 0 {
-		if d.ID > 0 {
+		if d.ID > 0 && len(states[deliver.AsWished]) > 0 {
 			t.paragraph("", fmt.Sprintf("It is delivery %d. `imbrel deliver back %s` takes it back.", d.ID, d.File))
 		}
 		return
