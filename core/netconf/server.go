@@ -267,7 +267,7 @@ func outcome(op *yang.Element, err error) string {
 	}
 	out = strings.Replace(strings.Replace(out, "lock to ", "lock ", 1), "edit-config to ", "edit-config of ", 1)
 	if err != nil {
-		return out + ": " + err.Error()
+		return out + ": " + strings.ReplaceAll(err.Error(), "\n", "; ")
 	}
 	return out
 }

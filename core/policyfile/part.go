@@ -261,3 +261,55 @@ func width(v *language.Value) int {
 	}
 	return n
 }
+
+// AsDelivered returns the policy file with what its devices would really have. part makes of a node's part of the file what the device can do of it, and reports whether
+// it differs; a policy that does gets a name of its own there: NAME.NODE.
+func (s *Source) AsDelivered(f *policy.File, part func(node *policy.Node, part language.Value) (language.Value, bool, error)) (*policy.File, *Source, error) {
+	doc := *s.doc
+	policies, _ := s.doc.Lookup("policies")
+	if policies == nil || len(f.Attach) == 0 {
+		return f, s, nil
+	}
+	more := *policies
+	more.Items = slices.Clone(policies.Items)
+	own := make(map[*policy.Node]map[string]string) // new names
+	for i := range f.Network.Nodes {
+		node := &f.Network.Nodes[i]
+		fitted, differs, err := part(node, s.Part(f, node))
+		if err != nil {
+			return nil, nil, err
+		}
+		if !differs {
+			continue
+		}
+		own[node] = make(map[string]string)
+		list, _ := fitted.Lookup("policies")
+		for k := range list.Items {
+			name := field(&list.Items[k], "name")
+			renamed, err := list.Items[k].With("name", name+"."+node.Name)
+			if err != nil {
+				return nil, nil, err
+			}
+			own[node][name] = name + "." + node.Name
+			more.Items = append(more.Items, renamed)
+		}
+	}
+	attach := language.Value{Kind: language.List, At: doc.At}
+	for i := range f.Attach {
+		a := &f.Attach[i]
+		name := a.Policy.Name
+		if to := own[a.Interface.Node][name]; to != "" {
+			name = to
+		}
+		line := keyed(a.At)
+		put(&line, "policy", text(a.At, name))
+		put(&line, "at", text(a.At, a.Interface.Path()+" "+a.Direction.String()))
+		attach.Items = append(attach.Items, line)
+	}
+	again := *s
+	doc = doc.Put("policies", more)
+	doc = doc.Put("attach", attach)
+	again.doc = &doc
+	out, err := language.Read(doc, s.zones.lookup())
+	return out, &again, again.WithLines(err)
+}

@@ -26,7 +26,6 @@ import (
 	"imbrel.example/imbrel/core/language"
 	"imbrel.example/imbrel/core/limits"
 	"imbrel.example/imbrel/core/policy"
-	"imbrel.example/imbrel/core/policyfile"
 	"imbrel.example/imbrel/core/words"
 	"imbrel.example/imbrel/core/yang"
 	"imbrel.example/imbrel/internal/files"
@@ -295,11 +294,7 @@ func (t *target) compare(r *deliverRun) error {
 			return fmt.Errorf("the device says of a limit of its own what is not known: %w", err)
 		}
 	}
-	own, _, err := policyfile.FromValue(part, time.LoadLocation)
-	if err != nil {
-		return err
-	}
-	if part, t.less, err = cannot.Fit(part, own); err != nil {
+	if part, t.less, err = fitted(part, &cannot); err != nil {
 		return fmt.Errorf("it cannot be done on this device: %w", err)
 	}
 	return t.towards(form, deliver.Want(form, t.has, t.last, yang.Tree(form, &part).In(yang.Namespace), r.takeOver))

@@ -381,7 +381,7 @@ func TestDeliverIsCut(t *testing.T) {
 
 // A waiter is written to, and tells when a text has come.
 type waiter struct {
-	said bytes.Buffer
+	said  bytes.Buffer
 	want  string
 	there chan struct{}
 	told  bool

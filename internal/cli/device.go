@@ -115,7 +115,7 @@ A profile of your own is a file with a limit a line.`,
 			}
 			m.node = node
 			d := &standIn{managed: m, limits: *l, random: rand.New(rand.NewPCG(1, uint64(os.Getpid())))}
-			if err := m.take(d, f, in); err != nil {
+			if err := m.take(d, f, in, l); err != nil {
 				return err
 			}
 			listener, err := listenToManage(at)

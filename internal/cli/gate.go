@@ -18,6 +18,7 @@ import (
 	"golang.org/x/net/netutil"
 
 	"imbrel.example/imbrel/core/gate"
+	"imbrel.example/imbrel/core/limits"
 	"imbrel.example/imbrel/core/packet"
 	"imbrel.example/imbrel/core/policy"
 	"imbrel.example/imbrel/internal/files"
@@ -213,7 +214,7 @@ func (a *app) runGate(text render.Text, r *gateRun, name string) (err error) {
 	config.Writes = r.pages.wanted()
 	if managed != nil {
 		config.Load, config.Writes, config.MayUpgrade = nil, true, managed.mayUpgrade
-		if err := managed.take(managed, f, in); err != nil {
+		if err := managed.take(managed, f, in, &limits.Limits{}); err != nil {
 			return err
 		}
 	}

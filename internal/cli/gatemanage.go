@@ -9,14 +9,18 @@ import (
 	"os"
 	"path/filepath"
 	"strconv"
+	"time"
 
 	"github.com/spf13/cobra"
 	"golang.org/x/crypto/ssh"
 
 	"imbrel.example/imbrel/core/language"
+	"imbrel.example/imbrel/core/limits"
 	"imbrel.example/imbrel/core/measure"
 	"imbrel.example/imbrel/core/netconf"
 	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/policyfile"
+	"imbrel.example/imbrel/core/words"
 	"imbrel.example/imbrel/core/yang"
 	"imbrel.example/imbrel/internal/files"
 	"imbrel.example/imbrel/internal/live"
@@ -61,15 +65,17 @@ func beginManaged(at, dir, name string, log *slog.Logger) (*managed, string, err
 	return m, name, nil
 }
 
-// take begins with a configuration: that of the node in the file, or all that was kept.
-func (m *managed) take(d netconf.Device, f *policy.File, in files.Place) error {
+// take begins with a configuration: that of the node in the file, as far as the device can do it, or all that was kept.
+func (m *managed) take(d netconf.Device, f *policy.File, in files.Place, cannot *limits.Limits) error {
 	v := *in.Value()
 	if !m.saved {
 		node, err := live.NodeOf(f, m.node)
 		if err != nil {
 			return err
 		}
-		v = in.Part(f, node)
+		if v, _, err = fitted(in.Part(f, node), cannot); err != nil {
+			return err
+		}
 	}
 	running := yang.Tree(language.DeviceForm(), &v).In(yang.Namespace)
 	var startup *yang.Element
@@ -78,6 +84,15 @@ func (m *managed) take(d netconf.Device, f *policy.File, in files.Place) error {
 	}
 	m.server = netconf.NewServer(d, running, startup)
 	return nil
+}
+
+// fitted returns a device's part of a file as the device can do it, and what that is less than was asked.
+func fitted(part language.Value, cannot *limits.Limits) (language.Value, []words.Fact, error) {
+	own, _, err := policyfile.FromValue(part, time.LoadLocation)
+	if err != nil {
+		return part, nil, err
+	}
+	return cannot.Fit(part, own)
 }
 
 // listenToManage listens where a device is managed.

@@ -32,6 +32,7 @@ type rehearsalRun struct {
 	errors     []check.Finding // of the file, which are warnings of each run
 	seed       uint64
 	without    bool
+	delivered  bool // as the devices would have it
 	both       bool
 	hash       string // of the file, once it is asked for
 	hashed     sync.Once
@@ -102,6 +103,7 @@ reported.`,
 		},
 	}
 	c.Flags().BoolVar(&r.without, "without-policy", false, "send the same traffic through plain FIFO queues")
+	c.Flags().BoolVar(&r.delivered, "as-delivered", false, "rehearse what the devices would really do, by their profiles in `devices`")
 	c.Flags().BoolVar(&r.both, "both", false, "run without and with the policies, and show the two side by side")
 	numberVar(c.Flags(), &r.seed, "seed", 1, 0, math.MaxUint64, "`NUMBER` from which everything random follows")
 	c.Flags().BoolVar(&r.suggest, "suggest", false, "try changes of one number and report the smallest one that makes the failed expectations hold")
@@ -142,6 +144,11 @@ const closedLoopUsage = "make each TCP conversation of a capture a flow of as ma
 func (r *rehearsalRun) read(a *app, args []string) (plans []*policy.Rehearsal, err error) {
 	if r.file, r.in, err = files.ReadPolicy(args[0], a.in, a.includeFrom...); err != nil {
 		return nil, err
+	}
+	if r.delivered {
+		if r.file, r.in, err = a.asDelivered(r.file, r.in); err != nil {
+			return nil, err
+		}
 	}
 	name := ""
 	if len(args) > 1 {
