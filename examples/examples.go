@@ -13,6 +13,11 @@ var FS embed.FS
 //go:embed devices
 var Devices embed.FS
 
+// Sites has the network that deliveries are shown with.
+//
+//go:embed sites
+var Sites embed.FS
+
 //go:generate go run ./makecapture ternrock-office.pcap
 
 // Demo lists the files of the demo.

@@ -20,6 +20,7 @@ import (
 	"imbrel.example/imbrel/core/unit"
 	"imbrel.example/imbrel/core/yang"
 	"imbrel.example/imbrel/internal/live"
+	"imbrel.example/imbrel/internal/render"
 )
 
 // A verification says how a delivery is verified before it is confirmed.
@@ -263,6 +264,8 @@ func (v *verification) call(ctx context.Context) (string, error) {
 					failed = append(failed, fmt.Errorf("%s: %w", t.Name, err))
 				case report.Gone:
 					failed = append(failed, fmt.Errorf("%s: the far end went away", t.Name))
+				case report.Worst() < least && render.WasBusy(report):
+					failed = append(failed, fmt.Errorf("%s: the calls cannot be judged, because this machine was busy and sent packets up to %s late", t.Name, humanize.Milliseconds(report.SentLate)))
 				default:
 					if worst = min(worst, report.Worst()); report.Worst() < least {
 						failed = append(failed, fmt.Errorf("%s: the worst call has MOS %.2f, and `%s` asks for %.2f", t.Name, report.Worst(), v.rehearsal, least))

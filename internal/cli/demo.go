@@ -19,6 +19,7 @@ const demoFile = "ternrock.yaml"
 
 func (a *app) demo(text render.Text) *cobra.Command {
 	var write string
+	var delivers bool
 	var out pages
 	view := render.View{Next: true}
 	c := &cobra.Command{
@@ -32,6 +33,9 @@ harbour is full in fog. The same traffic runs without and with the policy.`,
 		RunE: func(_ *cobra.Command, _ []string) error {
 			if write != "" {
 				return a.writeDemo(write)
+			}
+			if delivers {
+				return a.demoDeliver(text)
 			}
 			if err := out.free(); err != nil {
 				return err
@@ -56,6 +60,7 @@ harbour is full in fog. The same traffic runs without and with the policy.`,
 	}
 	c.Flags().BoolVar(&view.Detail, "detail", false, "also show each traffic, interface and link")
 	out.flags(c)
+	c.Flags().BoolVar(&delivers, "deliver", false, "show how a policy is brought to three devices, and taken back: gates of this machine as root, stand-ins otherwise")
 	c.Flags().StringVar(&write, "write", "", "write the example's files into the folder `DIR` instead, to try changes on")
 	return c
 }

@@ -5,7 +5,9 @@ package live
 import (
 	"context"
 	"errors"
+	"net/netip"
 	"os"
+	"os/exec"
 	"time"
 
 	"imbrel.example/imbrel/core/linetest"
@@ -48,3 +50,31 @@ func EndBypass([]string) {}
 
 // Inherited returns nothing.
 func Inherited() *os.File { return nil }
+
+// A Chain is not there on this system.
+type Chain struct{}
+
+// The places of a chain, which are not there.
+const (
+	Caller = iota
+	Gates
+	Far
+)
+
+// ChainGates is where gates of a chain are managed.
+const ChainGates = "192.0.2.2"
+
+// ChainPorts are the interfaces of a chain.
+var ChainPorts = [3][2]string{}
+
+// NewChain says so too.
+func NewChain(netip.Prefix, netip.Prefix) (*Chain, error) { return nil, errLinux }
+
+// Close does nothing.
+func (*Chain) Close() {}
+
+// Start says so too.
+func (*Chain) Start(int, *exec.Cmd) error { return errLinux }
+
+// Pull says so too.
+func (*Chain) Pull(bool) error { return errLinux }

@@ -96,7 +96,7 @@ func (t Text) marked(r *live.CallReport) {
 			t.Line("  The packets were %s %s %s.", t.bad("rewritten"), way.words, asMarked(counts))
 		}
 	}
-	if r.SentLate > tooLate {
+	if WasBusy(r) {
 		t.paragraph("  ", fmt.Sprintf("This machine sent packets up to %s late: it was busy, and late or lost packets may be its own fault.", humanize.Milliseconds(r.SentLate)))
 	}
 	if r.Wrong > 0 {
@@ -241,3 +241,6 @@ func bar(v, most float64) string {
 	}
 	return strings.Repeat("█", int(v/most*width+0.5))
 }
+
+// WasBusy reports whether a machine that called was too busy for its calls to say much of the network.
+func WasBusy(r *live.CallReport) bool { return r.SentLate > tooLate }
