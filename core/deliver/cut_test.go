@@ -111,6 +111,12 @@ func (w *wire) cut(b *box, c net.Conn) bool {
 	return true
 }
 
+func (w *wire) isDead() bool {
+	w.mutex.Lock()
+	defer w.mutex.Unlock()
+	return w.dead
+}
+
 // pair returns the two ends of a connection that holds what is on its way.
 func pair() (near, away net.Conn) {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
@@ -194,12 +200,16 @@ func TestCutAtEveryMessage(t *testing.T) {
 						decided = true
 						return nil
 					},
-					Settle: func(try int) bool { time.Sleep(time.Millisecond); return try < 20 && !w.dead }}
+					Settle: func(try int) bool { time.Sleep(time.Millisecond); return try < 20 && !w.isDead() }}
 				out, err := plan.Deliver()
-				messages := w.count
-				if what == "the caller" && w.dead { // it comes back, and finishes
-					w.dead, w.at = false, 0
+				w.mutex.Lock()
+				messages, dead := w.count, w.dead
+				w.mutex.Unlock()
+				if what == "the caller" && dead { // it comes back, and finishes
 					w.open.Wait()
+					w.mutex.Lock()
+					w.dead, w.at = false, 0
+					w.mutex.Unlock()
 					if decided && together {
 						out, err = plan.Finish(deliver.AsWished)
 					} else {
@@ -210,13 +220,13 @@ func TestCutAtEveryMessage(t *testing.T) {
 						}
 					}
 				}
-				if w.count < at || messages < at {
+				w.open.Wait()
+				if messages < at {
 					if err != nil {
 						t.Fatalf("without a cut: %v", err)
 					}
 					last = 0
 				}
-				w.open.Wait()
 				said := make(map[deliver.State]int)
 				for i, o := range out {
 					b := w.boxes[o.Node]

@@ -91,8 +91,9 @@ limit is refused. Rehearse deliveries with it.
 
 The profiles that come with the program are ` + strings.Join(profiles(), ", ") + `.
 A profile of your own is a file with a limit a line.`,
-		Example: `  imbrel device small-branch ternrock.yaml --node ternrock --manage :8301 --managed-in ternrock.d`,
-		Args:    between(2, 2, "a profile, and a policy file"),
+		Example: `  imbrel device small-branch ternrock.yaml --node ternrock --manage :8301 --managed-in ternrock.d
+  imbrel device own-profile.yaml sites.yaml --node hub --manage 192.0.2.16:830 --managed-in hub.d`,
+		Args: between(2, 2, "a profile, and a policy file"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			log, err := a.logger(form, "device")
 			if err != nil {

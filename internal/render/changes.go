@@ -16,7 +16,7 @@ import (
 func (t Text) Changes(before, after string, r *changes.Result) {
 	t.Title("from %s to %s", before, after)
 	t.paragraph("", changesVerdict(r))
-	t.fields(r.Fields)
+	t.fields("In the file", r.Fields)
 	for i := range r.Interfaces {
 		t.Line("")
 		t.changed(&r.Interfaces[i])
@@ -134,11 +134,11 @@ func (t Text) changed(i *changes.Interface) {
 }
 
 // fields writes the values of a file that differ.
-func (t Text) fields(all []changes.Field) {
+func (t Text) fields(title string, all []changes.Field) {
 	for i, f := range all {
 		if i == 0 {
 			t.Line("")
-			t.Title("In the file")
+			t.Title("%s", title)
 		}
 		switch {
 		case f.Old == changes.There && f.New == "":

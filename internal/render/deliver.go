@@ -148,7 +148,7 @@ func (t Text) Delivery(d *Delivery) {
 	for _, c := range d.common() {
 		t.Line("")
 		t.Title("at %s", named(c.nodes))
-		t.fields(c.what.Fields)
+		t.fields("The edit", c.what.Fields)
 		for i := range c.what.Interfaces {
 			t.Line("")
 			t.changed(&c.what.Interfaces[i])
