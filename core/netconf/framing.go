@@ -79,6 +79,9 @@ func (f *framer) readChunks() ([]byte, error) {
 			if err != nil {
 				return nil, err
 			}
+			if len(head) == 1 && c == '\n' { // some send one more
+				continue
+			}
 			if head = append(head, c); len(head) > 13 {
 				return nil, errFraming
 			}
