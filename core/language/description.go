@@ -339,7 +339,8 @@ var (
 	)
 
 	aDevice = object("device",
-		must("address", "where it is managed: a host, or HOST:PORT; the port is 830 when not given", value("a host such as 192.0.2.17, or HOST:PORT", parseHostPort), func(d *policy.Device, v string) { d.Address = v }),
+		must("address", "where it is managed: a host, or HOST:PORT; the port is 830 when not given", value("a host such as 192.0.2.17, or HOST:PORT", hostPort(policy.DevicePort)), func(d *policy.Device, v string) { d.Address = v }),
+		on("answers", "where `imbrel answer` listens at the node, for `deliver --verify NAME --calls`: a host, or HOST:PORT; the port is 862 when not given", value("a host such as 192.0.2.17, or HOST:PORT", hostPort(policy.AnswerPort)), func(d *policy.Device, v string) { d.Answers = v }),
 		on("user", "as whom; the flag --user when not given", aText, func(d *policy.Device, v string) { d.User = v }),
 		on("key", "the file of the private key, relative to this file; the flag --key when not given", aText, func(d *policy.Device, v string) { d.Key = v }),
 		on("profile", "what the device cannot do, for `rehearse --as-delivered`: a profile of the program, or a file relative to this one", aText, func(d *policy.Device, v string) { d.Profile = v }),

@@ -90,20 +90,22 @@ func count(what string, low, high int) shape[int] {
 	return s
 }
 
-// parseHostPort reads where a device is managed.
-func parseHostPort(s string) (string, error) {
-	host, port, err := net.SplitHostPort(s)
-	if err != nil {
-		if a, e := netip.ParseAddr(s); e == nil || !strings.ContainsAny(s, ":/ []") && s != "" {
-			if host, port = s, policy.DevicePort; e == nil {
-				host = a.String()
+// hostPort reads a host and a port, which may be left out.
+func hostPort(usual string) func(string) (string, error) {
+	return func(s string) (string, error) {
+		host, port, err := net.SplitHostPort(s)
+		if err != nil {
+			if a, e := netip.ParseAddr(s); e == nil || !strings.ContainsAny(s, ":/ []") && s != "" {
+				if host, port = s, usual; e == nil {
+					host = a.String()
+				}
 			}
 		}
+		if n, err := strconv.ParseUint(port, 10, 16); err != nil || n == 0 || host == "" || strings.ContainsAny(host, " /") {
+			return "", fmt.Errorf("%.60q is not a host, or HOST:PORT", s)
+		}
+		return net.JoinHostPort(host, port), nil
 	}
-	if n, err := strconv.ParseUint(port, 10, 16); err != nil || n == 0 || host == "" || strings.ContainsAny(host, " /") {
-		return "", fmt.Errorf("%.60q is not a host, or HOST:PORT", s)
-	}
-	return net.JoinHostPort(host, port), nil
 }
 
 // parseFingerprint reads the fingerprint of a key: its SHA-256 in base 64.

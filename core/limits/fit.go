@@ -80,8 +80,18 @@ func (k *fitter) policy(p *plan.Plan) error {
 			}
 		}
 		k.meter(p, e, at)
+		if k.NoVLAN && e.Class != nil && asks(e.Class, policy.KeyVLAN) {
+			k.say(words.NotCounted.With(e.Name))
+		}
 	}
 	return k.share(p, path)
+}
+
+// asks reports whether a class asks for a key.
+func asks(c *policy.Class, key policy.Key) bool {
+	return slices.ContainsFunc(slices.Concat(c.Match, c.Except), func(c policy.Condition) bool {
+		return slices.ContainsFunc(c.Terms, func(t policy.Term) bool { return t.Key == key })
+	})
 }
 
 // meter fits the policer of an entry.

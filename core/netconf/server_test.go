@@ -395,6 +395,39 @@ func TestBadMessages(t *testing.T) {
 	}
 }
 
+// A device that answers for ever, or with what it was not asked for, ends the session.
+func TestEndlessAnswers(t *testing.T) {
+	const theirs = `<hello xmlns="urn:ietf:params:xml:ns:netconf:base:1.0"><capabilities><capability>urn:ietf:params:netconf:base:1.0</capability></capabilities><session-id>1</session-id></hello>]]>]]>`
+	for name, more := range map[string]string{
+		"one message": "<a>", "notifications": `<notification xmlns="urn:ietf:params:xml:ns:netconf:notification:1.0"/>]]>]]>`, "other replies": `<rpc-reply message-id="9" xmlns="urn:ietf:params:xml:ns:netconf:base:1.0"/>]]>]]>`, "no XML": `<]]>]]>`,
+	} {
+		c, err := netconf.Open(&tape{Reader: io.MultiReader(strings.NewReader(theirs), &endless{text: more}), to: &bytes.Buffer{}}, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := c.Config("running"); err == nil {
+			t.Errorf("%s: no error", name)
+		}
+	}
+	if _, err := netconf.Open(&tape{Reader: &endless{text: "garbage>"}, to: &bytes.Buffer{}}, nil); err == nil {
+		t.Error("garbage is taken for a hello")
+	}
+}
+
+// An endless reader gives the same text again and again.
+type endless struct {
+	text string
+	at   int
+}
+
+func (e *endless) Read(b []byte) (int, error) {
+	for i := range b {
+		b[i] = e.text[e.at]
+		e.at = (e.at + 1) % len(e.text)
+	}
+	return len(b), nil
+}
+
 func FuzzServer(f *testing.F) {
 	f.Add([]byte(fmt.Sprintf(hello, 0) + `<rpc message-id="1" xmlns="urn:ietf:params:xml:ns:netconf:base:1.0"><edit-config><target><candidate/></target><config><policy-file xmlns="https://imbrel.example/yang/policy"><policies><name>wan</name></policies></policy-file></config></edit-config></rpc>]]>]]>`))
 	f.Add([]byte(fmt.Sprintf(hello, 1) + "\n#6\n<rpc/>\n##\n"))

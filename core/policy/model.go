@@ -33,9 +33,13 @@ type Device struct {
 	Address string // HOST:PORT
 	User    string
 	Key     string // the file of a private key, relative to the policy file
+	Answers string // HOST:PORT of an `imbrel answer` at the node; "": not given
 	Profile string // of its limits: of the program, or a file relative to the policy file; "": not given
 	HostKey string // the fingerprint of the device's key, as SHA256:…; "": not given
 }
+
+// AnswerPort is the port at which `imbrel answer` listens when none is given (RFC 8762 §3).
+const AnswerPort = "862"
 
 // DevicePort is the port at which devices are managed when none is given (RFC 6242 §6).
 const DevicePort = "830"

@@ -13,6 +13,7 @@ var (
 	LessPromise = row("`{entry}` is promised {is} in place of {was}")
 	LessRate    = row("the policer of `{entry}` passes {is} in place of {was}[[: {calls}]]")
 	MoreBurst   = row("the burst of `{entry}` is {is} in place of {was}: what is less urgent may wait {wait} longer")
+	NotCounted  = row("packets of `{entry}` are not counted, because its class matches `vlan`")
 	SharedQueue = row("`{entry}` shares a queue with the rest, which is promised {total}: before, `{entry}` was promised {own} and the rest {rest}[[; its packets are not marked {mark} any more]]")
 )
 

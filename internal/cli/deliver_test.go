@@ -9,6 +9,7 @@ import (
 	"crypto/rand"
 	"encoding/json"
 	"encoding/pem"
+	"errors"
 	"fmt"
 	"net"
 	"os"
@@ -22,8 +23,9 @@ import (
 
 	"golang.org/x/crypto/ssh"
 
-	"imbrel.example/imbrel/core/deliver"
 	"imbrel.example/imbrel/core/language"
+	"imbrel.example/imbrel/core/netconf"
+	"imbrel.example/imbrel/core/policyfile"
 	"imbrel.example/imbrel/core/yang"
 	"imbrel.example/imbrel/internal/manage"
 )
@@ -502,7 +504,7 @@ func TestDeliverWithinLimits(t *testing.T) {
 	s.wants(s.deliver("sites.yaml"), 1, "entries within entries, 2 deep, and the device has 1")
 }
 
-// Two hundred stand-ins are too many for a test; a device that says of its limits what it does not keep is one too many as well: nothing is left half.
+// A device that is at work for somebody else, and one that says nothing of the limits that it has: nothing is left half.
 func TestDeliverToALiar(t *testing.T) {
 	s := newPlaces(t, "wide-branch", "small-branch")
 	s.wants(s.deliver("sites.yaml", "--trust-new-keys"), 0)
@@ -516,10 +518,60 @@ func TestDeliverToALiar(t *testing.T) {
 	if got := s.shapes(); got != "9.5Mbit/s 9.5Mbit/s" {
 		t.Errorf("after a refusal of one: %s", got)
 	}
-	form := language.DeviceForm()
-	before := s.running("hub")
-	s.wants(s.deliver("sites.yaml", "--commit", "--unverified", "--together"), 0, "DONE")
-	if deliver.Same(form, before, s.running("hub")) {
-		t.Error("nothing was delivered")
+	s.kill("north")
+	l, err := net.Listen("tcp", s.devices["north"].address)
+	if err != nil {
+		t.Fatal(err)
 	}
+	defer l.Close()
+	store := manage.Store{Dir: filepath.Join(s.dir, "north")}
+	key, err := store.HostKey()
+	if err != nil {
+		t.Fatal(err)
+	}
+	liar := &liar{running: s.running("hub").Clone()}
+	first, _, err := policyfile.Read("sites.yaml", strings.NewReader(placesFile), nil, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, source, _ := policyfile.Read("sites.yaml", strings.NewReader(placesFile), nil, nil)
+	part := source.Part(first, &first.Network.Nodes[1])
+	liar.running = yang.Tree(language.DeviceForm(), &part).In(yang.Namespace)
+	go manage.Serve(l, store, key, netconf.NewServer(liar, liar.running, nil), func(string, int, string) {})
+	s.wants(s.deliver("sites.yaml", "--commit", "--unverified", "--together"), 1, "TAKEN BACK: All devices are as they were.", "only three queues after all")
+	if liar.applied {
+		t.Error("what is not valid was put in force")
+	}
+}
+
+// A liar says that it has no limits, and has.
+type liar struct {
+	running *yang.Element
+	applied bool
+}
+
+func (l *liar) Check(*yang.Element) error { return errors.New("only three queues after all") }
+func (l *liar) Apply(*yang.Element) error { l.applied = true; return nil }
+func (l *liar) Save(*yang.Element) error  { return nil }
+func (l *liar) Renew() error              { return nil }
+func (l *liar) State(int) *yang.Element   { return yang.New("device", yang.Leaf("node", "north")) }
+
+// Where the history cannot be written, nothing is changed.
+func TestDeliverWithAFullDisk(t *testing.T) {
+	if _, err := exec.LookPath("sh"); err != nil {
+		t.Skip("no shell here, to limit the sizes of files")
+	}
+	s := newPlaces(t, "wide-branch")
+	s.wants(s.deliver("sites.yaml", "--trust-new-keys"), 0)
+	s.write(strings.Replace(placesFile, "shape: 9.5Mbit/s", "shape: 9.4Mbit/s", 1))
+	c := exec.Command("sh", "-c", `ulimit -f 1; exec "$0" "$@"`, program, "deliver", "sites.yaml", "--commit", "--unverified")
+	c.Dir = s.dir
+	out, err := c.CombinedOutput()
+	if err == nil || !strings.Contains(string(out), "the history") {
+		t.Errorf("%v\n%s", err, out)
+	}
+	if got := s.shapes(); got != "9.5Mbit/s" {
+		t.Errorf("without a history: %s\n%s", got, out)
+	}
+	s.wants(s.deliver("sites.yaml", "--commit", "--unverified"), 0, "DONE")
 }

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -16,6 +17,7 @@ import (
 	"imbrel.example/imbrel/core/humanize"
 	"imbrel.example/imbrel/core/measure"
 	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/route"
 	"imbrel.example/imbrel/core/simulate"
 	"imbrel.example/imbrel/core/unit"
 	"imbrel.example/imbrel/core/yang"
@@ -26,17 +28,59 @@ import (
 // A verification says how a delivery is verified before it is confirmed.
 type verification struct {
 	rehearsal, callsTo, key, lasts string
-	ask, unverified                bool
+	calls, ask, unverified         bool
 
 	time     time.Duration
 	foreseen *measure.Result // of the rehearsal, by the file that is delivered
 	traffic  *policy.Rehearsal
+	sent     []sent // by calls
+}
+
+// A sent is traffic of the rehearsal that is sent from here to a far end.
+type sent struct {
+	*policy.Traffic
+	to string
+}
+
+// plan finds out which traffic of the rehearsal goes from here, and where to: that to the one far end that is named, or that which ends at nodes whose
+// devices say where they answer.
+func (v *verification) plan(r *deliverRun) error {
+	var table *route.Table
+	if v.callsTo == "" {
+		table = route.New(r.file)
+	}
+	calls := 0
+	for i := range v.traffic.Traffic {
+		t := &v.traffic.Traffic[i]
+		if t.Kind != policy.Calls && (t.Kind != policy.Stream || t.Rate == 0) {
+			continue
+		}
+		to := ""
+		if table == nil {
+			to = withPort(v.callsTo)
+		} else if at := table.Where(t.To); at != nil {
+			if n := slices.IndexFunc(r.file.Devices, func(d policy.Device) bool { return d.Name == at.Node.Name }); n >= 0 {
+				to = r.file.Devices[n].Answers
+			}
+		}
+		if to == "" {
+			continue
+		}
+		if v.sent = append(v.sent, sent{t, to}); t.Kind == policy.Calls {
+			calls++
+		}
+	}
+	if calls == 0 {
+		return fmt.Errorf("`%s` has no calls that can be made from here: the devices at whose nodes they end need `answers`, or give --calls-to ADDRESS", v.rehearsal)
+	}
+	return nil
 }
 
 func (v *verification) flags(c *cobra.Command) {
 	c.Flags().StringVar(&v.rehearsal, "verify", "", "compare what the devices drop with what a `REHEARSAL` foresaw; with --calls-to, make its calls and floods")
+	c.Flags().BoolVar(&v.calls, "calls", false, "with --verify: send the calls and floods of the rehearsal from here to the nodes that they go to, by the key `answers` of their devices")
 	c.Flags().StringVar(&v.callsTo, "calls-to", "", "with --verify: send the calls and floods of the rehearsal from here to `imbrel answer` at an `ADDRESS`")
-	c.Flags().StringVar(&v.key, "key-file", "", "with --calls-to: authenticate with the key in a `FILE`")
+	c.Flags().StringVar(&v.key, "key-file", "", "with --calls or --calls-to: authenticate with the key in a `FILE`")
 	c.Flags().StringVar(&v.lasts, "for", "30s", "with --verify: look for a `TIME`")
 	c.Flags().BoolVar(&v.ask, "ask", false, "ask on this terminal whether to keep it")
 	c.Flags().BoolVar(&v.unverified, "unverified", false, "confirm without a verification")
@@ -44,8 +88,8 @@ func (v *verification) flags(c *cobra.Command) {
 
 // check checks the flags, and rehearses what is to be compared with.
 func (v *verification) check(r *deliverRun, a *app) (err error) {
-	if v.callsTo != "" && v.rehearsal == "" {
-		return errors.New("--calls-to makes the calls of a rehearsal: name it with --verify")
+	if v.calls = v.calls || v.callsTo != ""; v.calls && v.rehearsal == "" {
+		return errors.New("--calls and --calls-to make the calls of a rehearsal: name it with --verify")
 	}
 	if r.commit && v.rehearsal == "" && !v.ask && !v.unverified {
 		return errors.New("say how it is verified: --verify REHEARSAL, --ask, or --unverified")
@@ -61,7 +105,10 @@ func (v *verification) check(r *deliverRun, a *app) (err error) {
 		return err
 	}
 	v.traffic = list[0]
-	if v.callsTo != "" || !r.commit {
+	if v.calls {
+		return v.plan(r)
+	}
+	if !r.commit {
 		return nil
 	}
 	run := &rehearsalRun{file: r.file, in: r.in, seed: 1, stop: func() bool { return false }}
@@ -74,8 +121,8 @@ func (v *verification) check(r *deliverRun, a *app) (err error) {
 // run verifies a wave, and says how; an error takes all back.
 func (v *verification) run(ctx context.Context, a *app, r *deliverRun, plan *deliver.Plan, nodes []string, targets []*target) (how string, err error) {
 	switch {
-	case v.callsTo != "":
-		plan.Step("calling " + v.callsTo + " for " + unit.FormatDuration(v.time))
+	case v.calls:
+		plan.Step("calling for " + unit.FormatDuration(v.time))
 		how, err = v.call(ctx)
 	case v.rehearsal != "":
 		plan.Step(fmt.Sprintf("comparing what %s drop with what `%s` foresaw, for %s", humanize.Plural(len(nodes), "device"), v.rehearsal, unit.FormatDuration(v.time)))
@@ -127,7 +174,7 @@ func (r *deliverRun) counters(nodes []string, targets []*target) (map[[2]string]
 	var failed error
 	deliver.Each(devicesAtATime, len(targets), func(i int) {
 		t := targets[i]
-		if !contains(nodes, t.device.Name) {
+		if !slices.Contains(nodes, t.device.Name) {
 			return
 		}
 		state, err := r.stateOf(t)
@@ -158,15 +205,6 @@ func (r *deliverRun) counters(nodes []string, targets []*target) (map[[2]string]
 		}
 	})
 	return out, failed
-}
-
-func contains(list []string, s string) bool {
-	for _, k := range list {
-		if k == s {
-			return true
-		}
-	}
-	return false
 }
 
 // stateOf asks a device what it says of itself, in a session of its own.
@@ -242,21 +280,19 @@ func (v *verification) call(ctx context.Context) (string, error) {
 			least = max(least, e.Limit)
 		}
 	}
-	address := withPort(v.callsTo)
 	ctx, stop := context.WithTimeout(ctx, v.time+20*time.Second)
 	defer stop()
 	var group sync.WaitGroup
 	var mutex sync.Mutex
 	var failed []error
 	worst, calls := 5.0, 0
-	for i := range v.traffic.Traffic {
-		t := &v.traffic.Traffic[i]
+	for _, t := range v.sent {
 		switch {
 		case t.Kind == policy.Calls:
 			n := min(t.Calls, maxCalls)
 			calls += n
 			group.Go(func() {
-				report, err := live.Call(ctx, live.CallConfig{Address: address, Calls: n, Codec: t.Codec, DSCP: t.DSCP, For: v.time, Playout: t.Playout, Key: key})
+				report, err := live.Call(ctx, live.CallConfig{Address: t.to, Calls: n, Codec: t.Codec, DSCP: t.DSCP, For: v.time, Playout: t.Playout, Key: key})
 				mutex.Lock()
 				defer mutex.Unlock()
 				switch {
@@ -272,9 +308,9 @@ func (v *verification) call(ctx context.Context) (string, error) {
 					}
 				}
 			})
-		case t.Kind == policy.Stream && t.Rate > 0:
+		default:
 			group.Go(func() {
-				_, err := live.Flood(ctx, live.FloodConfig{Address: address, From: min(t.Rate, maxFlood), To: min(t.Rate, maxFlood), Over: v.time, Packet: max(int(t.Packet), 80), DSCP: t.DSCP, Key: key})
+				_, err := live.Flood(ctx, live.FloodConfig{Address: t.to, From: min(t.Rate, maxFlood), To: min(t.Rate, maxFlood), Over: v.time, Packet: max(int(t.Packet), 80), DSCP: t.DSCP, Key: key})
 				mutex.Lock()
 				defer mutex.Unlock()
 				if err != nil {
@@ -283,12 +319,15 @@ func (v *verification) call(ctx context.Context) (string, error) {
 			})
 		}
 	}
-	if calls == 0 {
-		return "", fmt.Errorf("`%s` has no calls", v.rehearsal)
-	}
 	group.Wait()
 	if len(failed) > 0 {
 		return "", errors.Join(failed...)
 	}
-	return fmt.Sprintf("%s to %s for %s: the worst has MOS %.2f", humanize.Plural(calls, "call"), v.callsTo, unit.FormatDuration(v.time), worst), nil
+	var ends []string
+	for _, t := range v.sent {
+		if !slices.Contains(ends, t.to) {
+			ends = append(ends, t.to)
+		}
+	}
+	return fmt.Sprintf("%s to %s for %s: the worst has MOS %.2f", humanize.Plural(calls, "call"), humanize.List(ends), unit.FormatDuration(v.time), worst), nil
 }
