@@ -98,9 +98,9 @@ const device = `
 
 // A writer writes a module.
 type writer struct {
-	head, body strings.Builder
-	out        *strings.Builder
-	groupings  map[string]bool // those that are written
+	head      strings.Builder // groupings
+	out       *strings.Builder
+	groupings map[string]bool // those that are written
 }
 
 func (w *writer) line(depth int, format string, args ...any) {

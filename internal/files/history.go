@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"go.etcd.io/bbolt"
+	bolterrors "go.etcd.io/bbolt/errors"
 )
 
 // A Delivery is what was brought to devices, or was to be.
@@ -60,7 +61,7 @@ var (
 func OpenHistory(name string) (*History, error) {
 	db, err := bbolt.Open(name, 0o600, &bbolt.Options{Timeout: 2 * time.Second})
 	switch {
-	case errors.Is(err, bbolt.ErrTimeout):
+	case errors.Is(err, bolterrors.ErrTimeout):
 		return nil, fmt.Errorf("another delivery has the history %s open: wait until it ends", name)
 	case err != nil:
 		return nil, fmt.Errorf("the history %s cannot be opened: %w", name, inWords(name, err))
