@@ -68,7 +68,7 @@ func (r *deliverRun) flags(c *cobra.Command) {
 func (r *deliverRun) committing(c *cobra.Command) {
 	c.Flags().BoolVar(&r.commit, "commit", false, "change the devices; without it, show what would change")
 	c.Flags().StringVar(&r.confirm, "confirm", "10m", "a device that hears nothing more takes itself back after a `TIME`")
-	c.Flags().StringVar(&r.wave, "wave", "all", "deliver to so many devices, verify, and go on: `N,N,…` such as 2,10,all")
+	c.Flags().StringVar(&r.wave, "wave", "all", "deliver to so many devices, verify, and go on: `NUMBERS` such as 2,10,all")
 	c.Flags().BoolVar(&r.together, "together", false, "confirm nothing before all waves hold: all devices change, or none")
 	c.Flags().BoolVar(&r.takeOver, "take-over", false, "overwrite what somebody changed on a device by hand, and remove what is not in the file")
 	c.Flags().BoolVar(&r.renew, "renew", false, "ask devices to put flows that are under way into their new classes")
@@ -531,7 +531,7 @@ func (a *app) deliverDrift(text render.Text) *cobra.Command {
 	var r deliverRun
 	c := &cobra.Command{
 		Use:   "drift FILE",
-		Short: "Show which devices have not what the file says",
+		Short: "Show which devices differ from the file",
 		Long: `Drift asks each device what it has, and compares it with the file. It exits with 1 when a
 device has what the file has not, or the other way round, and when one cannot be asked.`,
 		Example: "  imbrel deliver drift sites.yaml --quiet || echo somebody was there",

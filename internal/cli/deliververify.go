@@ -77,9 +77,9 @@ func (v *verification) plan(r *deliverRun) error {
 }
 
 func (v *verification) flags(c *cobra.Command) {
-	c.Flags().StringVar(&v.rehearsal, "verify", "", "compare what the devices drop with what a `REHEARSAL` foresaw; with --calls-to, make its calls and floods")
-	c.Flags().BoolVar(&v.calls, "calls", false, "with --verify: send the calls and floods of the rehearsal from here to the nodes that they go to, by the key `answers` of their devices")
-	c.Flags().StringVar(&v.callsTo, "calls-to", "", "with --verify: send the calls and floods of the rehearsal from here to `imbrel answer` at an `ADDRESS`")
+	c.Flags().StringVar(&v.rehearsal, "verify", "", "compare what the devices drop with what a `REHEARSAL` foresaw; with --calls or --calls-to, make its calls and floods")
+	c.Flags().BoolVar(&v.calls, "calls", false, "with --verify: send the calls and floods of the rehearsal from here to the nodes where they end, by the key answers of their devices")
+	c.Flags().StringVar(&v.callsTo, "calls-to", "", "with --verify: send the calls and floods of the rehearsal from here to an `ADDRESS` where imbrel answer listens")
 	c.Flags().StringVar(&v.key, "key-file", "", "with --calls or --calls-to: authenticate with the key in a `FILE`")
 	c.Flags().StringVar(&v.lasts, "for", "30s", "with --verify: look for a `TIME`")
 	c.Flags().BoolVar(&v.ask, "ask", false, "ask on this terminal whether to keep it")

@@ -40,7 +40,7 @@ type managed struct {
 
 // managedFlags define how a device is managed.
 func managedFlags(c *cobra.Command, manage, managedIn *string) {
-	c.Flags().StringVar(manage, "manage", "", "let `imbrel deliver` and others manage it by NETCONF over SSH, at an `ADDRESS` such as :830, on the loopback unless a host is given")
+	c.Flags().StringVar(manage, "manage", "", "let imbrel deliver and others manage it by NETCONF over SSH, at an `ADDRESS` such as :830, on the loopback unless a host is given")
 	c.Flags().StringVar(managedIn, "managed-in", "", "the folder `DIR` with what is its own: who may manage it (managers), its key, and the configuration of its next start")
 }
 

@@ -124,9 +124,10 @@ const hasResult = "result"
 // commands adds all commands, in groups by what people do.
 func (a *app) commands(root *cobra.Command, text render.Text) {
 	cobra.EnableCommandSorting = false
-	const start, write, review, network, force = "start", "write", "review", "network", "force"
+	const start, write, review, network, force, bring = "start", "write", "review", "network", "force", "bring"
 	root.AddGroup(&cobra.Group{ID: start, Title: "Start here:"}, &cobra.Group{ID: write, Title: "Write:"}, &cobra.Group{ID: review, Title: "Search and review:"},
-		&cobra.Group{ID: network, Title: "Measure a real network (on Linux):"}, &cobra.Group{ID: force, Title: "Enforce (on Linux):"})
+		&cobra.Group{ID: network, Title: "Measure a real network (on Linux):"}, &cobra.Group{ID: force, Title: "Enforce (on Linux):"},
+		&cobra.Group{ID: bring, Title: "Bring to the devices:"})
 	rehearsed := []completion{policyFiles, a.fromFile(rehearsals)}
 	for _, r := range []struct {
 		c            *cobra.Command
@@ -156,9 +157,9 @@ func (a *app) commands(root *cobra.Command, text render.Text) {
 		{a.measure(text), network, true, false, nil},
 		{a.prove(text), network, true, true, rehearsed},
 		{a.gate(text), force, true, true, []completion{policyFiles}},
-		{a.device(), force, false, true, []completion{choices(profiles()...), policyFiles}},
-		{a.deliver(text), force, true, true, []completion{policyFiles}},
 		{a.watchCounters(text), force, true, false, nil},
+		{a.deliver(text), bring, true, true, []completion{policyFiles}},
+		{a.device(), bring, false, true, []completion{choices(profiles()...), policyFiles}},
 	} {
 		r.c.GroupID = r.group
 		if r.group == network || r.group == force {

@@ -3,6 +3,7 @@ package render
 import (
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -199,7 +200,7 @@ func (t Text) items(d *Delivery) {
 func (t Text) less(d *Delivery) {
 	where := make(map[string][]string)
 	var order []string
-	var keep []string
+	var keep, moves []string
 	for i := range d.Devices {
 		k := &d.Devices[i]
 		for _, f := range k.Less {
@@ -209,8 +210,17 @@ func (t Text) less(d *Delivery) {
 			}
 			where[text] = append(where[text], k.Node)
 		}
-		if k.KeepsFlows && k.State == "differs" {
-			keep = append(keep, k.Node)
+		if k.KeepsFlows && k.Changes != nil {
+			for n := range k.Changes.Interfaces {
+				for _, m := range k.Changes.Interfaces[n].Packets {
+					if move := "`" + m.From + "` → `" + m.To + "`"; !slices.Contains(moves, move) {
+						moves = append(moves, move)
+					}
+					if !slices.Contains(keep, k.Node) {
+						keep = append(keep, k.Node)
+					}
+				}
+			}
 		}
 	}
 	for n, text := range order {
@@ -222,7 +232,7 @@ func (t Text) less(d *Delivery) {
 	}
 	if len(keep) > 0 && !d.Drift {
 		t.Line("")
-		t.paragraph("", fmt.Sprintf("Flows that are under way keep their class at %s until they are renewed; --renew asks for it.", named(keep)))
+		t.paragraph("", fmt.Sprintf("Flows that are under way keep their class at %s until they are renewed (%s); --renew asks for it.", named(keep), strings.Join(moves, ", ")))
 	}
 }
 
