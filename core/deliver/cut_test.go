@@ -173,8 +173,8 @@ func policyFile(name, rate string) *yang.Element {
 		yang.New("treat", yang.Leaf("id", "rest"), yang.Leaf("class", "rest")))).In(yang.Namespace)
 }
 
-// A delivery to three devices is cut at every message of it: of the connection, of a device, of the caller. Afterwards each device is as before
-// or as wished, all the same with `together`, and what is said of each is so; after a cut of the caller, when it has finished.
+// A delivery to three devices is cut at every message, in three ways: the connection breaks, the device restarts, the caller dies. Afterwards each device
+// is as before or as wished, and the outcome says which. With `together` all are the same. After the caller died, this holds when it has resumed.
 func TestCutAtEveryMessage(t *testing.T) {
 	names := []string{"ternrock", "harbour", "skerry"}
 	for _, together := range []bool{true, false} {

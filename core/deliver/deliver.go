@@ -69,9 +69,9 @@ type Plan struct {
 
 	Open   func(node string) (Session, error)
 	Verify func(wave int, nodes []string) error // nil: nothing is verified
-	Decide func(nodes []string) error           // is told before the first of them is confirmed; an error takes all back
+	Decide func(nodes []string) error           // is called before the first device is confirmed; an error takes all back
 	Settle func(try int) bool                   // waits before a device is tried again; false: no more
-	Step   func(what string)                    // is told what goes on; may be nil
+	Step   func(what string)                    // is called at each step, with words for people; may be nil
 }
 
 // A member is a device of a delivery that is under way.
@@ -173,7 +173,7 @@ func Each(parallel, n int, do func(int)) {
 // ErrChanged says that a device is no longer as it was read.
 var ErrChanged = errors.New("somebody changed it since it was read: read it again")
 
-// commit prepares the devices of a wave, each locked, and commits when all are ready. What waits already has its time begin anew.
+// commit prepares the devices of a wave, locks them, and commits when all are ready. Devices of earlier waves that still wait start their time again.
 func (d *delivery) commit(open, wave []*member) error {
 	d.step("preparing %s", humanize.Plural(len(wave), "device"))
 	if err := d.each(wave, d.prepare); err != nil {
@@ -268,8 +268,8 @@ func (d *delivery) look(m *member, want State) {
 	}
 }
 
-// confirm confirms what all devices have, and keeps it for their next start. A device that is lost meanwhile is given the same again. Where all are to be
-// the same and one cannot be had, the others are given what they had.
+// confirm confirms the commits and saves them for the next start. A device that is lost meanwhile gets the same configuration again. With Together, when
+// one device stays lost, the others get back what they had.
 func (d *delivery) confirm(list []*member) error {
 	if d.Decide != nil {
 		if err := d.Decide(nodes(list)); err != nil {
@@ -316,7 +316,7 @@ func (d *delivery) drop(m *member) {
 	}
 }
 
-// finish makes sure that a device has what was decided, now and at its next start: what it was to have, or what it had.
+// finish makes sure that a device has the wanted configuration, now and at its next start.
 func (d *delivery) finish(m *member, want State) (err error) {
 	m.outcome.Why = ""
 	for try := 0; ; try++ {
@@ -335,7 +335,7 @@ func (d *delivery) finish(m *member, want State) (err error) {
 	return err
 }
 
-// give gives a device what it is to have if it does not have it, and saves it.
+// give commits the wanted configuration where the device does not have it yet, and saves it.
 func (d *delivery) give(m *member, want State) error {
 	from, to := m.Before, m.After
 	if want == AsBefore {
@@ -368,7 +368,7 @@ func (d *delivery) give(m *member, want State) error {
 	return nil
 }
 
-// edits is how often a device is told what it does not keep: one that detaches a policy when it is edited is to attach it again.
+// edits is how often a candidate is edited until it is as wanted. Some devices detach a policy that is edited, and must attach it again.
 const edits = 3
 
 // edit locks a device and makes its candidate what it is to be.
@@ -410,7 +410,7 @@ func firstPath(e *yang.Element) string {
 	return strings.TrimPrefix(out, ".")
 }
 
-// Finish finishes a delivery that was decided and then cut: each device gets what it was to have, or what it had.
+// Finish finishes a delivery that was cut after the decision: each device gets the wanted configuration, After or Before.
 func (p *Plan) Finish(want State) ([]Outcome, error) {
 	return p.every(func(d *delivery, m *member) error { return d.finish(m, want) })
 }

@@ -49,8 +49,9 @@ func path(e *yang.Element) string {
 	return e.Name
 }
 
-// Want returns what a device is to have by a file: the items of the file; of what else it has, what was delivered before goes, and what somebody else put
-// there stays. last is what was delivered last, nil when that is not known; what somebody changed of it since is not touched, unless all is taken over.
+// Want returns the configuration that a device is to have. It has all items of the file. Items that the last delivery brought and the file no longer has
+// are removed; items that somebody else added are kept. Items that somebody changed since the last delivery are kept too, unless takeOver is set. last is
+// nil when no delivery is known.
 func Want(f *language.Form, device, last, file *yang.Element, takeOver bool) Wish {
 	has, had := index(device), index(last)
 	same := func(a, b *yang.Element) bool {

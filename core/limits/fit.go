@@ -136,8 +136,8 @@ func call(p *plan.Plan) unit.Rate {
 	return c.Rate(p.Framing.Size(c.Length(false), 0))
 }
 
-// share lets entries go to the rest where there are more than the device has queues: those with the least promises first, and none with a priority, a limit or
-// entries within it.
+// share removes entries until the device has a queue for each; the rest takes their packets and their promises. Entries with the lowest promises go first.
+// Entries with a priority, a limit or entries within stay.
 func (k *fitter) share(p *plan.Plan, path string) error {
 	left := queues(p.Top)
 	if k.Queues == 0 || left <= k.Queues {

@@ -140,7 +140,7 @@ func (k *session) editConfig(op *yang.Element) (*yang.Element, error) {
 		config = nil
 	}
 	if config, err = yang.Edit(k.form, config, edit, strings.Replace(otherwise, "replace", "merge", 1)); err != nil {
-		return nil, err // nothing of it is done, whatever the error-option
+		return nil, err // the candidate stays as it was, whatever the error-option
 	}
 	if config != nil {
 		config.Space = yang.Namespace
@@ -400,7 +400,9 @@ func (k *session) subscribe(op *yang.Element) (*yang.Element, error) {
 	case cmp.Or(op.TextOf("stream"), "NETCONF") != "NETCONF":
 		return nil, invalid("stream", "there is the stream NETCONF")
 	case op.Find("startTime") != nil || op.Find("stopTime") != nil:
-		return nil, &yang.Error{Type: "protocol", Tag: "operation-not-supported", Message: "what was before is not told again"}
+		return nil, &yang.Error{Type: "protocol", Tag: "operation-not-supported", Message: "earlier notifications are not kept"}
+	case op.Find("filter") != nil:
+		return nil, &yang.Error{Type: "protocol", Tag: "operation-not-supported", Message: "a subscription has no filter: there is one kind of notification"}
 	case k.events != nil:
 		return nil, &yang.Error{Type: "protocol", Tag: "in-use", Message: "this session has a subscription"}
 	}

@@ -248,7 +248,7 @@ func (k *session) answer(text []byte) *yang.Element {
 	return reply.Add(data)
 }
 
-// outcome says what was called, and what came of it.
+// outcome returns a line for the log: the operation, and its error.
 func outcome(op *yang.Element, err error) string {
 	out := op.Name
 	for _, k := range op.Inner {

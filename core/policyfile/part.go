@@ -10,9 +10,9 @@ import (
 	"imbrel.example/imbrel/core/policy"
 )
 
-// Part returns the part of a policy file that a node needs to put its policies in force, as a file of its own: its interfaces, its
-// attachments each by itself, the policies attached there, and what those name. Of the other nodes it has the far ends of links. There is no traffic, and what was
-// measured is written as rates. The file is one that was read from this source, and the node one of its nodes.
+// Part returns the part of a policy file that a node needs to put its policies in force, as a file of its own: the interfaces of the node, its attachments,
+// the policies attached there, the definitions that those name, and the far ends of its links. It has no traffic. Measured lines are written as rates. The file
+// was read from this source, and the node is one of its nodes.
 func (s *Source) Part(f *policy.File, node *policy.Node) language.Value {
 	at := s.doc.At
 	out := keyed(at)
@@ -262,8 +262,8 @@ func width(v *language.Value) int {
 	return n
 }
 
-// AsDelivered returns the policy file with what its devices would really have. part makes of a node's part of the file what the device can do of it, and reports whether
-// it differs; a policy that does gets a name of its own there: NAME.NODE.
+// AsDelivered returns the policy file as its devices would have it. part fits the part of a node to its device, and reports whether it changed. A changed
+// policy gets the name NAME.NODE.
 func (s *Source) AsDelivered(f *policy.File, part func(node *policy.Node, part language.Value) (language.Value, bool, error)) (*policy.File, *Source, error) {
 	doc := *s.doc
 	policies, _ := s.doc.Lookup("policies")

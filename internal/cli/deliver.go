@@ -138,8 +138,15 @@ func (a *app) deliverTo(text render.Text, r *deliverRun, name string, next func(
 		return err
 	}
 	defer r.record.Close()
+	all, err := r.record.All()
+	if err != nil {
+		return err
+	}
+	if open := unfinished(all); len(open) > 0 && r.commit {
+		return fmt.Errorf("delivery %d was cut, and it is not known how its devices are: run `imbrel deliver resume %s` first", open[0].ID, name)
+	}
 	r.agent, r.learned = manage.AgentKeys(), make(map[string]string)
-	targets, err := r.targets()
+	targets, err := r.targets(all)
 	if err != nil {
 		return err
 	}
@@ -163,7 +170,7 @@ func (r *deliverRun) historyFile(name string) string {
 }
 
 // targets returns the devices to deliver to, with what was delivered to them last.
-func (r *deliverRun) targets() (out []*target, err error) {
+func (r *deliverRun) targets(all []files.Delivery) (out []*target, err error) {
 	var names []string
 	for i := range r.file.Devices {
 		names = append(names, r.file.Devices[i].Name)
@@ -172,10 +179,6 @@ func (r *deliverRun) targets() (out []*target, err error) {
 		if !slices.Contains(names, o) {
 			return nil, fmt.Errorf("--only %s: %s%s has the devices %s", o, policy.DidYouMean(o, names), r.name, policy.OrList(names))
 		}
-	}
-	all, err := r.record.All()
-	if err != nil {
-		return nil, err
 	}
 	for i := range r.file.Devices {
 		d := &r.file.Devices[i]

@@ -309,7 +309,7 @@ func TestDeliver(t *testing.T) {
 	}
 }
 
-// Who asks, and whether he says yes.
+// --ask keeps the change after yes alone, and a verification without packets fails.
 func TestDeliverAsks(t *testing.T) {
 	s := newPlaces(t, "wide-branch")
 	s.write(strings.Replace(placesFile, "shape: 9.5Mbit/s", "shape: 9.4Mbit/s", 1))
@@ -375,6 +375,7 @@ func TestDeliverIsCut(t *testing.T) {
 		}
 		if how == "killed" {
 			s.wants(s.deliver("history", "sites.yaml"), 0, "cut; `imbrel deliver resume` finishes it")
+			s.wants(s.deliver("sites.yaml", "--commit", "--unverified"), 2, "was cut, and it is not known how its devices are")
 			s.wants(s.deliver("resume", "sites.yaml"), 0, "TAKEN BACK: All devices are as they were.")
 			s.wants(s.deliver("resume", "sites.yaml"), 0, "No delivery was cut.")
 		}
@@ -398,7 +399,7 @@ func (w *waiter) Write(b []byte) (int, error) {
 	return n, err
 }
 
-// Whom a device lets in, and with what rights; and which devices are believed.
+// Keys of users, their rights, and keys of devices.
 func TestDeliverKeys(t *testing.T) {
 	s := newPlaces(t, "wide-branch")
 	s.wants(s.deliver("sites.yaml", "--trust-new-keys"), 0)
@@ -432,7 +433,7 @@ func TestDeliverKeys(t *testing.T) {
 	}
 }
 
-// What answers where a device should, and is none: nothing hangs, and what is said names the device.
+// Something else answers at the address of a device: deliver ends soon, and names the device.
 func TestDeliverToStrangers(t *testing.T) {
 	for name, answer := range map[string]string{
 		"nobody":           "",
@@ -504,7 +505,7 @@ func TestDeliverWithinLimits(t *testing.T) {
 	s.wants(s.deliver("sites.yaml"), 1, "entries within entries, 2 deep, and the device has 1")
 }
 
-// A device that is at work for somebody else, and one that says nothing of the limits that it has: nothing is left half.
+// One device is locked by another session, one hides its limits: all devices stay as they were.
 func TestDeliverToALiar(t *testing.T) {
 	s := newPlaces(t, "wide-branch", "small-branch")
 	s.wants(s.deliver("sites.yaml", "--trust-new-keys"), 0)

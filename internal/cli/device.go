@@ -142,7 +142,7 @@ type standIn struct {
 	random *rand.Rand
 }
 
-// run lets it be managed until it is told to end.
+// run serves until the context ends.
 func (d *standIn) run(ctx context.Context, l net.Listener, _ *slog.Logger) error {
 	go func() {
 		<-ctx.Done()
@@ -152,7 +152,7 @@ func (d *standIn) run(ctx context.Context, l net.Listener, _ *slog.Logger) error
 	return nil
 }
 
-// Check says what is wrong with a configuration, and what of it is beyond the limits.
+// Check returns what is wrong with a configuration, and which limits it exceeds.
 func (d *standIn) Check(config *yang.Element) error {
 	f, err := d.file(config)
 	if err != nil {
@@ -177,7 +177,7 @@ func (d *standIn) Apply(config *yang.Element) error {
 	return err
 }
 
-// Edited detaches policies that an edit has changed, unless the edit attaches them: so some devices do.
+// Edited detaches policies that an edit has changed and does not attach itself. Some real devices do so.
 func (d *standIn) Edited(before, after *yang.Element, edit *yang.Element) {
 	if !d.limits.Detaches {
 		return
@@ -205,7 +205,7 @@ func attaches(edit *yang.Element, id string) bool {
 	return slices.ContainsFunc(edit.Inner, func(e *yang.Element) bool { return e.Name == "attach" && e.TextOf("id") == id })
 }
 
-// Renew puts flows into their new classes, of which a stand-in has none.
+// Renew does nothing: a stand-in has no flows.
 func (d *standIn) Renew() error { return nil }
 
 // State says what the device is and what it cannot do.

@@ -3,7 +3,6 @@ package cli
 import (
 	"errors"
 	"fmt"
-	"io/fs"
 	"log/slog"
 	"net"
 	"os"
@@ -57,10 +56,8 @@ func beginManaged(at, dir, name string, log *slog.Logger) (*managed, string, err
 	if m.key, err = m.store.HostKey(); err != nil {
 		return nil, "", err
 	}
-	startup := filepath.Join(dir, "startup.yaml")
-	if _, err := os.Stat(startup); !errors.Is(err, fs.ErrNotExist) {
-		m.saved = true
-		return m, startup, nil
+	if m.saved = m.store.Kept(); m.saved {
+		name = m.store.StartupFile()
 	}
 	return m, name, nil
 }
@@ -143,9 +140,7 @@ func (m *managed) Check(config *yang.Element) error {
 
 // Save keeps a configuration for the next start.
 func (m *managed) Save(config *yang.Element) error {
-	err := m.store.Save(config)
-	m.saved = m.saved || err == nil && config != nil
-	return err
+	return m.store.Save(config)
 }
 
 // A managedGate is a gate that is managed.
@@ -160,7 +155,7 @@ func (m *managedGate) mayUpgrade() error {
 	switch {
 	case waits:
 		return errors.New("a commit waits to be confirmed: upgrade when it is")
-	case !saved && m.saved:
+	case !saved && m.store.Kept():
 		return errors.New("the configuration in force is not that of the next start: copy it there first")
 	}
 	return nil

@@ -111,22 +111,19 @@ func (s Store) managers() (out []manager, err error) {
 // maxStartup bounds the configuration of the next start.
 const maxStartup = policyfile.MaxBytes
 
-// Startup returns the configuration of the next start, or nil when there is none.
-func (s Store) Startup() (*yang.Element, *policy.File, error) {
-	f, in, err := files.ReadPolicy(s.path("startup.yaml"), nil)
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil, nil, nil
-	}
-	if err != nil {
-		return nil, nil, err
-	}
-	return yang.Tree(language.DeviceForm(), in.Value()).In(yang.Namespace), f, nil
+// StartupFile returns the name of the configuration of the next start.
+func (s Store) StartupFile() string { return s.path("startup.yaml") }
+
+// Kept reports whether there is a configuration of the next start.
+func (s Store) Kept() bool {
+	_, err := os.Stat(s.StartupFile())
+	return !errors.Is(err, fs.ErrNotExist)
 }
 
 // Save keeps a configuration for the next start; nil: none.
 func (s Store) Save(config *yang.Element) error {
 	if config == nil {
-		err := os.Remove(s.path("startup.yaml"))
+		err := os.Remove(s.StartupFile())
 		if errors.Is(err, fs.ErrNotExist) {
 			return nil
 		}
@@ -139,7 +136,7 @@ func (s Store) Save(config *yang.Element) error {
 	if len(text) > maxStartup {
 		return fmt.Errorf("the configuration is longer than %d MiB", maxStartup>>20)
 	}
-	return files.Replace(s.path("startup.yaml"), text)
+	return files.Replace(s.StartupFile(), text)
 }
 
 // Text returns a configuration as a policy file.

@@ -16,7 +16,7 @@ import (
 	"imbrel.example/imbrel/internal/files"
 )
 
-// A Delivery is what is to be brought to devices, and what became of it.
+// A Delivery is a delivery for people and programs: the changes, and the outcome.
 type Delivery struct {
 	Imbrel     int               `json:"imbrel"`
 	File       string            `json:"file"`
