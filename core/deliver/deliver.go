@@ -115,6 +115,9 @@ func (d *delivery) waves(all []*member) error {
 	var open []*member // committed and not confirmed
 	next := 0
 	for n, wave := range d.Waves {
+		if len(d.Waves) > 1 {
+			d.step("wave %d of %d: %s", n+1, len(d.Waves), humanize.Plural(len(wave), "device"))
+		}
 		now := all[next : next+len(wave)]
 		next += len(wave)
 		open = append(open, now...)

@@ -3,7 +3,6 @@ package language
 import (
 	"encoding/base64"
 	"fmt"
-	"net"
 	"net/netip"
 	"slices"
 	"strconv"
@@ -93,18 +92,25 @@ func count(what string, low, high int) shape[int] {
 // hostPort reads a host and a port, which may be left out.
 func hostPort(usual string) func(string) (string, error) {
 	return func(s string) (string, error) {
-		host, port, err := net.SplitHostPort(s)
-		if err != nil {
-			if a, e := netip.ParseAddr(s); e == nil || !strings.ContainsAny(s, ":/ []") && s != "" {
-				if host, port = s, usual; e == nil {
-					host = a.String()
-				}
+		host, port := s, usual
+		if after, bracket := strings.CutPrefix(s, "["); bracket {
+			address, rest, closed := strings.Cut(after, "]")
+			if host = address; !closed || rest != "" && rest[0] != ':' {
+				host = ""
+			} else if rest != "" {
+				port = rest[1:]
 			}
+		} else if strings.Count(s, ":") == 1 {
+			host, port, _ = strings.Cut(s, ":")
 		}
-		if n, err := strconv.ParseUint(port, 10, 16); err != nil || n == 0 || host == "" || strings.ContainsAny(host, " /") {
+		_, err := netip.ParseAddr(host)
+		if n, e := strconv.ParseUint(port, 10, 16); e != nil || n == 0 || host == "" || err != nil && strings.ContainsAny(host, ":/ []") {
 			return "", fmt.Errorf("%.60q is not a host, or HOST:PORT", s)
 		}
-		return net.JoinHostPort(host, port), nil
+		if strings.Contains(host, ":") {
+			host = "[" + host + "]"
+		}
+		return host + ":" + port, nil
 	}
 }
 

@@ -454,7 +454,7 @@ func (a *app) commitTo(text render.Text, r *deliverRun, targets []*target, d *re
 	if err := r.record.Put(record); err != nil {
 		fmt.Fprintln(a.err, "imbrel deliver: "+err.Error()+"; the next delivery asks the devices")
 	}
-	d.ID, d.Finished = record.ID, record.State == files.Done || record.State == files.TakenBack
+	d.ID, d.Finished = record.ID, record.State.Over()
 	if failed != nil {
 		d.Failure = failed.Error()
 	}
@@ -502,7 +502,7 @@ func ended(record *files.Delivery, out []deliver.Outcome, failed error) {
 	case failed == nil:
 		record.State = files.Done
 	case states[deliver.AsBefore]+states[deliver.AsWished] == len(out) && !record.Together:
-		record.State = files.Done
+		record.State = files.InPart
 	case record.State == files.Decided && record.Together && states[deliver.AsBefore] > 0:
 		record.State = files.Returning
 	}

@@ -76,6 +76,7 @@ func htons(n uint16) uint16 { return n<<8 | n>>8 }
 
 // A delivery over a wire with a round trip of 100 ms that loses 5 % of the frames.
 func TestDeliverOverABadWire(t *testing.T) {
+	t.Parallel()
 	y := newYard(t)
 	y.lossy(0.05, 50*time.Millisecond)
 	dir := t.TempDir()

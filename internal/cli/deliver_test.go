@@ -253,6 +253,7 @@ func (s *places) edit(node, edit string) {
 
 // From the file to the sites and back: what is shown, what is changed, what is kept, and what the history says.
 func TestDeliver(t *testing.T) {
+	t.Parallel()
 	s := newPlaces(t, "wide-branch", "wide-branch", "wide-branch")
 	s.wants(s.deliver("sites.yaml"), 1, "0 of 3 devices answered.", "the key of the device is not known: it is "+s.devices["hub"].print)
 	s.wants(s.deliver("sites.yaml", "--trust-new-keys"), 0, "All that answered have what the file says.")
@@ -311,6 +312,7 @@ func TestDeliver(t *testing.T) {
 
 // --ask keeps the change after yes alone, and a verification without packets fails.
 func TestDeliverAsks(t *testing.T) {
+	t.Parallel()
 	s := newPlaces(t, "wide-branch")
 	s.write(strings.Replace(placesFile, "shape: 9.5Mbit/s", "shape: 9.4Mbit/s", 1))
 	for _, c := range []struct {
@@ -323,12 +325,22 @@ func TestDeliverAsks(t *testing.T) {
 			t.Errorf("after %q: %s", c.answer, got)
 		}
 	}
+	three := newPlaces(t, "wide-branch", "wide-branch", "wide-branch")
+	three.write(strings.Replace(placesFile, "shape: 9.5Mbit/s", "shape: 9.3Mbit/s", 1))
+	three.wants(imbrel(t, three.dir, "yes\nno\n", nil, "deliver", "sites.yaml", "--trust-new-keys", "--commit", "--ask", "--wave", "1,all"), 1, "wave 2 of 2: 2 devices", "IN PART: Some devices changed, and some are as they were.", "hub as wished as now")
+	if got := three.shapes(); got != "9.3Mbit/s 9.5Mbit/s 9.5Mbit/s" {
+		t.Errorf("after a second wave that failed: %s", got)
+	}
+	three.wants(three.deliver("history", "sites.yaml"), 0, "to hub, north and south: in part")
+	three.wants(three.deliver("back", "sites.yaml", "--commit", "--unverified"), 0, "DONE: 1 device changed.")
+	three.wants(imbrel(t, three.dir, "yes\nyes\n", nil, "deliver", "sites.yaml", "--commit", "--ask", "--wave", "1,all"), 0, "DONE: All 3 devices changed.")
 	s.write(strings.Replace(placesFile, "shape: 9.5Mbit/s", "shape: 9.3Mbit/s", 1))
 	s.wants(s.deliver("sites.yaml", "--commit", "--verify", "busy", "--for", "1s"), 1, "TAKEN BACK", "no packet came to the devices in 1s")
 }
 
 // While a delivery waits for an answer, its program, its terminal or a device goes away: all devices are as they were, and `resume` says so.
 func TestDeliverIsCut(t *testing.T) {
+	t.Parallel()
 	s := newPlaces(t, "wide-branch", "wide-branch", "wide-branch")
 	s.wants(s.deliver("sites.yaml", "--trust-new-keys"), 0)
 	s.write(strings.Replace(placesFile, "shape: 9.5Mbit/s", "shape: 9.4Mbit/s", 1))
@@ -401,6 +413,7 @@ func (w *waiter) Write(b []byte) (int, error) {
 
 // Keys of users, their rights, and keys of devices.
 func TestDeliverKeys(t *testing.T) {
+	t.Parallel()
 	s := newPlaces(t, "wide-branch")
 	s.wants(s.deliver("sites.yaml", "--trust-new-keys"), 0)
 	edited := strings.Replace(placesFile, "shape: 9.5Mbit/s", "shape: 9.4Mbit/s", 1)
@@ -435,6 +448,7 @@ func TestDeliverKeys(t *testing.T) {
 
 // Something else answers at the address of a device: deliver ends soon, and names the device.
 func TestDeliverToStrangers(t *testing.T) {
+	t.Parallel()
 	for name, answer := range map[string]string{
 		"nobody":           "",
 		"a web server":     "HTTP/1.1 400 Bad Request\r\n\r\n",
@@ -473,6 +487,7 @@ func TestDeliverToStrangers(t *testing.T) {
 
 // Each profile that comes with the program: what is delivered is within its limits, and the preview says where that is less than asked.
 func TestDeliverWithinLimits(t *testing.T) {
+	t.Parallel()
 	asked := strings.NewReplacer("police: {rate: 960kbit/s, burst: 16kB}", "police: {calls: 6, codec: g711}", "at-least: 20%}\n      - {class: mail", "at-least: 22.5%}\n      - {class: mail").Replace(placesFile)
 	five := strings.NewReplacer("classes:\n", "classes:\n  - {name: logs, match: [{protocol: udp, port: 514}]}\n", "      - {class: rest,", "      - {class: logs, mark: cs1, at-least: 3%}\n      - {class: rest,").Replace(asked)
 	for profile, want := range map[string][]string{
@@ -507,6 +522,7 @@ func TestDeliverWithinLimits(t *testing.T) {
 
 // One device is locked by another session, one hides its limits: all devices stay as they were.
 func TestDeliverToALiar(t *testing.T) {
+	t.Parallel()
 	s := newPlaces(t, "wide-branch", "small-branch")
 	s.wants(s.deliver("sites.yaml", "--trust-new-keys"), 0)
 	s.write(strings.Replace(placesFile, "shape: 9.5Mbit/s", "shape: 9.4Mbit/s", 1))
@@ -559,6 +575,7 @@ func (l *liar) State(int) *yang.Element   { return yang.New("device", yang.Leaf(
 
 // Where the history cannot be written, nothing is changed.
 func TestDeliverWithAFullDisk(t *testing.T) {
+	t.Parallel()
 	if _, err := exec.LookPath("sh"); err != nil {
 		t.Skip("no shell here, to limit the sizes of files")
 	}

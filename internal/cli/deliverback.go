@@ -156,7 +156,7 @@ func (r *deliverRun) before(args []string, targets []*target) (id uint64, err er
 	if err != nil {
 		return 0, err
 	}
-	done := slices.DeleteFunc(slices.Clone(all), func(d files.Delivery) bool { return d.State != files.Done })
+	done := slices.DeleteFunc(slices.Clone(all), func(d files.Delivery) bool { return d.State != files.Done && d.State != files.InPart })
 	if len(done) == 0 {
 		return 0, errors.New("nothing was delivered that could be taken back")
 	}
@@ -223,7 +223,7 @@ themselves back, and resume makes sure of it.`,
 
 // unfinished returns the deliveries that are not finished.
 func unfinished(all []files.Delivery) []files.Delivery {
-	return slices.DeleteFunc(slices.Clone(all), func(d files.Delivery) bool { return d.State == files.Done || d.State == files.TakenBack })
+	return slices.DeleteFunc(slices.Clone(all), func(d files.Delivery) bool { return d.State.Over() })
 }
 
 // resume finishes what was cut.
@@ -288,7 +288,7 @@ func (a *app) resume(text render.Text, r *deliverRun) error {
 		if e := r.record.Put(record); e != nil {
 			return e
 		}
-		d := &render.Delivery{Imbrel: 1, File: r.name, ID: record.ID, Outcomes: out, Committed: true, Finished: record.State == files.Done || record.State == files.TakenBack}
+		d := &render.Delivery{Imbrel: 1, File: r.name, ID: record.ID, Outcomes: out, Committed: true, Finished: record.State.Over()}
 		if err != nil {
 			d.Failure = err.Error()
 		}

@@ -33,7 +33,8 @@ type verification struct {
 	time     time.Duration
 	foreseen *measure.Result // of the rehearsal, by the file that is delivered
 	traffic  *policy.Rehearsal
-	sent     []sent // by calls
+	sent     []sent        // by calls
+	answers  *bufio.Reader // of the person who is asked, for all waves
 }
 
 // A sent is traffic of the rehearsal that is sent from here to a far end.
@@ -146,9 +147,12 @@ func (v *verification) run(ctx context.Context, a *app, r *deliverRun, plan *del
 // asked asks whether to keep what is in force, for as long as the devices wait.
 func (v *verification) asked(ctx context.Context, a *app, within time.Duration) error {
 	fmt.Fprintf(a.err, "Keep it? Write yes to keep it. Anything else, or nothing within %s, takes it back: ", unit.FormatDuration(within*9/10))
+	if v.answers == nil {
+		v.answers = bufio.NewReader(a.in)
+	}
 	answer := make(chan string, 1)
 	go func() {
-		line, _ := bufio.NewReader(a.in).ReadString('\n')
+		line, _ := v.answers.ReadString('\n')
 		answer <- strings.TrimSpace(line)
 	}()
 	select {

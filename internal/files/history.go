@@ -29,14 +29,18 @@ type Delivery struct {
 // A DeliveryState is how far a delivery is.
 type DeliveryState string
 
-// The states of a delivery. What is neither done nor taken back was cut, and is to be finished.
+// The states of a delivery. One in another state than Done, InPart or TakenBack was cut.
 const (
 	Begun     DeliveryState = "begun"
 	Decided   DeliveryState = "decided" // the first device is about to be confirmed
 	Returning DeliveryState = "returning"
 	Done      DeliveryState = "done"
+	InPart    DeliveryState = "in part" // waves before the one that failed
 	TakenBack DeliveryState = "taken back"
 )
+
+// Over reports whether a delivery in this state has ended.
+func (s DeliveryState) Over() bool { return s == Done || s == InPart || s == TakenBack }
 
 // A DeliveryDevice is a device of a delivery: what it had and what it was to have, as XML.
 type DeliveryDevice struct {

@@ -326,8 +326,7 @@ func (t Text) History(all []files.Delivery) {
 
 // stateInWords says how far a delivery is.
 func stateInWords(s files.DeliveryState) string {
-	switch s {
-	case files.Done, files.TakenBack:
+	if s.Over() {
 		return string(s)
 	}
 	return "cut; `imbrel deliver resume` finishes it"
