@@ -1,5 +1,5 @@
-// Package deliver brings configurations to devices: all of them or none, with a way back at every step. It talks to devices by an interface
-// and knows no connection, file or clock.
+// Package deliver brings configurations to devices: all of them or none, with a way back at every step. It talks to devices through an interface,
+// and has no files, connections or clock.
 package deliver
 
 import (

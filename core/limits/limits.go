@@ -16,8 +16,8 @@ type Limits struct {
 	Queues      int           // entries of a policy, the rest among them; 0: any number
 	Levels      int           // of entries within entries; 0: any number
 	Policies    int           // at an interface; 0: one in each direction
-	PromiseStep unit.Percent  // promises are multiples of it; 0: any
-	PoliceStep  unit.Rate     // rates of policers are multiples of it; 0: any
+	PromiseStep unit.Percent  // promises are multiples of this part; 0: any
+	PoliceStep  unit.Rate     // rates of policers are multiples of this rate; 0: any
 	LeastBurst  unit.Size     // of a policer; 0: any
 	NoVLAN      bool          // classes by VLAN are not counted
 	Detaches    bool          // an edit of a policy detaches it

@@ -141,7 +141,7 @@ func (r *Reader) keys(f *language.Form, e *Element, path string) (v language.Val
 			return v, err
 		}
 	}
-	for i := range v.Items { // one value is written as such
+	for i := range v.Items { // a list of one becomes that value
 		if form := f.KeyOf(v.Keys[i].Text); form.Kind == language.Values {
 			v.Items[i] = alone(form, v.Items[i])
 		}
