@@ -311,25 +311,21 @@ type operation struct {
 }
 
 // operations are those there are, by namespace and name.
-var operations map[string]operation
-
-func init() {
-	operations = map[string]operation{
-		yang.Base + " get":                     {false, (*session).get},
-		yang.Base + " get-config":              {false, (*session).getConfig},
-		yang.Base + " edit-config":             {true, (*session).editConfig},
-		yang.Base + " copy-config":             {true, (*session).copyConfig},
-		yang.Base + " delete-config":           {true, (*session).deleteConfig},
-		yang.Base + " lock":                    {true, (*session).lock},
-		yang.Base + " unlock":                  {true, (*session).unlock},
-		yang.Base + " close-session":           {false, (*session).closeSession},
-		yang.Base + " kill-session":            {true, (*session).killSession},
-		yang.Base + " validate":                {false, (*session).validate},
-		yang.Base + " commit":                  {true, (*session).commit},
-		yang.Base + " discard-changes":         {true, (*session).discardChanges},
-		yang.Base + " cancel-commit":           {true, (*session).cancelCommit},
-		notifications + " create-subscription": {false, (*session).subscribe},
-		monitoring + " get-schema":             {false, (*session).getSchema},
-		yang.Namespace + " renew":              {true, func(k *session, _ *yang.Element) (*yang.Element, error) { return nil, k.Device.Renew() }},
-	}
+var operations = map[string]operation{
+	yang.Base + " get":                     {false, (*session).get},
+	yang.Base + " get-config":              {false, (*session).getConfig},
+	yang.Base + " edit-config":             {true, (*session).editConfig},
+	yang.Base + " copy-config":             {true, (*session).copyConfig},
+	yang.Base + " delete-config":           {true, (*session).deleteConfig},
+	yang.Base + " lock":                    {true, (*session).lock},
+	yang.Base + " unlock":                  {true, (*session).unlock},
+	yang.Base + " close-session":           {false, (*session).closeSession},
+	yang.Base + " kill-session":            {true, (*session).killSession},
+	yang.Base + " validate":                {false, (*session).validate},
+	yang.Base + " commit":                  {true, (*session).commit},
+	yang.Base + " discard-changes":         {true, (*session).discardChanges},
+	yang.Base + " cancel-commit":           {true, (*session).cancelCommit},
+	notifications + " create-subscription": {false, (*session).subscribe},
+	monitoring + " get-schema":             {false, (*session).getSchema},
+	yang.Namespace + " renew":              {true, func(k *session, _ *yang.Element) (*yang.Element, error) { return nil, k.Device.Renew() }},
 }
