@@ -249,7 +249,7 @@ func New(f *policy.File, node *policy.Node, ports []*policy.Interface, now time.
 // Number returns which of the gate's lanes it is, from 0.
 func (l *Lane) Number() int { return l.number }
 
-// Takes reports whether frames that come to a port are this lane's.
+// Takes reports whether this lane reads the frames that come to a port.
 func (l *Lane) Takes(port int) bool {
 	return port >= 0 && port < len(l.gate.ports) && l.gate.ports[port].lane == l
 }

@@ -389,7 +389,7 @@ func (r *deliverRun) waves(targets []*deliver.Target) (out [][]*deliver.Target, 
 	return out, nil
 }
 
-// commitTo changes devices, verifies, confirms or takes back, and keeps a record of it.
+// commitTo changes devices, verifies, and confirms or takes back. It writes a record into the history.
 func (a *app) commitTo(text render.Text, r *deliverRun, targets []*target, d *render.Delivery, back uint64) (err error) {
 	plan := &deliver.Plan{Together: r.together, Renew: r.renew, Parallel: devicesAtATime}
 	if plan.Confirm, err = timeOf("confirm", r.confirm, 10*time.Second, "a device needs some time"); err != nil {

@@ -200,7 +200,7 @@ func (a *app) deliverResume(text render.Text) *cobra.Command {
 		Short: "Finish a delivery that was cut",
 		Long: `Resume looks for a delivery that was cut by a crash or a lost machine. When it had been
 decided, each device gets what it was to have. When it had not, the devices took
-themselves back, and resume makes sure of it.`,
+themselves back, and resume checks that they did.`,
 		Example: "  imbrel deliver resume sites.yaml",
 		Args:    between(1, 1, "a policy file"),
 		RunE: func(_ *cobra.Command, args []string) error {

@@ -54,7 +54,7 @@ type lane struct {
 	asked  chan func(now time.Duration, send func(int, []byte))
 	event  int           // a descriptor that wakes it up
 	dead   chan struct{} // closed when its loop has failed
-	thread chan int      // is told the thread of its loop
+	thread chan int      // gets the number of the thread of its loop
 }
 
 // openLanes makes the lanes of the gate.
