@@ -22,6 +22,7 @@ type box struct {
 	inForce *yang.Element
 	startup *yang.Element
 	conns   []net.Conn
+	lives   int
 }
 
 func (b *box) Check(*yang.Element) error { return nil }
@@ -30,6 +31,22 @@ func (b *box) Apply(c *yang.Element) error {
 	defer b.mutex.Unlock()
 	b.inForce = c
 	return nil
+}
+
+// A life is a box until it restarts: what was not done before then is never done.
+type life struct {
+	*box
+	n int
+}
+
+func (l life) Apply(c *yang.Element) error {
+	l.mutex.Lock()
+	over := l.n != l.lives
+	l.mutex.Unlock()
+	if over {
+		return errors.New("the device has restarted")
+	}
+	return l.box.Apply(c)
 }
 func (b *box) Save(c *yang.Element) error {
 	b.mutex.Lock()
@@ -43,7 +60,8 @@ func (b *box) Renew() error            { return nil }
 // start lets the box begin anew with what it keeps for that.
 func (b *box) start() {
 	b.inForce = b.startup
-	b.server = netconf.NewServer(b, b.startup, b.startup)
+	b.lives++
+	b.server = netconf.NewServer(life{b, b.lives}, b.startup, b.startup)
 	b.server.After = func(d time.Duration, do func()) func() { t := time.AfterFunc(d, do); return func() { t.Stop() } }
 	b.server.Now = time.Now
 }
@@ -79,6 +97,15 @@ type far struct{ line }
 
 func (f *far) Write(b []byte) (int, error) { return f.line.Write(b) }
 
+// Read returns what came. The device notices a cut late.
+func (f *far) Read(b []byte) (int, error) {
+	n, err := f.line.Read(b)
+	if err != nil && f.w.isCut() {
+		time.Sleep(2 * time.Millisecond)
+	}
+	return n, err
+}
+
 // cut counts a message and reports whether it is not to arrive.
 func (w *wire) cut(b *box, c net.Conn) bool {
 	w.mutex.Lock()
@@ -109,6 +136,12 @@ func (w *wire) cut(b *box, c net.Conn) bool {
 		c.Close()
 	}
 	return true
+}
+
+func (w *wire) isCut() bool {
+	w.mutex.Lock()
+	defer w.mutex.Unlock()
+	return w.at > 0 && w.count >= w.at && w.count < w.at+4
 }
 
 func (w *wire) isDead() bool {

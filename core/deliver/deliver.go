@@ -203,6 +203,9 @@ func (d *delivery) prepare(m *member) error {
 	if err := d.open(m); err != nil {
 		return err
 	}
+	if err := m.session.Lock("running"); err != nil {
+		return err
+	}
 	if err := d.edit(m, m.Before, m.After); err != nil {
 		return err
 	}
@@ -250,11 +253,14 @@ func (d *delivery) look(m *member, want State) {
 	for try := 0; ; try++ {
 		if s, err := d.Open(m.Node); err == nil {
 			now, err := s.Config("running")
+			settled := s.Lock("running") == nil // no session holds a commit there that it has not confirmed
 			_ = s.Close()
 			if err == nil {
 				switch {
 				case Same(d.form, now, m.Before):
 					m.outcome.State = AsBefore
+				case Same(d.form, now, m.After) && !settled:
+					m.outcome.State = Waits
 				case Same(d.form, now, m.After):
 					m.outcome.State = AsWished
 				default:
@@ -338,7 +344,8 @@ func (d *delivery) finish(m *member, want State) (err error) {
 	return err
 }
 
-// give commits the wanted configuration where the device does not have it yet, and saves it.
+// give commits the wanted configuration where the device does not have it yet, and saves it. It locks the device before it reads: while an earlier
+// session of this delivery still waits there, the device shows a commit that it takes back when it notices that the session has ended.
 func (d *delivery) give(m *member, want State) error {
 	from, to := m.Before, m.After
 	if want == AsBefore {
@@ -348,6 +355,9 @@ func (d *delivery) give(m *member, want State) error {
 		return err
 	}
 	defer d.drop(m)
+	if err := m.session.Lock("running"); err != nil {
+		return err
+	}
 	now, err := m.session.Config("running")
 	switch {
 	case err != nil:
@@ -374,12 +384,10 @@ func (d *delivery) give(m *member, want State) error {
 // edits is how often a candidate is edited until it is as wanted. Some devices detach a policy that is edited, and must attach it again.
 const edits = 3
 
-// edit locks a device and makes its candidate what it is to be.
+// edit locks the candidate of a device and makes it what it is to be.
 func (d *delivery) edit(m *member, from, to *yang.Element) error {
-	for _, store := range []string{"running", "candidate"} {
-		if err := m.session.Lock(store); err != nil {
-			return err
-		}
+	if err := m.session.Lock("candidate"); err != nil {
+		return err
 	}
 	for range edits {
 		edit := yang.Difference(d.form, from, to)
