@@ -279,6 +279,7 @@ func notifyService(state string) {
 		return
 	}
 	defer c.Close()
+	_ = c.SetWriteDeadline(time.Now().Add(100 * time.Millisecond)) // one who does not read holds up nothing
 	_, _ = c.Write([]byte(state))
 }
 
