@@ -128,7 +128,7 @@ func Rules() []Rule {
 		addressNowhere(), answersInRest(), boundBelowCall(), boundBelowCalls(), burstBelowInterval(), burstBelowPacket(), contradiction(), eachOneServer(), exemptOneWay(), expectationBound(), expectationMark(), expectationEstimated(), expectationUntested(), framingForgotten(), inNeverQueues(), markNowhere(), markTrustedLater(), markUnserved(), neverMatches(), noRest(), oneEnd(),
 		openTrust(), partlyShadowed(), policerFarBelow(), policyUnattached(), pressureFlaps(), priorityAboveLink(), promiseInsidePolicer(), queueTooDeep(), queueTooShallow(), serverNameAlone(), serverNameUnseen(), shapeAboveFarEnd(), shapeAboveLink(), shapeAbovePort(), shapeAtLink(), shapeFarBelow(),
 		sharedOrEach(), slowLink(), slowerFurtherOn(), tagNowhere(), timeUnrehearsed(), timesOverlap(),
-		timeWithoutZone(), trafficUnclassified(), unboundedPriority(), unitSlip(), unused(), voiceAsControl(), voiceWithoutPriority(), weightsReversed(),
+		timeWithoutZone(), tooLarge(), trafficUnclassified(), unboundedPriority(), unitSlip(), unused(), voiceAsControl(), voiceWithoutPriority(), weightsReversed(),
 	}
 	slices.SortFunc(all, func(a, b Rule) int { return cmp.Compare(a.Name, b.Name) })
 	return all
@@ -210,6 +210,8 @@ type route struct {
 	length    int           // of the IP packet
 	delay     time.Duration // of the links
 	answer    *explain.Answer
+	misfits   []misfit
+	fits      int // the length that fits everywhere
 }
 
 func (w *route) from() netip.Addr {
@@ -326,7 +328,7 @@ func (s *survey) ask(follower *explain.Follower, h *policy.Rehearsal, t *policy.
 		return
 	}
 	fromPort, toPort := t.FirstPorts()
-	q := explain.Question{Flow: packet.Flow{From: t.From, To: t.To, FromPort: fromPort, ToPort: toPort, Protocol: t.Protocol}, DSCP: t.DSCP, PCP: t.PCP, VLAN: t.VLAN, Length: int(t.Packet), At: h.StartAt, RTP: t.Kind.Row().RTP, ServerName: t.ServerName}
+	q := explain.Question{Flow: packet.Flow{From: t.From, To: t.To, FromPort: fromPort, ToPort: toPort, Protocol: t.Protocol}, DSCP: t.DSCP, PCP: t.PCP, VLAN: t.VLAN, Length: int(t.Packet), At: h.StartAt, RTP: t.Kind.Row().RTP, ServerName: t.ServerName, MayFragment: t.MayFragment, AnyLength: true}
 	calls := 0
 	switch {
 	case t.Kind == policy.Calls:
@@ -338,10 +340,19 @@ func (s *survey) ask(follower *explain.Follower, h *policy.Rehearsal, t *policy.
 		q.Flow = q.Flow.Reverse()
 	}
 	a, err := follower.Ask(q)
+	if err == nil {
+		if n := s.longest(t, q.Length, a.Hops); n < q.Length {
+			q.Length = n
+			a, err = follower.Ask(q)
+		}
+	}
 	if err != nil {
 		return // what cannot be sent is an error of the rehearsal
 	}
 	r := &route{rehearsal: h, traffic: t, reverse: reverse, length: q.Length, answer: a}
+	if slices.ContainsFunc(a.Hops, func(h explain.Step) bool { return h.TooLong != nil && !h.TooLong.Fragmented }) {
+		r.misfits, r.fits = s.misfit(follower, q)
+	}
 	s.routes = append(s.routes, r)
 	for i := range a.Hops {
 		hop := &a.Hops[i]

@@ -72,12 +72,14 @@ const (
 	QueueFull
 	Early
 	Blocked
-	OnLink  // lost on a link: no data path's reason, but that of one who counts beyond
-	Reasons // how many there are
+	// The reasons of those who count beyond a data path.
+	OnLink   // lost on a link
+	Oversize // longer than the interface sends
+	Reasons  // how many there are
 )
 
 func (r Reason) String() string {
-	return [...]string{"passed", "policed", "queue_full", "early", "blocked", "link"}[r]
+	return [...]string{"passed", "policed", "queue_full", "early", "blocked", "link", "too_large"}[r]
 }
 
 // Counters are what the data path counts for one entry, at any level. Bytes are

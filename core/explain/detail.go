@@ -225,6 +225,8 @@ func summarise(a *Answer) words.Fact {
 		s := &a.Hops[i]
 		at := s.Node + "/" + s.Interface + " " + s.Direction
 		switch line := (policy.Place{File: s.File, Line: s.Line}); {
+		case s.TooLong != nil && !s.TooLong.Fragmented && a.Arrives == nil:
+			return words.TooLongAt.With(at, s.TooLong.Length, s.TooLong.MTU, s.TooLong.Most)
 		case s.Policed:
 			return words.TooLarge.With(at, line)
 		case s.Blocked:

@@ -32,6 +32,9 @@ type Question struct {
 	RTP        bool              // that it looks like RTP
 	Enter      *policy.Interface // nil: the one at which its sender is
 	At         time.Time         // zero: every `when` is assumed to hold
+	// MayFragment says that the packet of IPv4 may be fragmented, and AnyLength that it goes on though it is too long for a link: the Fit of a step
+	// says so all the same.
+	MayFragment, AnyLength bool
 }
 
 // Marks are the markings that can be seen of a packet on a link.
@@ -71,7 +74,8 @@ type Step struct {
 	Priority  int          `json:"priority,omitempty"`
 	Promise   int64        `json:"promised_bps,omitempty"`
 	Blocked   bool         `json:"blocked,omitempty"`
-	Policed   bool         `json:"policed,omitempty"` // dropped by a policer whose burst cannot hold it
+	Policed   bool         `json:"policed,omitempty"`  // dropped by a policer whose burst cannot hold it
+	TooLong   *Fit         `json:"too_long,omitempty"` // for the interface; nil: it is not
 	Notes     []words.Fact `json:"notes,omitempty"`
 
 	Plan    *plan.Plan  `json:"-"`                 // in force here; nil: no policy
@@ -83,6 +87,14 @@ type Step struct {
 	size    int  // of the packet, as the interface counts
 	onLink  bool // leaves by a link, where it may have to wait
 	rest    bool
+}
+
+// A Fit is what becomes of a packet that is longer than an interface sends.
+type Fit struct {
+	Length     int  `json:"bytes"`         // of the packet as it would leave, with labels and outer headers
+	MTU        int  `json:"mtu_bytes"`     // of the interface
+	Most       int  `json:"longest_bytes"` // that the packet may be, before what this node puts around it
+	Fragmented bool `json:"fragmented"`    // otherwise it is dropped
 }
 
 // Size returns how large the packet is at the interface, as that counts; 0 where there is no policy.
@@ -97,12 +109,14 @@ type Answer struct {
 
 // A Follower follows packets through the network of a file. It is for one goroutine.
 type Follower struct {
-	file   *policy.File
-	table  *route.Table
-	sites  map[*policy.Attachment]*site
-	plans  map[*policy.Attachment]*plan.Plan
-	at     time.Time // for which the sites are
-	routes map[[2]*policy.Interface][]tunnel.Crossing
+	file  *policy.File
+	table *route.Table
+	sites map[*policy.Attachment]*site
+	plans map[*policy.Attachment]*plan.Plan
+	at    time.Time // for which the sites are
+
+	anyLength bool
+	routes    map[[2]*policy.Interface][]tunnel.Crossing
 }
 
 // A site is a policy where it is attached.
@@ -210,12 +224,17 @@ func (f *Follower) Ask(q Question) (*Answer, error) {
 		p.SetTags([]packet.Tag{tag})
 	}
 	p.Apps = appsOf(f.file, q.ServerName, q.RTP)
+	if q.MayFragment {
+		p.MayFragment()
+	}
+	f.anyLength = q.AnyLength
 	return f.answer(&p, crossings), nil
 }
 
 // Frame follows a packet that was captured where it enters the network.
 func (f *Follower) Frame(p *packet.Packet, enter *policy.Interface) (*Answer, error) {
 	to := f.table.Where(p.Flow.To)
+	f.anyLength = false
 	if enter == nil || to == nil {
 		return nil, fmt.Errorf("the packet from %s to %s has an end in no subnet of the network", p.Flow.From, p.Flow.To)
 	}
@@ -267,7 +286,14 @@ func (f *Follower) follow(p *packet.Packet, crossings []tunnel.Crossing, detail 
 		steps = append(steps, s)
 		hidden := inside.Hides()
 		c.Forward(p, inside)
-		s = f.cross(p, c.Out, policy.Out, detail)
+		if fit := fitOf(c, p, inside); fit != nil && !fit.Fragmented && !f.anyLength {
+			s = Step{Node: c.Out.Node.Name, Interface: c.Out.Name, Direction: policy.Out.String(), MarksIn: marksOf(p), in: p.DSCP(), TooLong: fit}
+			s.finish(p, inside)
+			return append(steps, s), false
+		} else {
+			s = f.cross(p, c.Out, policy.Out, detail)
+			s.TooLong = fit
+		}
 		s.onLink = i < len(crossings)-1
 		if s.dropped() {
 			s.finish(p, inside)
@@ -284,6 +310,19 @@ func (f *Follower) follow(p *packet.Packet, crossings []tunnel.Crossing, detail 
 		steps = append(steps, s)
 	}
 	return steps, true
+}
+
+// fitOf returns what becomes of a packet by its length, where it is too long.
+func fitOf(c *tunnel.Crossing, p *packet.Packet, inside *tunnel.Inside) *Fit {
+	mtu := c.Out.Longest()
+	what, most := c.Fit(p, inside, mtu)
+	if what == tunnel.Fits {
+		return nil
+	}
+	if what == tunnel.DividedLeaving && c.Begins() != nil {
+		most = c.Within(mtu)
+	}
+	return &Fit{Length: p.Length + int(p.GrowsBy) + 4*(p.Labels()+int(p.GrowsLabels)), MTU: mtu, Most: most, Fragmented: what != tunnel.TooLarge}
 }
 
 func (s *Step) dropped() bool { return s.Blocked || s.Policed }

@@ -59,6 +59,7 @@ type (
 		loss            policy.LinkLoss
 		jitter          policy.LinkJitter
 		framing         *packet.Framing
+		mtu             int
 	}
 	// A number may be one that rises or falls over a time.
 	rampLine struct {
@@ -291,6 +292,7 @@ var (
 		on("jitter", "a delay beyond that, of each packet anew: its mean, or {mean:, kind:, overtake:}", aJitter, func(l *siteLink, v policy.LinkJitter) { l.jitter = v }),
 		on("buffer", "how much the carrier's queues hold, 100ms when not given", someTime, func(l *siteLink, v time.Duration) { l.buffer = v }),
 		on("framing", "how the carrier counts bytes, in both directions; as the interface when not given", aFraming, func(l *siteLink, v packet.Framing) { l.framing = &v }),
+		on("mtu", "the `mtu` of both ends where they have none of their own", anMTU, func(l *siteLink, v int) { l.mtu = v }),
 	)
 
 	anInterface = object("interface",
@@ -299,12 +301,14 @@ var (
 		on("framing", "what every rate on it counts; ethernet when not given", aFraming, func(i *interfaceLine, v packet.Framing) { i.Framing = v }),
 		on("vlan", "it routes: the VLAN of the tag that what it sends has; without it, it switches and tags are kept", aVLAN, func(i *interfaceLine, v *uint16) { i.VLAN = v }),
 		on("subnets", "the prefixes of the hosts at it", oneOrMany(aPrefix), func(i *interfaceLine, v []prefix) { i.Subnets = v }),
+		on("mtu", "the longest IP packet that it sends, with labels and outer headers: 1500B when neither it nor its link says", anMTU, func(i *interfaceLine, v int) { i.MTU = v }),
 		on("link", "the link to another node, in place of an entry in `links`", aSiteLink, func(i *interfaceLine, v siteLink) { i.link = &v }),
 	)
 
 	aNode = object("node",
 		must("name", "its name", identifier("node"), func(n *nodeLines, v policy.Ref) { n.Name = v.Text }),
 		must("interfaces", "the list of its interfaces", list(anInterface), func(n *nodeLines, v []interfaceLine) { n.interfaces = v }),
+		on("icmp", "filtered: it sends and passes no word that a packet is too large; such words pass when not given", words("filtered"), func(n *nodeLines, v string) { n.Filters = true }),
 	)
 
 	aLinkEnd = object("end of a link",
@@ -319,6 +323,7 @@ var (
 		on("delay", "the propagation delay one way", aDuration, func(l *policy.Link, v time.Duration) { l.Delay = v }),
 		on("loss", "the part of the packets that gets lost on it, in each direction, or {part:, burst:}", aLoss, func(l *policy.Link, v policy.LinkLoss) { l.Loss = v }),
 		on("jitter", "a delay beyond that, of each packet anew: its mean, or {mean:, kind:, overtake:}", aJitter, func(l *policy.Link, v policy.LinkJitter) { l.Jitter = v }),
+		on("mtu", "the `mtu` of both ends where they have none of their own", anMTU, func(l *policy.Link, v int) { l.MTU = v }),
 	), func(l policy.Link) *policy.Link { return &l })
 
 	aTunnel = object("tunnel",
@@ -330,6 +335,8 @@ var (
 		on("pop", "of mpls: penultimate (when not given) or ultimate: which node takes the topmost label off", oneOf[policy.Pop](policy.PopWords()), func(t *policy.Tunnel, v policy.Pop) { t.Pop = v }),
 		on("from", "of gre and ipsec: the outer header's address at the start", anAddress, func(t *policy.Tunnel, v address) { t.From = v }),
 		on("to", "of gre and ipsec: the outer header's address at the end", anAddress, func(t *policy.Tunnel, v address) { t.To = v }),
+		on("df", "of gre and ipsec: keep (when not given), or clear: its outer packets may be fragmented, whatever those within say", words("keep", "clear"), func(t *policy.Tunnel, v string) { t.ClearDF = v == "clear" }),
+		on("mss", "the most data of a TCP segment that connections through it agree on", bytesBetween("a segment size", 64, 65495), func(t *policy.Tunnel, v int) { t.MSS = v }),
 	)
 
 	aNetwork = object("network",
@@ -400,6 +407,7 @@ var (
 		on("vlan", "the VLAN of the tag that its hosts send with", aVLAN, func(t *trafficLine, v *uint16) { t.VLAN = v }),
 		on("pcp", "the priority code point of that tag", aThreeBits("a priority code point"), func(t *trafficLine, v uint8) { t.PCP = &v }),
 		on("ecn", "true: its packets say that their transport understands congestion marks (ECT(0), RFC 3168)", flag, func(t *trafficLine, v bool) { t.ECN = v }),
+		on("df", "false: its packets of IPv4 may be fragmented on their way; with true, or when not given, their DF bit is set", flag, func(t *trafficLine, v bool) { t.MayFragment = !v }),
 		on("capture", "a pcap or pcapng file to replay, relative to this file", aText, func(t *trafficLine, v string) { t.Capture = v }),
 		on("enters", "the interface where the capture's packets arrive, as node/interface", anInterfaceName, func(t *trafficLine, v policy.Ref) { t.EntersName = v }),
 		on("speed", "at which a capture is replayed, against its own; 100% when not given", value("a percentage such as 200%", parseSpeed), func(t *trafficLine, v float64) { t.Speed = v }),

@@ -1,6 +1,7 @@
 package language
 
 import (
+	"cmp"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -86,13 +87,13 @@ func (s *resolver) siteLink(iface *policy.Interface, l *siteLink) {
 		s.paths = append(s.paths, "") // that of the interface that is not made
 		return
 	}
-	far := &policy.Interface{Source: policy.Source{At: l.At}, Name: iface.Node.Name, Rate: iface.Rate, Framing: iface.Framing, VLAN: iface.VLAN}
+	far := &policy.Interface{Source: policy.Source{At: l.At}, Name: iface.Node.Name, Rate: iface.Rate, Framing: iface.Framing, VLAN: iface.VLAN, MTU: iface.MTU}
 	if other := s.interfaces[hub.Name+"/"+far.Name]; other != nil {
 		s.problem(l.to.At, len(l.to.Text), "join the two with an entry in `links`, which names both interfaces", "the link makes the interface %s/%s, and there is one in line %d", hub.Name, far.Name, other.At.Line)
 		return
 	}
 	s.addInterface(hub, far)
-	s.f.Network.Links = append(s.f.Network.Links, &policy.Link{Source: l.Source, Delay: l.delay, Loss: l.loss, Jitter: l.jitter, Ends: []policy.LinkEnd{
+	s.f.Network.Links = append(s.f.Network.Links, &policy.Link{Source: l.Source, Delay: l.delay, Loss: l.loss, Jitter: l.jitter, MTU: l.mtu, Ends: []policy.LinkEnd{
 		{Source: l.Source, AtName: policy.Ref{Text: iface.Path(), At: l.At}, Sends: l.sends, Buffer: l.buffer, Framing: l.framing},
 		{Source: l.Source, AtName: policy.Ref{Text: far.Path(), At: l.At}, Sends: l.receives, Buffer: l.buffer, Framing: l.framing},
 	}})
@@ -133,6 +134,7 @@ func (s *resolver) link(l *policy.Link) {
 	}
 	for i, iface := range ends {
 		iface.Link, iface.End = l, i
+		iface.MTU = cmp.Or(iface.MTU, l.MTU)
 	}
 }
 
@@ -175,7 +177,7 @@ func (s *resolver) tunnelKeys(t *policy.Tunnel) {
 	for _, k := range []struct {
 		name   string
 		ofMPLS bool
-	}{{"labels", true}, {"pop", true}, {"from", false}, {"to", false}} {
+	}{{"labels", true}, {"pop", true}, {"from", false}, {"to", false}, {"df", false}} {
 		if has(t, k.name) && k.ofMPLS != mpls && s.sound("network") {
 			s.problem(t.PlaceOf(k.name), 0, "remove it", "`%s` means nothing to a tunnel of kind %s", k.name, t.Kind)
 		}

@@ -140,10 +140,10 @@ func (s *resolver) expectations(h *policy.Rehearsal) {
 }
 
 // overTCP are the keys that go with all traffic over TCP.
-var overTCP = []string{"app", "server-name", "packet", "control", "paced", "delayed-acks", "receive-window", "initial-window", "from-port", "to-port", "dscp", "vlan", "pcp", "ecn"}
+var overTCP = []string{"app", "server-name", "packet", "control", "paced", "delayed-acks", "receive-window", "initial-window", "from-port", "to-port", "dscp", "vlan", "pcp", "ecn", "df"}
 
 // ofCalls are the keys that go with all calls, those that are needed first.
-var ofCalls = []string{"codec", "between", "interval", "bitrate", "playout", "speech", "rtcp", "skew", "from-port", "to-port", "dscp", "vlan", "pcp", "ecn"}
+var ofCalls = []string{"codec", "between", "interval", "bitrate", "playout", "speech", "rtcp", "skew", "from-port", "to-port", "dscp", "vlan", "pcp", "ecn", "df"}
 
 // trafficKeys are the keys that go with the one that says the kind of a traffic,
 // those that are needed first.
@@ -156,8 +156,8 @@ var trafficKeys = []struct {
 }{
 	{"calls", policy.Calls, 2, ofCalls, (*resolver).calls},
 	{"erlangs", policy.Calls, 3, append([]string{"holding"}, ofCalls...), (*resolver).calls},
-	{"rate", policy.Stream, 3, []string{"packet", "from", "to", "app", "arrivals", "skew", "on", "off", "lengths", "protocol", "from-port", "to-port", "dscp", "vlan", "pcp", "ecn"}, (*resolver).stream},
-	{"video", policy.Video, 2, []string{"from", "to", "packet", "frames", "key-frames", "skew", "from-port", "to-port", "dscp", "vlan", "pcp", "ecn"}, (*resolver).video},
+	{"rate", policy.Stream, 3, []string{"packet", "from", "to", "app", "arrivals", "skew", "on", "off", "lengths", "protocol", "from-port", "to-port", "dscp", "vlan", "pcp", "ecn", "df"}, (*resolver).stream},
+	{"video", policy.Video, 2, []string{"from", "to", "packet", "frames", "key-frames", "skew", "from-port", "to-port", "dscp", "vlan", "pcp", "ecn", "df"}, (*resolver).video},
 	{"tcp", policy.TCPFlows, 2, append([]string{"from", "to", "bytes", "app-rate"}, overTCP...), (*resolver).overTCP},
 	{"requests", policy.Exchanges, 4, append([]string{"from", "to", "answer", "think", "request"}, overTCP...), (*resolver).overTCP},
 	{"pages", policy.Pages, 5, append([]string{"from", "to", "objects", "object", "think", "request", "connections"}, overTCP...), (*resolver).overTCP},

@@ -20,6 +20,7 @@ var (
 	aText     = value("a text", func(s string) (string, error) { return s, nil })
 	aRate     = matching(ratePattern, value("a rate such as 11.4Mbit/s", unit.ParseRate))
 	aSize     = matching(sizePattern, value("a size such as 3kB", unit.ParseSize))
+	anMTU     = bytesBetween("the length of a packet", 68, 65535)
 	aDuration = matching(timePattern, value("a duration such as 40ms", unit.ParseDuration))
 	someTime  = matching(timePattern, value("a duration such as 40ms, more than zero", func(s string) (time.Duration, error) {
 		d, err := unit.ParseDuration(s)
@@ -303,4 +304,15 @@ func parseSpeed(s string) (float64, error) {
 		return 0, fmt.Errorf("%.40q is not a percentage from 0.01%% to 1000000%%", s)
 	}
 	return v / 100, nil
+}
+
+// bytesBetween is a size in bytes within bounds, as a number.
+func bytesBetween(what string, least, most int) shape[int] {
+	return matching(sizePattern, value(fmt.Sprintf("%s such as 1400B, from %dB to %dB", what, least, most), func(s string) (int, error) {
+		v, err := unit.ParseSize(s)
+		if err == nil && (v < unit.Size(least) || v > unit.Size(most)) {
+			err = fmt.Errorf("%s is not from %dB to %dB", v, least, most)
+		}
+		return int(v), err
+	}))
 }

@@ -172,6 +172,12 @@ func (m *Measures) cause(w *Why, r *Result, h *Hop, reason datapath.Reason, span
 	if reason == datapath.Passed {
 		w.Reason = byWaiting
 	}
+	if reason == datapath.Oversize {
+		at := p.Interface.PlaceOf("mtu")
+		w.Cause, w.Class = byLength, ""
+		w.at(at)
+		return words.LongerThan.With(unit.Size(p.Interface.Longest()), p.Interface.Path(), w.written())
+	}
 	if p.Link {
 		l := p.Interface.Link
 		w.Reason, w.Cause = byLink, byLink

@@ -34,6 +34,7 @@ type Result struct {
 	Breaks       []Break       `json:"breaks,omitempty"` // where there is a ramp
 	Interfaces   []Interface   `json:"interfaces"`
 	Links        []Link        `json:"links"`
+	Oversize     []Oversize    `json:"too_large,omitempty"` // packets longer than the interface sends that they were to leave by
 	Traffic      []Row         `json:"traffic"`
 	Classes      []ClassResult `json:"classes"`
 	Captures     []Capture     `json:"captures,omitempty"`
@@ -245,11 +246,14 @@ type Drops struct {
 	QueueFull uint64 `json:"queue_full"`
 	Early     uint64 `json:"early"`
 	Blocked   uint64 `json:"blocked"`
-	Link      uint64 `json:"link,omitempty"` // lost on a link, which no interface drops
+	Link      uint64 `json:"link,omitempty"`      // lost on a link, which no interface drops
+	TooLarge  uint64 `json:"too_large,omitempty"` // longer than the interface sends
 }
 
 // Total returns the drops of every reason.
-func (d Drops) Total() uint64 { return d.Policed + d.QueueFull + d.Early + d.Blocked + d.Link }
+func (d Drops) Total() uint64 {
+	return d.Policed + d.QueueFull + d.Early + d.Blocked + d.Link + d.TooLarge
+}
 
 // A DropCount is how many packets were dropped for a reason.
 type DropCount struct {
@@ -272,6 +276,21 @@ func (d Drops) most() datapath.Reason {
 	}
 	return reason
 }
+
+// An Oversize is what an interface did with packets that were longer than it sends.
+type Oversize struct {
+	At           string `json:"at"`
+	MTUBytes     int    `json:"mtu_bytes"`     // that it sends at most: IP, labels and outer headers
+	LongestBytes int    `json:"longest_bytes"` // that came
+	Dropped      uint64 `json:"dropped"`
+	Untold       uint64 `json:"untold"` // of those, whose sender got no word of it
+	Fragmented   uint64 `json:"fragmented"`
+
+	place Place
+}
+
+// Place gives it its place.
+func (o *Oversize) Place(p Place) { o.place = p }
 
 // A Link is what the carrier did in one direction.
 type Link struct {

@@ -34,6 +34,7 @@ const (
 	shapeTooHigh  = "shape-above-link" // the queue is the carrier's
 	burstTooSmall = "burst-too-small"  // red packets below the policer's rate
 	limitTooSmall = "limit-too-small"  // a full queue below the promise
+	tooLong       = "too-large"        // packets longer than an interface sends
 	openLoop      = "open-loop"        // replayed TCP lost packets and did not slow down
 	mosScale      = "mos-scale"        // no standard has the codec's values
 	callRuined    = "call-ruined"      // a call is worth little, and no expectation says so
@@ -72,6 +73,9 @@ func (r *Result) warn(name, level string, at policy.Place, fact words.Fact) {
 // warn finds what makes the verdict worth less.
 func (m *Measures) warn(r *Result) {
 	r.Warnings = []Warning{}
+	for i := range r.Oversize {
+		r.tooLong(&r.Oversize[i])
+	}
 	if r.Policy {
 		m.carriers(r)
 		m.plainQueues(r)
@@ -146,6 +150,25 @@ func (m *Measures) carriers(r *Result) {
 		if p := r.Interfaces[i].place.Plan; p != nil && p.Direction == policy.In && p.Shape > p.Carries {
 			r.warn(shapeTooHigh, "warning", p.Policy.PlaceOf("shape"), words.ShapeNeverFills.With(p.Policy.Name, p.Shape, p.Carries, p.Interface.Path()))
 		}
+	}
+}
+
+// tooLong warns of packets that were longer than an interface sends.
+func (r *Result) tooLong(o *Oversize) {
+	at := o.place.Interface.PlaceOf("mtu")
+	mtu, longest := unit.Size(o.MTUBytes), unit.Size(o.LongestBytes)
+	if o.Dropped > 0 {
+		told := words.SendersWereTold.With()
+		level := "note"
+		switch {
+		case o.Untold == o.Dropped:
+			told, level = words.NobodyTold.With(), "warning"
+		case o.Untold > 0:
+			told, level = words.SendersNotTold.With(o.Untold), "warning"
+		}
+		r.warn(tooLong, level, at, words.TooLongDropped.With(o.At, mtu, o.Dropped, longest, told))
+	} else {
+		r.warn(tooLong, "note", at, words.TooLongDivided.With(o.At, mtu, o.Fragmented, longest))
 	}
 }
 

@@ -1,6 +1,7 @@
 package policy
 
 import (
+	"cmp"
 	"net/netip"
 	"time"
 
@@ -21,6 +22,7 @@ type Node struct {
 	Source
 	Name       string
 	Interfaces []*Interface
+	Filters    bool // it sends and passes no ICMP: no sender is told there that a packet is too large
 }
 
 // Subnets returns the prefixes of all hosts at the node: what `here` means there.
@@ -41,6 +43,7 @@ type Interface struct {
 	Framing packet.Framing
 	VLAN    *uint16 // it routes: what leaves has this tag; nil: it switches, tags are kept
 	Subnets []netip.Prefix
+	MTU     int // the longest IP packet that it sends, labels and outer headers included; 0: DefaultMTU
 
 	Number   int // of all interfaces of the file, from 1
 	Node     *Node
@@ -48,6 +51,12 @@ type Interface struct {
 	Link     *Link          // nil when hosts are all there is at it
 	End      int            // which end of Link it is
 }
+
+// DefaultMTU is the longest IP packet where the file does not say: that of Ethernet (RFC 894).
+const DefaultMTU = 1500
+
+// Longest returns the length of the longest IP packet that the interface sends.
+func (i *Interface) Longest() int { return cmp.Or(i.MTU, DefaultMTU) }
 
 // Path returns the interface's name in the file, "node/interface".
 func (i *Interface) Path() string { return i.Node.Name + "/" + i.Name }
@@ -88,6 +97,7 @@ type Link struct {
 	Delay  time.Duration
 	Loss   LinkLoss
 	Jitter LinkJitter
+	MTU    int // of both ends that have none of their own; 0: DefaultMTU
 }
 
 // LinkLoss is how much of what a link carries gets lost on it, in either direction. The zero LinkLoss
@@ -162,6 +172,8 @@ type Tunnel struct {
 	Model       TunnelModel
 	Pop         Pop // of MPLS
 	From, To    netip.Addr
+	MSS         int  // the most that its ends let the SYNs within it offer; 0: they leave them as they are
+	ClearDF     bool // its outer packets may be fragmented, whatever those within say
 
 	Through []*Node
 }

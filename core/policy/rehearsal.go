@@ -131,6 +131,7 @@ type Traffic struct {
 	VLAN             *uint16
 	PCP              *uint8
 	ECN              bool // its packets say that their transport understands congestion marks
+	MayFragment      bool // its packets of IPv4 may be divided on their way: DF is not set
 
 	Capture    string // the file, relative to the policy file
 	EntersName Ref

@@ -33,6 +33,9 @@ type port struct { // what every packet touches comes first
 
 	carrierPlace, linkPlace int32
 
+	longest  int // IP packet, with labels
+	oversize oversize
+
 	in, out path
 }
 
@@ -146,7 +149,7 @@ func (r *run) build() *network {
 	n := &network{byIface: make(map[*policy.Interface]*port), table: route.New(r.file), routes: make(map[[2]*port][]hop)}
 	for i := range r.file.Network.Nodes {
 		for _, iface := range r.file.Network.Nodes[i].Interfaces {
-			p := &port{iface: iface, rate: iface.Rate}
+			p := &port{iface: iface, rate: iface.Rate, longest: iface.Longest()}
 			first := int32(4 * len(n.ports))
 			p.in.place, p.out.place, p.carrierPlace, p.linkPlace = first, first+1, first+2, first+3
 			n.ports = append(n.ports, p)

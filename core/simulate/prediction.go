@@ -194,6 +194,9 @@ func (r *run) join(p *path, f *flight) {
 
 // beyond counts a packet that was dropped for what would have taken it from a stage on.
 func (r *run) beyond(f *flight, stage int) {
+	if w := f.whole; w != nil && w.until != atHost { // what it hides counts from where it is whole again
+		stage, f = max(stage, 2*w.until), w.flight
+	}
 	if stage >= 2*len(f.route) {
 		return
 	}

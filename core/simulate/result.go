@@ -35,6 +35,13 @@ func (r *run) result() *measure.Result {
 			res.Links = append(res.Links, l)
 		}
 	}
+	for _, p := range r.network.ports {
+		if o := &p.oversize; o.longest > 0 {
+			found := measure.Oversize{At: p.iface.Path(), MTUBytes: p.longest, LongestBytes: o.longest, Dropped: o.dropped, Untold: o.untold, Fragmented: o.divided}
+			found.Place(measure.Place{Interface: p.iface, Direction: policy.Out})
+			res.Oversize = append(res.Oversize, found)
+		}
+	}
 	for _, s := range r.sources {
 		if s.capture != nil {
 			s.account()

@@ -8,6 +8,7 @@ package simulate
 
 import (
 	"fmt"
+	"net/netip"
 	"time"
 
 	"imbrel.example/imbrel/core/datapath"
@@ -75,6 +76,9 @@ type flight struct {
 	steps      []measure.Step
 	room       []byte
 	inside     *tunnel.Inside // what an outer header hides; nil until there is one
+	whole      *whole         // that it is a part of; nil: none
+	divide     int32          // as it leaves, into parts so long at most; 0: it is not
+	left, more bool           // it has been through Leave; another part leaves right after it
 }
 
 // run is a rehearsal at work.
@@ -111,6 +115,10 @@ type run struct {
 	epoch       uint64
 	key         []byte
 	traveller   flight
+
+	pathMTU        map[[2]netip.Addr]pathMTU // by sender and receiver
+	tunnelMTU      map[tunnelWay]int
+	identification uint32
 
 	sentTCP   int64
 	flowsOpen []*measure.Flows // room
@@ -194,7 +202,8 @@ func prepare(f *policy.File, rehearsal *policy.Rehearsal, o Options, outside Out
 		rehearsal = closedLoop(rehearsal)
 	}
 	r := &run{file: f, plan: rehearsal, options: o, lasts: rehearsal.Lasts - rehearsal.WarmUp, classes: f.ClassNames(), recogniser: recognise.New(f.Apps), calling: make(map[packet.Flow]bool),
-		sets: measure.NewSets(f, rehearsal), windows: measure.Windows(rehearsal), predictions: make(map[string]*prediction), outside: outside}
+		sets: measure.NewSets(f, rehearsal), windows: measure.Windows(rehearsal), predictions: make(map[string]*prediction), outside: outside,
+		pathMTU: make(map[[2]netip.Addr]pathMTU), tunnelMTU: make(map[tunnelWay]int)}
 	if outside != nil {
 		r.away, r.tcpSources, r.endpoints = make(map[uint32]*flight), make(map[packet.Flow]*source), make(map[Transport]*endpoint)
 	}
@@ -250,7 +259,8 @@ func (r *run) flight() *flight {
 	if n := len(r.spare); n > 0 {
 		p := r.spare[n-1]
 		r.spare = r.spare[:n-1]
-		p.source, p.flow, p.route, p.prediction, p.inside = nil, nil, nil, nil, nil
+		p.source, p.flow, p.route, p.prediction, p.inside, p.whole = nil, nil, nil, nil, nil, nil
+		p.divide, p.left, p.more = 0, false, false
 		p.number, p.sent, p.at, p.in, p.first, p.steps = 0, 0, 0, 0, int32(r.rest), p.steps[:0]
 		return p
 	}
@@ -310,17 +320,23 @@ func (r *run) step(e *event) {
 		if e.source.Source != nil { // after that: it reads what a capture holds until its next packet
 			r.emitNext(e.source)
 		}
-		r.enter(e.source.from, e.flight)
+		r.fromHost(e.flight)
 	case arrive:
 		e.flight.at++
 		r.enter(e.port, e.flight)
 	case sent:
-		e.port.sending = false
-		e.flight.hop().Leave(&e.flight.Packet, e.flight.inside)
+		more := e.flight.more
+		if !e.flight.left {
+			e.flight.hop().Leave(&e.flight.Packet, e.flight.inside)
+		}
+		e.flight.left, e.flight.more, e.flight.divide = false, false, 0
 		e.port.out.leaves(e.flight)
 		r.tap(e.port, policy.Out, e.flight)
 		r.leave(e.port, e.flight)
-		r.send(e.port)
+		if !more {
+			e.port.sending = false
+			r.send(e.port)
+		}
 	case askOut:
 		if e.port.out.asking == e.at {
 			e.port.out.asking = schedule.Never
@@ -509,11 +525,22 @@ func (r *run) drainIn(p *port) {
 
 // forward takes a packet from a node's port to the one it leaves by.
 func (r *run) forward(p *port, f *flight) {
-	h := f.hop()
+	if f.whole != nil && f.whole.until == f.at {
+		r.putTogether(p, f)
+		return
+	}
+	r.onward(f.hop(), f)
+}
+
+// onward gives a packet to the port that it leaves a node by.
+func (r *run) onward(h *hop, f *flight) {
 	if h.wraps && f.inside == nil {
 		f.inside = &tunnel.Inside{}
 	}
 	h.Forward(&f.Packet, f.inside)
+	if !r.fits(h, f) {
+		return
+	}
 	if r.offer(h.out, policy.Out, f) {
 		r.send(h.out)
 	}
@@ -530,6 +557,9 @@ func (r *run) send(p *port) {
 	}
 	p.sending = true
 	p.clock.NotBefore(r.now)
+	if f.divide > 0 && r.sendParts(p, f) {
+		return
+	}
 	p.clock.Advance(int(f.Size), p.rate)
 	r.events.plan(event{at: p.clock.Ready(), kind: sent, port: p, flight: f})
 }
@@ -630,6 +660,12 @@ func (r *run) book(f *flight, b func(t *measure.Tally, flow *measure.Flow, end t
 
 // deliver books a packet that arrived at a time.
 func (r *run) deliver(f *flight, at time.Duration) {
+	if w := f.whole; w != nil {
+		if r.partEnds(f, false) {
+			r.deliver(w.flight, at)
+		}
+		return
+	}
 	segment, to := f.segment()
 	a := measure.Arrived{Number: f.number, Sent: f.sent, Delay: max(0, at-f.sent), Length: f.length(), DSCP: f.DSCP()}
 	r.book(f, func(t *measure.Tally, flow *measure.Flow, end time.Duration) {
@@ -651,6 +687,10 @@ func (r *run) deliver(f *flight, at time.Duration) {
 }
 
 func (r *run) lose(f *flight) {
+	if f.whole != nil {
+		r.partEnds(f, true)
+		return
+	}
 	if c := f.source.capture; c != nil && f.Flow.Protocol == packet.TCP && r.counts(f) {
 		c.TCPLost++
 	}

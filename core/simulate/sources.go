@@ -184,7 +184,7 @@ func (r *run) bothWays(t *policy.Traffic) (a, b *port, forth, back []hop, err er
 // dressed makes the packets of a traffic's hosts say what the traffic says: a tag,
 // and that their transport understands congestion marks.
 func tagged(s traffic.Source, t *policy.Traffic, tagged bool) traffic.Source {
-	d := &traffic.Dressed{Source: s, ECN: t.ECN}
+	d := &traffic.Dressed{Source: s, ECN: t.ECN, MayFragment: t.MayFragment}
 	if tagged && t.Tagged() {
 		d.Tag = &packet.Tag{VLAN: policy.DefaultVLAN}
 		if t.VLAN != nil {
@@ -194,7 +194,7 @@ func tagged(s traffic.Source, t *policy.Traffic, tagged bool) traffic.Source {
 			d.Tag.PCP = *t.PCP
 		}
 	}
-	if d.Tag == nil && !d.ECN {
+	if d.Tag == nil && !d.ECN && !d.MayFragment {
 		return s
 	}
 	return d

@@ -3,6 +3,7 @@ package simulate
 import (
 	"fmt"
 	"math/rand/v2"
+	"net/netip"
 	"slices"
 	"time"
 
@@ -123,13 +124,10 @@ func (r *run) overTCP(index int, t *policy.Traffic, end time.Duration) error {
 		w.tag = d.Tag
 	}
 	w.calls = t.FromOpens()
-	headers := packet.IPv4Header + tcp.Header + tcp.Timestamps
-	if t.From.Is6() {
-		headers = packet.IPv6Header + tcp.Header + tcp.Timestamps
-	}
-	w.base = tcp.Config{MSS: int(t.Packet) - headers, DSCP: t.DSCP, ECN: t.ECN, Paced: t.Paced, EveryACK: t.EveryACK, ReceiveWindow: int64(t.ReceiveWindow), InitialWindow: t.InitialWindow}
+	longest := min(int(t.Packet), a.longest, b.longest)
+	w.base = tcp.Config{MSS: longest - headersOf(t.From), DSCP: t.DSCP, ECN: t.ECN, Paced: t.Paced, EveryACK: t.EveryACK, ReceiveWindow: int64(t.ReceiveWindow), InitialWindow: t.InitialWindow}
 	if w.base.MSS < 1 {
-		return fmt.Errorf("packets of %d bytes hold no data of TCP", t.Packet)
+		return fmt.Errorf("packets of %d bytes hold no data of TCP", longest)
 	}
 	if t.NewReno {
 		w.base.Control = tcp.NewReno
@@ -216,6 +214,12 @@ func (c *client) join(r *run, f packet.Flow, dscp [2]codepoint.DSCP) {
 	for way := range ends {
 		config := c.base
 		config.DSCP, config.Initial = dscp[way], c.random.Uint32()
+		if known, ok := r.pathMTU[[2]netip.Addr{f.From, f.To}]; ok && way == 0 && known.until > r.now {
+			config.MSS = min(config.MSS, known.bytes-headersOf(f.From))
+		}
+		if known, ok := r.pathMTU[[2]netip.Addr{f.To, f.From}]; ok && way == 1 && known.until > r.now {
+			config.MSS = min(config.MSS, known.bytes-headersOf(f.From))
+		}
 		if len(c.flows[way]) > 0 {
 			config.RTT = func(v time.Duration) {
 				for _, f := range c.collected(r, way == 1) {
@@ -530,6 +534,9 @@ func (r *run) pump(e *endpoint) {
 			at := max(s.Seq, 1) - 1 // the first byte has the number 1
 			f.Bytes = slices.Concat(f.Bytes, hello[at:min(at+uint64(s.Data), uint64(len(hello)))])
 			f.Seal()
+		}
+		if e.traffic.MayFragment {
+			f.MayFragment()
 		}
 		if e.traffic.tag != nil && !e.source.reverse {
 			f.SetTags([]packet.Tag{*e.traffic.tag})

@@ -182,6 +182,8 @@ func (e *End) Parse(p *packet.Packet) (s Segment, ok bool) {
 		switch {
 		case o[0] == 0:
 			return s, true
+		case o[0] == 2 && n == 4 && s.Flags&SYN != 0:
+			e.offered(int(binary.BigEndian.Uint16(o[2:])) - Timestamps)
 		case o[0] == 3 && n == 3 && s.Flags&SYN != 0:
 			e.otherScale = min(o[2], 14) // RFC 7323 §2.3
 		case o[0] == 8 && n == 10:

@@ -100,6 +100,8 @@ type Dressed struct {
 	Source
 	Tag *packet.Tag // nil: none
 	ECN bool        // ECT(0)
+
+	MayFragment bool // without the DF bit
 }
 
 // Next yields the source's next packet.
@@ -108,6 +110,9 @@ func (d *Dressed) Next(p *packet.Packet, room []byte) (time.Duration, bool, erro
 	if ok && err == nil {
 		if d.ECN {
 			p.SetECN(2)
+		}
+		if d.MayFragment {
+			p.MayFragment()
 		}
 		if d.Tag != nil {
 			p.SetTags([]packet.Tag{*d.Tag})

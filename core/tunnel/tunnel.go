@@ -81,6 +81,9 @@ func (i *Inside) Length() int { return i.inner.Length }
 // Ends returns the tunnel that ends at the node, or nil.
 func (c *Crossing) Ends() *policy.Tunnel { return c.ends }
 
+// Back reports whether the tunnel that begins at the node is gone through from its end to its start.
+func (c *Crossing) Back() bool { return c.back }
+
 // Begins returns the tunnel that begins at the node, or nil.
 func (c *Crossing) Begins() *policy.Tunnel { return c.begins }
 
@@ -200,6 +203,9 @@ func (c *Crossing) outerLength(length int) int {
 // wrap puts the packet into the tunnel that begins here: the upper bits of the DSCP
 // go to every label pushed (RFC 3270), the DSCP into the outer header (RFC 2983).
 func (c *Crossing) wrap(p *packet.Packet, in *Inside) {
+	if c.begins.MSS > 0 {
+		p.LimitMSS(c.begins.MSS)
+	}
 	if t := c.begins; t.Kind == policy.MPLS {
 		tc := p.DSCP().TC()
 		for n := 1; n <= t.Labels; n++ {
@@ -216,10 +222,13 @@ func (c *Crossing) wrap(p *packet.Packet, in *Inside) {
 		protocol = packet.ESP
 	}
 	from, to := c.outer()
-	tags := p.Tags()
+	tags, whole := p.Tags(), p.DontFragment() && !c.begins.ClearDF
 	outer := packet.Packet{Owner: p.Owner, In: p.In, Next: p.Next, Arrived: p.Arrived, Size: p.Size, Slot: p.Slot}
 	outer.Encapsulate(&in.inner, packet.Flow{From: from, To: to, Protocol: protocol}, c.outerLength(p.Length))
 	outer.Next, outer.Arrived, outer.Size, outer.Slot = p.Next, p.Arrived, p.Size, p.Slot
+	if !whole {
+		outer.MayFragment()
+	}
 	*p = outer
 	p.SetTags(tags)
 }

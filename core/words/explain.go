@@ -54,6 +54,7 @@ var (
 
 	// How it fares.
 	TooLarge      = row("is dropped at {at}: it is larger than the burst of the policer in line {line!}")
+	TooLongAt     = row("is dropped at {at}: it would leave as {length} bytes, the interface sends {mtu} at most, and it may not be fragmented. {most} bytes would fit")
 	BlockedAt     = row("is blocked at {at}, by line {line!}")
 	ArrivesAs     = row("arrives marked {dscp}[[. {links}]][[: {trouble;}]]")
 	PriorityLinks = row("{priority} of {links|link} on its route {give} it priority")

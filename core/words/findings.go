@@ -149,6 +149,9 @@ var (
 	TagNowhere = finding("`{class}` asks for a {layer}, but frames here have none",
 		"the condition never holds, and its packets fall to the entries after it",
 		"{fix}")
+	TooLargeForPath = finding("the packets of `{traffic}` do not fit their path: one of {length} leaves {interface} as {leaves}, and {interface} sends {mtu} at most",
+		"{effect}",
+		"{fix}")
 	TimesOverlap = finding("the times `{first}` and `{second}` of `{entry}` overlap",
 		"for {minutes} minutes a week, first from {from}, the entry in line {line!} takes all packets",
 		"let one end where the other begins")

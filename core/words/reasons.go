@@ -44,6 +44,7 @@ var (
 	// The causes.
 	LinkJitters   = row("the jitter of the link is {jitter!} on average, which no policy can reduce[[ ({at})]]")
 	LinkLoses     = row("the link itself loses {part} of the packets, which no policy can prevent[[ ({at})]]")
+	LongerThan    = row("they are longer than the {mtu} that {interface} sends, with labels and outer headers, and may not be fragmented[[ ({at})]]")
 	QueueUnknown  = row("nothing is known of the queue there")
 	PlainFIFO     = row("one queue of {rate} for all classes[[; the other traffic was {others}]]")
 	PolicerLets   = row("the policer[[ of `{around}` around it]] passes {rate} with a burst of {burst!}[[ for each {each}]][[, and was offered {offered}]][[ ({at})]]")

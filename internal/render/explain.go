@@ -38,6 +38,9 @@ func (t Text) step(s *explain.Step, why bool) {
 	where := t.paint(fmt.Sprintf("%s/%s %s", s.Node, s.Interface, s.Direction), 1)
 	detail := func(what string, said any) { t.paragraph(fmt.Sprintf("    %-8s ", what), fmt.Sprint(said)) }
 	switch {
+	case s.TooLong != nil && s.Policy == "" && !s.TooLong.Fragmented:
+		t.Line("%s: %s, %s as it would leave, longer than the %s that the interface sends", where, t.bad("DROPPED"), humanize.Bytes(int64(s.TooLong.Length)), humanize.Bytes(int64(s.TooLong.MTU)))
+		return
 	case s.Policy == "" && s.Direction == "out":
 		t.Line("%s: no policy, plain FIFO, %s", where, marksOf(s))
 		t.around(s)
@@ -96,6 +99,9 @@ func (t Text) around(s *explain.Step) {
 			stack = ", outer header " + s.Outer.String()
 		}
 		t.Line("    tunnel   leaves in %s%s", s.Tunnel, stack)
+	}
+	if f := s.TooLong; f != nil && f.Fragmented {
+		t.paragraph("    length   ", fmt.Sprintf("leaves in fragments: as %s it is longer than the %s that the interface sends; up to %s it would fit", humanize.Bytes(int64(f.Length)), humanize.Bytes(int64(f.MTU)), humanize.Bytes(int64(f.Most))))
 	}
 	for _, n := range s.Notes {
 		t.paragraph("    note     ", n.String())
@@ -253,6 +259,8 @@ func (t Text) Marks(q *explain.Question, rows []MarkRow) {
 			s := &rows[i].Hops[j]
 			cell := s.Class
 			switch {
+			case s.TooLong != nil && !s.TooLong.Fragmented:
+				cell += "dropped: too long"
 			case s.Blocked:
 				cell += ": blocked"
 			case s.Policed:
