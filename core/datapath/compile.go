@@ -49,6 +49,9 @@ func New(c Config) *Path {
 	p.counters = make([]Counters, len(p.elements))
 	b := &compiler{path: p, config: &c, maxPacket: c.Plan.MaxPacket, nodes: 1}
 	root := schedule.Entry{Ceiling: c.Plan.Shape}
+	if c.Plan.Policy != nil && c.Plan.Policy.Follows { // the promises are parts of what there is
+		root.Relative = c.Plan.Whole
+	}
 	b.level(&root, c.Plan.Top)
 	p.start()
 	p.tree = schedule.New(root, c.Plan.MaxPacket)

@@ -230,6 +230,7 @@ var (
 	aPolicy = object("policy",
 		must("name", "a name to use in `attach`", identifier("policy"), func(p *policy.Policy, v policy.Ref) { p.Name = v.Text }),
 		on("shape", "the rate all its entries share, below what the link really carries; a percentage is of what it carries; {measured: FILE, part: 95%, direction: out} is of a measured line", orMeasured(aShare), func(p *policy.Policy, v unit.Share) { p.Shape = v }),
+		on("follows-after", "of a shape in per cent: the device is told what the link carries (ITU-T Y.1731 ETH-BN is a way), and so long after that has changed the shape follows; it never does when not given", aDuration, func(p *policy.Policy, v time.Duration) { p.Follows, p.FollowsAfter = true, v }),
 		must("treat", "the list of entries, tried in order", list(anEntry), func(p *policy.Policy, v []policy.Entry) { p.Treat = v }),
 	)
 
@@ -433,12 +434,27 @@ var (
 		return loadLines{Source: policy.Source{At: n.At}, traffic: traffic}, ok
 	}}
 
+	anEvent = object("event",
+		must("at", "when, from the start of the rehearsal", aDuration, func(e *policy.Event, v time.Duration) { e.At = v }),
+		must("link", "the link to which it happens, by the interface at one of its ends, as node/interface", anInterfaceName, func(e *policy.Event, v policy.Ref) { e.LinkName = v }),
+		on("name", "its name in results and expectations; when not given, the link and what happens, such as ternrock/radio 6Mbit/s", aText, func(e *policy.Event, v string) { e.Name = v }),
+		on("sends", "what the link carries away from that end from then on", aRate, func(e *policy.Event, v unit.Rate) { e.Sends = &v }),
+		on("receives", "what it carries to that end", aRate, func(e *policy.Event, v unit.Rate) { e.Receives = &v }),
+		on("loss", "the part of the packets that it loses, in each direction, or {part:, burst:}", aLoss, func(e *policy.Event, v policy.LinkLoss) { e.Loss = &v }),
+		on("delay", "its propagation delay one way", aDuration, func(e *policy.Event, v time.Duration) { e.Delay = &v }),
+		on("down", "for how long it carries nothing", someTime, func(e *policy.Event, v time.Duration) { e.Down, e.Lasts = true, v }),
+		on("detected", "of `down`: how long after the link fails, or is there again, the routes follow: a multiplier × an interval (RFC 5880); they never do when not given", aDuration, func(e *policy.Event, v time.Duration) { e.Detected = max(v, 1) }),
+		on("lasts", "how long until the link is as before; to the end when not given", someTime, func(e *policy.Event, v time.Duration) { e.Lasts = v }),
+		on("over", "how long the change takes, evenly; it is sudden when not given", someTime, func(e *policy.Event, v time.Duration) { e.Over = v }),
+	)
+
 	aRehearsal = object("rehearsal",
 		must("name", "its name, for the command line", identifier("rehearsal"), func(h *rehearsalLines, v policy.Ref) { h.Name = v.Text }),
 		must("lasts", "how long the traffic runs", someTime, func(h *rehearsalLines, v time.Duration) { h.Lasts = v }),
 		on("warm-up", "from the start, in which nothing is measured", someTime, func(h *rehearsalLines, v time.Duration) { h.WarmUp = v }),
 		on("starts-at", "the date and time it plays at, such as 2026-03-02T08:30, in UTC", aMoment, func(h *rehearsalLines, v time.Time) { h.StartAt = v }),
 		must("traffic", "the list of traffic", list(aTraffic), func(h *rehearsalLines, v []trafficLine) { h.traffic = v }),
+		on("events", "the list of what happens to links meanwhile", list(anEvent), func(h *rehearsalLines, v []policy.Event) { h.Events = v }),
 		on("expect", "the list of expectations", list(anExpectation), func(h *rehearsalLines, v []policy.Expectation) { h.Expect = v }),
 	)
 

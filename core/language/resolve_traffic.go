@@ -39,6 +39,7 @@ func (s *resolver) rehearsals() {
 	for i := range s.doc.rehearsals {
 		h := &s.doc.rehearsals[i]
 		s.trafficOf(h)
+		s.events(&h.Rehearsal)
 		s.expectations(&h.Rehearsal)
 		f.Rehearsals = append(f.Rehearsals, h.Rehearsal)
 	}
@@ -107,6 +108,9 @@ func (s *resolver) expectations(h *policy.Rehearsal) {
 		e := &h.Expect[j]
 		if e.Operator == "" {
 			continue // already reported
+		}
+		if e.Phase != "" && !s.phase(h, e) {
+			continue
 		}
 		if e.Windowed() && e.From < h.WarmUp && h.WarmUp < h.Lasts {
 			s.problem(e.At, len(e.Text), "begin after it", "the first %s of the rehearsal `%s` are its warm-up, in which nothing is measured", unit.FormatDuration(h.WarmUp), h.Name)

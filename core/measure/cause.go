@@ -185,6 +185,14 @@ func (m *Measures) cause(w *Why, r *Result, h *Hop, reason datapath.Reason, span
 			w.at(l.PlaceOf("jitter"))
 			return words.LinkJitters.With(l.Jitter.Mean, w.written())
 		}
+		if e := m.downOn(l, span); e != nil {
+			w.at(e.Source.At)
+			if until := e.Until(m.Rehearsal.Lasts); e.Detected == 0 {
+				return words.LinkWasNever.With(e.At, until, w.written())
+			} else {
+				return words.LinkWasDown.With(e.At, until, e.Detected, w.written())
+			}
+		}
 		w.at(l.PlaceOf("loss"))
 		return words.LinkLoses.With(words.Percentage(100*l.Loss.Part), w.written())
 	}

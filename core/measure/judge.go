@@ -14,25 +14,35 @@ import (
 // A Window is the packets sent from one time until another.
 type Window struct{ From, To time.Duration }
 
-// Windows returns the windows that the expectations of a rehearsal ask for, and the parts of
-// its ramps.
+// Windows returns the windows that the expectations of a rehearsal ask for, the parts of its ramps, and the phases of its events.
 func Windows(h *policy.Rehearsal) []Window {
 	var out []Window
 	known := make(map[Window]bool)
-	for i := range h.Expect {
-		if e := &h.Expect[i]; e.Windowed() {
-			if w := (Window{e.From, min(e.To, h.Lasts)}); !known[w] {
+	add := func(windows ...Window) {
+		for _, w := range windows {
+			if !known[w] {
 				known[w] = true
 				out = append(out, w)
 			}
 		}
 	}
+	for i := range h.Expect {
+		if e := &h.Expect[i]; e.Windowed() {
+			add(Window{e.From, min(e.To, h.Lasts)})
+		}
+	}
 	for i := range h.Traffic {
-		for _, w := range rampWindows(h, &h.Traffic[i]) {
-			if !known[w] {
-				known[w] = true
-				out = append(out, w)
+		add(rampWindows(h, &h.Traffic[i])...)
+	}
+	for n := range h.Events {
+		if judgesEvents(h) {
+			phases, parts := eventWindows(h, n)
+			for _, p := range policy.Phases() {
+				if w, ok := phases[p]; ok {
+					add(w)
+				}
 			}
+			add(parts...)
 		}
 	}
 	return out
@@ -64,6 +74,7 @@ func (m *Measures) Judge(r *Result) {
 		r.Expectations = append(r.Expectations, o)
 	}
 	m.breaks(r)
+	m.events(r)
 	m.warn(r)
 }
 

@@ -32,6 +32,7 @@ type Result struct {
 	Elsewhere    int           `json:"expectations_elsewhere,omitempty"` // at a gate: expectations that need both ends, or another place
 	Expectations []Outcome     `json:"expectations"`
 	Breaks       []Break       `json:"breaks,omitempty"` // where there is a ramp
+	Events       []EventResult `json:"events,omitempty"`
 	Interfaces   []Interface   `json:"interfaces"`
 	Links        []Link        `json:"links"`
 	Oversize     []Oversize    `json:"too_large,omitempty"` // packets longer than the interface sends that they were to leave by
@@ -54,7 +55,8 @@ type Shard struct {
 // An Outcome is an expectation, what was measured, and whether it holds.
 type Outcome struct {
 	Text     string   `json:"text"`
-	Measured *float64 `json:"measured"` // nil: nothing to measure
+	Phase    string   `json:"phase,omitempty"` // "during hut/radio 6Mbit/s": it holds over the whole time, and is measured there, where it fails
+	Measured *float64 `json:"measured"`        // nil: nothing to measure
 	// Above says that the true figure is higher than Measured, since a request or transfer did not end.
 	Above  bool    `json:"measured_is_above,omitempty"`
 	Unit   string  `json:"unit"`
@@ -65,6 +67,14 @@ type Outcome struct {
 	Why    *Why    `json:"why,omitempty"` // where and why it failed
 
 	e *policy.Expectation
+}
+
+// Title names the expectation, with the phase of an event in which it is measured.
+func (o *Outcome) Title() string {
+	if o.Phase == "" {
+		return o.Text
+	}
+	return o.Text + " " + o.Phase
 }
 
 // Expectation returns what was expected.

@@ -141,8 +141,16 @@ func (m *Measures) carriers(r *Result) {
 			}
 			r.warn(noPolicy, "warning", at, words.LinkDropped.With(p.Words(), ofClasses(l.Drops, linkClasses(l)), p.Interface.Path(), otherwise))
 		case p.Plan != nil && (l.Drops > 0 || l.QueueDelay != nil && l.QueueDelay.P99 > 5*full):
-			at := p.Plan.Policy.PlaceOf("shape")
-			r.warn(shapeTooHigh, "warning", at, words.QueuesAtCarrier.With(p.Interface.Path(), l.Drops, time.Duration(1e6*maxOf(l.QueueDelay)), notKept(p.Plan, policy.Place{})))
+			at, why := p.Plan.Policy.PlaceOf("shape"), words.Fact{}
+			if e := m.fell(p); e != nil {
+				if l.QueueDelay == nil || p.Plan.Policy.Follows {
+					continue // for as long as the shape takes to follow
+				}
+				why = fellWords(e, p.Plan, policy.Place{})
+			} else {
+				why = notKept(p.Plan, policy.Place{})
+			}
+			r.warn(shapeTooHigh, "warning", at, words.QueuesAtCarrier.With(p.Interface.Path(), l.Drops, time.Duration(1e6*maxOf(l.QueueDelay)), why))
 		}
 	}
 	// Incoming: a shape above what can arrive.

@@ -289,6 +289,10 @@ func (m *Measures) carrierCause(w *Why, r *Result, p *Place) words.Fact {
 		w.at(p.Interface.Link.At)
 		return words.CarrierFIFO.With(sends, against)
 	}
+	if e := m.fell(p); e != nil {
+		w.at(e.Source.At)
+		return fellWords(e, p.Plan, w.written())
+	}
 	w.at(p.Plan.Policy.PlaceOf("shape"))
 	return notKept(p.Plan, w.written())
 }

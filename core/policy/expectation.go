@@ -24,8 +24,10 @@ type Expectation struct {
 	Where     *Interface
 	Direction Direction
 	From, To  time.Duration // packets sent from then until then; To 0: all
-	Operator  string        // <=, >=, <, >, =; ".." is from Limit to Max
-	Limit     float64       // of a rate OfPromise, a ratio of the promise at Where; of marks, 1: all packets
+	Phase     Phase         // of the event EventName, which From and To are the time of; "": of none
+	EventName string
+	Operator  string  // <=, >=, <, >, =; ".." is from Limit to Max
+	Limit     float64 // of a rate OfPromise, a ratio of the promise at Where; of marks, 1: all packets
 	Max       float64
 	OfPromise bool
 	DSCP      codepoint.DSCP // of Marking and Arrival
@@ -48,13 +50,20 @@ func (e *Expectation) Subjects() []string {
 // Windowed reports whether the expectation is about a part of the time.
 func (e *Expectation) Windowed() bool { return e.To > 0 }
 
+// Within returns the expectation of packets that are sent from one time until another.
+func (e *Expectation) Within(from, to time.Duration) *Expectation {
+	part := *e
+	part.From, part.To = from, to
+	return &part
+}
+
 var (
 	statistics = []string{"mean", "p50", "p95", "p99", "max"}
 	operators  = []string{"<=", ">=", "<", ">", "="}
 )
 
 // ExpectationForm says what an expectation looks like, to go after "expected".
-const ExpectationForm = "an expectation: SUBJECT METRIC [STATISTIC] OPERATOR VALUE [at NODE/INTERFACE in|out] [from TIME to TIME], as in `voice delay p99 <= 25ms`; " +
+const ExpectationForm = "an expectation: SUBJECT METRIC [STATISTIC] OPERATOR VALUE [at NODE/INTERFACE in|out] [from TIME to TIME, or before|during|after EVENT], as in `voice delay p99 <= 25ms`; " +
 	"or `SUBJECT arrive as DSCP`, or `SUBJECT : SUBJECT METRIC ratio A..B`"
 
 // words are the words of an expectation that are still to be read.
@@ -134,6 +143,12 @@ func (e *Expectation) clauses(w *words) error {
 			default:
 				return fmt.Errorf("after `at %s` comes a direction, in or out, not %.40q", e.WhereName, d)
 			}
+		case len(*w) > 0 && slices.Contains(Phases(), Phase((*w)[0])):
+			e.Phase = Phase(w.next())
+			if e.EventName = strings.Join(*w, " "); e.EventName == "" {
+				return fmt.Errorf("after `%s` comes the name of an event", e.Phase)
+			}
+			*w = nil
 		case w.follows("from"):
 			from, to := w.next(), ""
 			if !w.follows("to") {

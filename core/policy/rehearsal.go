@@ -26,6 +26,8 @@ type Rehearsal struct {
 	WarmUp  time.Duration // from the start, in which nothing is measured
 	StartAt time.Time     // zero when not given
 	Traffic []Traffic     // its own and that of the loads it takes, in the order of the file
+	Events  []Event
+	Fails   *Link // it carries nothing all the time, and the routes know it; nil: none; not of the language
 	Expect  []Expectation
 }
 

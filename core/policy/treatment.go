@@ -16,6 +16,9 @@ type Policy struct {
 	Name  string
 	Shape unit.Share // zero: what the interface really carries; a percentage is of that
 	Treat []Entry
+	// Follows says that the device learns what the link carries, and that the shape follows it after FollowsAfter.
+	Follows      bool
+	FollowsAfter time.Duration
 }
 
 // An Entry is what a policy does with one class.

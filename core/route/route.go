@@ -25,6 +25,7 @@ type Table struct {
 	toward  [][]*policy.Interface
 	where   *bart.Table[*policy.Interface]
 	tunnels map[*policy.Node][]start // by the node at which they begin
+	failed  map[*policy.Link]bool    // which carry nothing, as the routes know
 	kept    map[int]*tree            // by destination
 	recent  []int                    // destinations kept, the one used last at the end
 }
@@ -46,7 +47,7 @@ type start struct {
 
 // New returns the table of a file's network.
 func New(f *policy.File) *Table {
-	t := &Table{file: f, nodes: make(map[*policy.Node]int), where: &bart.Table[*policy.Interface]{}, kept: make(map[int]*tree), tunnels: make(map[*policy.Node][]start)}
+	t := &Table{file: f, nodes: make(map[*policy.Node]int), where: &bart.Table[*policy.Interface]{}, kept: make(map[int]*tree), failed: make(map[*policy.Link]bool), tunnels: make(map[*policy.Node][]start)}
 	nodes := f.Network.Nodes
 	t.toward = make([][]*policy.Interface, len(nodes))
 	for i := range nodes {
@@ -78,6 +79,23 @@ func New(f *policy.File) *Table {
 		}
 	}
 	return t
+}
+
+// Fail lets the routes avoid a link, or use it again.
+func (t *Table) Fail(l *policy.Link, failed bool) {
+	t.failed[l] = failed
+	clear(t.kept)
+	t.recent = t.recent[:0]
+}
+
+// works reports whether no link of a tunnel has failed.
+func (t *Table) works(s *start) bool {
+	for i := 1; len(t.failed) > 0 && i < len(s.nodes); i++ {
+		if t.failed[s.nodes[i-1].Towards(s.nodes[i]).Link] {
+			return false
+		}
+	}
+	return true
 }
 
 // to returns the next hops towards a node.
@@ -121,6 +139,9 @@ func (t *Table) flood(to int, next []*policy.Interface) {
 		var outer []int
 		for _, at := range ring {
 			for _, iface := range t.toward[at] {
+				if t.failed[iface.Link] {
+					continue
+				}
 				from := t.nodes[iface.Node]
 				c := cost{hops, costs[at].delay + iface.Link.Delay}
 				was, reached := costs[from]
@@ -202,7 +223,7 @@ func (t *Table) Route(from, to *policy.Interface) ([]Hop, error) {
 func (t *Table) tunnelAt(at, to *policy.Node) *start {
 	for i := range t.tunnels[at] {
 		s := &t.tunnels[at][i]
-		if t.passes(at, to, s.nodes[len(s.nodes)-1]) {
+		if t.works(s) && t.passes(at, to, s.nodes[len(s.nodes)-1]) {
 			return s
 		}
 	}

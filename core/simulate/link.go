@@ -2,6 +2,7 @@ package simulate
 
 import (
 	"math/rand/v2"
+	"slices"
 	"time"
 
 	"imbrel.example/imbrel/core/datapath"
@@ -25,7 +26,8 @@ type medium struct {
 // newMedium returns the medium of a port's link, or nil where it is perfect.
 func newMedium(r *run, p *port) *medium {
 	l := p.iface.Link
-	if l.Loss.Part == 0 && l.Jitter.Mean == 0 {
+	changes := slices.ContainsFunc(r.plan.Events, func(e policy.Event) bool { return e.End.Link == l && (e.Loss != nil || e.Delay != nil || e.Down) })
+	if l.Loss.Part == 0 && l.Jitter.Mean == 0 && !changes {
 		return nil
 	}
 	return &medium{loss: l.Loss, jitter: l.Jitter, random: traffic.Random(r.options.Seed, p.iface.Path()+" link", 0)}
@@ -68,6 +70,11 @@ func (m *medium) wait() time.Duration {
 
 // travel takes a packet over the link of a port.
 func (r *run) travel(p *port, f *flight) {
+	if p.down {
+		r.lostOnCut(p, f)
+		return
+	}
+	f.cuts = p.cuts
 	at := r.now + p.delay
 	if m := p.medium; m != nil {
 		size := p.iface.Framing.Size(f.Length, f.Labels())

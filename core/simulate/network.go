@@ -33,6 +33,9 @@ type port struct { // what every packet touches comes first
 
 	carrierPlace, linkPlace int32
 
+	down bool   // the link carries nothing
+	cuts uint32 // how often it went down
+
 	longest  int // IP packet, with labels
 	oversize oversize
 
@@ -95,6 +98,7 @@ type carrier struct {
 	sending bool
 	clock   unit.Clock
 	drops   uint64
+	gone    bool   // when it is empty: the link carries what the interface sends again
 	bytes   uint64 // carried in the measured time
 	delay   measure.Distribution
 	classes []carriedClass // by the first class that took the packets
@@ -117,6 +121,9 @@ type network struct {
 	byIface map[*policy.Interface]*port
 	table   *route.Table
 	routes  map[[2]*port][]hop // nil: there is none
+
+	generation uint32 // of the routes
+	numbered   int    // routes
 }
 
 // where returns the port at which an address is, or nil.
@@ -138,8 +145,9 @@ func (n *network) route(from, to *port) ([]hop, error) {
 	}
 	out := make([]hop, len(hops))
 	for i, c := range tunnel.Crossings(hops) {
-		out[i] = hop{Crossing: c, in: n.byIface[c.In], out: n.byIface[c.Out], wraps: c.Wraps(), number: len(n.routes)}
+		out[i] = hop{Crossing: c, in: n.byIface[c.In], out: n.byIface[c.Out], wraps: c.Wraps(), number: n.numbered}
 	}
+	n.numbered++
 	n.routes[key] = out
 	return out, nil
 }

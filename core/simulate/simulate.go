@@ -78,6 +78,8 @@ type flight struct {
 	inside     *tunnel.Inside // what an outer header hides; nil until there is one
 	whole      *whole         // that it is a part of; nil: none
 	divide     int32          // as it leaves, into parts so long at most; 0: it is not
+	cuts       uint32         // of the link, when it was put on it
+	generation uint32         // of the routes by which it goes
 	left, more bool           // it has been through Leave; another part leaves right after it
 }
 
@@ -224,6 +226,7 @@ func prepare(f *policy.File, rehearsal *policy.Rehearsal, o Options, outside Out
 	}
 	r.network = r.build()
 	r.steps()
+	r.happen()
 	return r, r.start()
 }
 
@@ -260,14 +263,14 @@ func (r *run) flight() *flight {
 		p := r.spare[n-1]
 		r.spare = r.spare[:n-1]
 		p.source, p.flow, p.route, p.prediction, p.inside, p.whole = nil, nil, nil, nil, nil, nil
-		p.divide, p.left, p.more = 0, false, false
+		p.divide, p.left, p.more, p.generation = 0, false, false, r.network.generation
 		p.number, p.sent, p.at, p.in, p.first, p.steps = 0, 0, 0, 0, int32(r.rest), p.steps[:0]
 		return p
 	}
 	if r.made++; r.made > maxUnderWay && r.failed == nil {
 		r.failed = r.tooManyInFlight()
 	}
-	p := &flight{room: make([]byte, room), first: int32(r.rest)}
+	p := &flight{room: make([]byte, room), first: int32(r.rest), generation: r.network.generation}
 	p.Owner = p
 	return p
 }
@@ -322,6 +325,10 @@ func (r *run) step(e *event) {
 		}
 		r.fromHost(e.flight)
 	case arrive:
+		if sender := e.port.peer; e.flight.cuts != sender.cuts {
+			r.lostOnCut(sender, e.flight)
+			break
+		}
 		e.flight.at++
 		r.enter(e.port, e.flight)
 	case sent:
@@ -525,6 +532,9 @@ func (r *run) drainIn(p *port) {
 
 // forward takes a packet from a node's port to the one it leaves by.
 func (r *run) forward(p *port, f *flight) {
+	if f.generation != r.network.generation {
+		r.reroutes(p, f)
+	}
 	if f.whole != nil && f.whole.until == f.at {
 		r.putTogether(p, f)
 		return
@@ -571,7 +581,7 @@ func (r *run) leave(p *port, f *flight) {
 		r.handOver(p, f)
 	case f.at == len(f.route)-1:
 		r.deliver(f, r.now)
-	case p.carrier == nil:
+	case p.carrier == nil || p.carrier.gone && !p.carrier.sending:
 		r.travel(p, f)
 	default:
 		f.Arrived = r.now

@@ -44,6 +44,10 @@ var (
 	// The causes.
 	LinkJitters   = row("the jitter of the link is {jitter!} on average, which no policy can reduce[[ ({at})]]")
 	LinkLoses     = row("the link itself loses {part} of the packets, which no policy can prevent[[ ({at})]]")
+	LinkWasDown   = row("the link was down from {from} to {to}[[, and the routes followed {detected} later]][[ ({at})]]")
+	LinkWasNever  = row("the link was down from {from} to {to}, and the routes never followed: `detected` says after what time they do[[ ({at})]]")
+	LinkFell      = row("the event `{event}` took the link below the shape of {shape}, which stayed as it was: `follows-after` lets it follow[[ ({at})]]")
+	LinkFellFirst = row("the event `{event}` took the link below the shape, which followed {after} later[[ ({at})]]")
 	LongerThan    = row("they are longer than the {mtu} that {interface} sends, with labels and outer headers, and may not be fragmented[[ ({at})]]")
 	QueueUnknown  = row("nothing is known of the queue there")
 	PlainFIFO     = row("one queue of {rate} for all classes[[; the other traffic was {others}]]")

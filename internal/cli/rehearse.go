@@ -43,6 +43,7 @@ type rehearsalRun struct {
 	every      string
 	failOn     string
 	captureOut string
+	whatIf     bool
 	repeat     int
 	shard      string
 	view       render.View
@@ -96,6 +97,9 @@ reported.`,
 			if errors, warnings := check.Count(findings); errors+warnings > 0 && a.output == "text" {
 				r.view.Checked = checked(args[0], errors, warnings)
 			}
+			if r.whatIf {
+				return a.whatIfDown(text, &r, plans)
+			}
 			if r.repeat > 0 {
 				return a.repeatAll(text, &r, plans)
 			}
@@ -120,6 +124,7 @@ reported.`,
 	c.Flags().StringVar(&r.captureOut, "capture-out", "", "write what enters and leaves each interface as pcapng into the folder `DIR`")
 	numberVar(c.Flags(), &r.repeat, "repeat", 0, 1, maxRepeats, "run `N` times with different seeds, on all processors, and say in how many each expectation holds")
 	c.Flags().StringVar(&r.shard, "shard", "", "run only a `PART` of the repeats, such as 3/16; compare --merge joins the results")
+	c.Flags().BoolVar(&r.whatIf, "what-if-down", false, "run with each link down in turn, its traffic taking the other ways there are, and show which expectations break")
 	r.pages.flags(c)
 	c.Flags().StringVar(&r.series, "series", "", "write what happened over time as tables (CSV) into the folder `DIR`, in steps of --every")
 	c.MarkFlagsMutuallyExclusive("without-policy", "both")
@@ -167,6 +172,14 @@ func (a *app) effects(c *cobra.Command, r *rehearsalRun) error {
 	}
 	if r.repeat > 0 {
 		if err := apart(c, "--repeat", "it is about many runs: run one with --seed", "suggest", "hops", "every", "detail", "at", "class", "all", "packets", "capture-out", "series", "charts"); err != nil {
+			return err
+		}
+	}
+	if r.whatIf {
+		if a.output != "json" && a.output != "text" {
+			return fmt.Errorf("-o %s has no effect with --what-if-down: ask for text or json", a.output)
+		}
+		if err := apart(c, "--what-if-down", "it is about many runs", "both", "repeat", "suggest", "hops", "every", "detail", "at", "class", "all", "packets", "capture-out", "series", "charts", "report", "fail-on", "distributions"); err != nil {
 			return err
 		}
 	}

@@ -48,6 +48,7 @@ func (t Text) Rehearsal(r *measure.Result, v *View) {
 		t.places(r)
 		t.warnings(r, v)
 		t.breaks(r)
+		t.happened(r)
 		if v.detailed() {
 			t.traffic(r, v)
 			t.tcp(r, v)
@@ -189,6 +190,7 @@ func (t Text) Both(without, with *measure.Result, v *View) {
 		t.Line("")
 		t.warnings(with, v)
 		t.breaks(without, with)
+		t.happened(with)
 		t.captures(with, v)
 		t.next(with, v)
 	}, verdict)

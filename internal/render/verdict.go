@@ -115,7 +115,7 @@ func (t Text) expectations(r *measure.Result, v *View) {
 	w := t.grid([]column{{"expectation", true}, {"measured", false}, {"", true}, {"of", true}}, nil)
 	for _, i := range order {
 		o := &r.Expectations[i]
-		w.add(table.Row{o.Text, Measured(o), t.holds(o), o.Of})
+		w.add(table.Row{o.Title(), Measured(o), t.holds(o), o.Of})
 	}
 	t.putWith(w, func(row int) {
 		if row < len(order) {
@@ -471,7 +471,7 @@ func (t Text) bothExpectations(without, with *measure.Result, v *View) {
 	w := t.grid([]column{{"expectation", true}, {"without", false}, {"", true}, {"with", false}, {"", true}, {"of", true}}, nil)
 	for _, i := range order {
 		a, b := &without.Expectations[i], &with.Expectations[i]
-		w.add(table.Row{b.Text, Measured(a), t.holds(a), Measured(b), t.holds(b), b.Of})
+		w.add(table.Row{b.Title(), Measured(a), t.holds(a), Measured(b), t.holds(b), b.Of})
 	}
 	said := false
 	t.putWith(w, func(row int) {

@@ -1,0 +1,63 @@
+package language
+
+import (
+	"slices"
+
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/unit"
+)
+
+// events looks up the links of a rehearsal's events, and checks that they can happen.
+func (s *resolver) events(h *policy.Rehearsal) {
+	for i := range h.Events {
+		e := &h.Events[i]
+		if e.Name == "" {
+			e.Name = e.Title()
+		}
+		changes := e.Sends != nil || e.Receives != nil || e.Loss != nil || e.Delay != nil
+		switch {
+		case !changes && !e.Down:
+			s.problem(e.Source.At, 0, "give it one or more of `sends`, `receives`, `loss`, `delay` and `down`", "the event changes nothing")
+		case e.Down && (changes || has(e, "lasts") || e.Over > 0):
+			s.problem(e.PlaceOf("down"), 0, "write an event of its own for the other change", "a link that is down for %s changes in no other way meanwhile", unit.FormatDuration(e.Lasts))
+		case has(e, "detected") && !e.Down:
+			s.problem(e.PlaceOf("detected"), 0, "remove it", "`detected` goes with `down`")
+		case e.Lasts > 0 && e.Over > e.Lasts:
+			s.problem(e.PlaceOf("over"), 0, "shorten it, or let the event last longer", "the change takes %s, and the event lasts %s", unit.FormatDuration(e.Over), unit.FormatDuration(e.Lasts))
+		case h.Lasts > 0 && e.At >= h.Lasts:
+			s.problem(e.PlaceOf("at"), 0, "let it happen earlier, or let the rehearsal last longer", "the rehearsal `%s` is over after %s", h.Name, unit.FormatDuration(h.Lasts))
+		}
+		iface := s.interfaces[e.LinkName.Text]
+		switch {
+		case iface == nil:
+			s.unknown(e.LinkName, "interface", s.paths)
+		case iface.Link == nil && s.sound("network"):
+			s.problem(e.LinkName.At, len(e.LinkName.Text), "name an interface at the end of a link", "no link ends at %s", e.LinkName.Text)
+		default:
+			e.End = iface
+		}
+	}
+	unique(s, "events of the rehearsal `"+h.Name+"`", h.Events, func(e *policy.Event) (string, policy.Place) { return e.Name, e.Source.At })
+	for i := range h.Events {
+		for j := range h.Events[:i] {
+			a, b := &h.Events[j], &h.Events[i]
+			if a.End != nil && b.End != nil && a.End.Link == b.End.Link && a.At < b.Until(h.Lasts) && b.At < a.Until(h.Lasts) {
+				s.problem(b.Source.At, 0, "let one end before the other begins: give it `lasts`", "the events `%s` and `%s` happen to one link at the same time", a.Name, b.Name)
+			}
+		}
+	}
+}
+
+// phase gives an expectation the time of a phase of an event.
+func (s *resolver) phase(h *policy.Rehearsal, e *policy.Expectation) bool {
+	n := slices.IndexFunc(h.Events, func(o policy.Event) bool { return o.Name == e.EventName })
+	if n < 0 {
+		s.unknown(policy.Ref{Text: e.EventName, At: e.At}, "event", namesOf(h.Events, func(o *policy.Event) string { return o.Name }))
+		return false
+	}
+	var ok bool
+	if e.From, e.To, ok = h.Span(n, e.Phase); !ok && h.Lasts > 0 {
+		s.problem(e.At, len(e.Text), "let the event begin later, or end earlier", "there is no time %s `%s`", e.Phase, e.EventName)
+	}
+	return ok
+}
