@@ -126,7 +126,8 @@ func (r *run) becomes(p *port, s linkState) {
 		p.carrier = &carrier{rate: rate, framing: framing, queue: queue.FIFO{Limits: queue.Limits{Bytes: max(1, int64(p.rate.Bytes(own.Buffer)))}}}
 	}
 	if a := p.out.attached; a != nil && a.Policy.Follows && p.out.config.Plan != nil {
-		shape := min(a.Policy.Shape.Of(min(rate, p.rate)), p.rate)
+		pl := p.out.config.Plan
+		shape := unit.Rate(float64(pl.Shape) * float64(min(rate, p.rate)) / float64(pl.Carries))
 		r.at(r.now+a.Policy.FollowsAfter, func() {
 			if p.out.Path == nil {
 				p.out.open(r)

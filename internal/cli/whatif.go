@@ -1,6 +1,8 @@
 package cli
 
 import (
+	"strings"
+
 	"imbrel.example/imbrel/core/measure"
 	"imbrel.example/imbrel/core/policy"
 	"imbrel.example/imbrel/internal/render"
@@ -30,7 +32,7 @@ func (a *app) whatIfDown(text render.Text, r *rehearsalRun, plans []*policy.Rehe
 			}
 			down := measure.LinkDown{Link: measure.LinkName(failed.Fails), Verdict: "cut off", Fails: []measure.Outcome{}}
 			if err := a.checkOne(r, &failed); err != nil {
-				down.CutOff = err.Error()
+				down.CutOff, _, _ = strings.Cut(err.Error(), ": join them")
 			} else {
 				todo = append(todo, job{&failed, r.without, r.seed})
 				places = append(places, place{all[i], len(all[i].Links), failed.Fails})
