@@ -115,6 +115,9 @@ func traits(e *plan.Entry) []trait {
 		if e.Queue.ECN {
 			limit += ", marks congestion"
 		}
+		if red := e.Queue.RED; red != (plan.RED{}) {
+			limit += fmt.Sprintf(", from %.6g to %.6g, %.6g %%, weight %.6g", red.From, red.To, 100*red.Probability, red.Weight)
+		}
 		add("queue", limit+", "+e.Queue.Drop.String(), unit.Share{})
 	}
 	return out

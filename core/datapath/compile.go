@@ -207,7 +207,12 @@ func (b *compiler) queue(e *element) {
 var disciplines = [...]func(b *compiler, q *plan.Queue, limits queue.Limits, flows int) queue.Discipline{
 	policy.TailDrop: nil,
 	policy.RED: func(b *compiler, q *plan.Queue, limits queue.Limits, _ int) queue.Discipline {
-		return queue.NewRED(limits, q.Rate, int(b.maxPacket), q.ECN, b.config.Random)
+		red := queue.NewRED(limits, q.Rate, int(b.maxPacket), q.ECN, b.config.Random)
+		red.Set(q.RED.From, q.RED.To, q.RED.Probability, q.RED.Weight)
+		return red
+	},
+	policy.PIE: func(b *compiler, q *plan.Queue, limits queue.Limits, _ int) queue.Discipline {
+		return queue.NewPIE(limits, int(b.maxPacket), q.ECN, b.config.Random)
 	},
 	policy.CoDel: func(b *compiler, q *plan.Queue, limits queue.Limits, _ int) queue.Discipline {
 		return queue.NewCoDel(limits, b.slowest(q), int(b.maxPacket), q.ECN, b.path.discard)

@@ -190,6 +190,10 @@ var (
 		}),
 		on("drop", "what is dropped, and when: tail (when not given), "+policy.OrList(policy.Droppers()[1:]), oneOf[policy.Dropper](policy.Droppers()), func(q *policy.Queue, v policy.Dropper) { q.Drop = v }),
 		on("ecn", "true: mark instead of dropping where the packet allows it (RFC 3168)", flag, func(q *policy.Queue, v bool) { q.ECN = v }),
+		on("from", "of red: the average queue from which on it drops, as `limit` is written; 15 % of the limit when not given", aLimit, func(q *policy.Queue, v policy.Queue) { q.RED.From = &v }),
+		on("to", "of red: the average queue at which it drops by `probability`; 45 % of the limit when not given", aLimit, func(q *policy.Queue, v policy.Queue) { q.RED.To = &v }),
+		on("probability", "of red: the part of the packets dropped at `to`; from there it rises to all at twice that. 10% when not given", aPart, func(q *policy.Queue, v float64) { q.RED.Probability = v }),
+		on("weight", "of red: that of the newest packet in the average; 0.002 when not given", value("a number such as 0.002, above 0 and up to 1", parseWeight), func(q *policy.Queue, v float64) { q.RED.Weight = v }),
 	)
 
 	aBurst = object("burst",
@@ -302,6 +306,7 @@ var (
 		on("framing", "what every rate on it counts; ethernet when not given", aFraming, func(i *interfaceLine, v packet.Framing) { i.Framing = v }),
 		on("vlan", "it routes: the VLAN of the tag that what it sends has; without it, it switches and tags are kept", aVLAN, func(i *interfaceLine, v *uint16) { i.VLAN = v }),
 		on("subnets", "the prefixes of the hosts at it", oneOrMany(aPrefix), func(i *interfaceLine, v []prefix) { i.Subnets = v }),
+		on("ring", "a FIFO of the hardware behind the queues of the policy: how many packets it holds; none when not given", count("a number of packets", 1, 65536), func(i *interfaceLine, v int) { i.Ring = v }),
 		on("mtu", "the longest IP packet that it sends, with labels and outer headers: 1500B when neither it nor its link says", anMTU, func(i *interfaceLine, v int) { i.MTU = v }),
 		on("link", "the link to another node, in place of an entry in `links`", aSiteLink, func(i *interfaceLine, v siteLink) { i.link = &v }),
 	)

@@ -87,7 +87,7 @@ func (s *resolver) siteLink(iface *policy.Interface, l *siteLink) {
 		s.paths = append(s.paths, "") // that of the interface that is not made
 		return
 	}
-	far := &policy.Interface{Source: policy.Source{At: l.At}, Name: iface.Node.Name, Rate: iface.Rate, Framing: iface.Framing, VLAN: iface.VLAN, MTU: iface.MTU}
+	far := &policy.Interface{Source: policy.Source{At: l.At}, Name: iface.Node.Name, Rate: iface.Rate, Framing: iface.Framing, VLAN: iface.VLAN, MTU: iface.MTU, Ring: iface.Ring}
 	if other := s.interfaces[hub.Name+"/"+far.Name]; other != nil {
 		s.problem(l.to.At, len(l.to.Text), "join the two with an entry in `links`, which names both interfaces", "the link makes the interface %s/%s, and there is one in line %d", hub.Name, far.Name, other.At.Line)
 		return

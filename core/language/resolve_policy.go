@@ -2,6 +2,7 @@ package language
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -142,6 +143,11 @@ func (s *resolver) entry(e *policy.Entry) {
 	}
 	if e.Priority > 0 && e.Weight > 0 {
 		s.problem(e.PlaceOf("weight"), 0, "leave `weight` out", "`weight` divides extra bandwidth, and an entry with `priority` gets none")
+	}
+	for _, k := range e.Queue.Keys() {
+		if slices.Contains([]string{"from", "to", "probability", "weight"}, k.Key) && e.Queue.Drop != policy.RED {
+			s.problem(k.Place, 0, "write `drop: red`, or remove it", "`%s` means nothing to a queue that does not drop by red", k.Key)
+		}
 	}
 	if p := e.Police; p != nil {
 		s.when(p.When)

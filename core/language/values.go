@@ -316,3 +316,12 @@ func bytesBetween(what string, least, most int) shape[int] {
 		return int(v), err
 	}))
 }
+
+// parseWeight reads the weight of a sample in an average.
+func parseWeight(s string) (float64, error) {
+	v, err := unit.ParseDecimal(s)
+	if err == nil && (v <= 0 || v > 1) {
+		err = fmt.Errorf("%s is not above 0 and up to 1", s)
+	}
+	return v, err
+}

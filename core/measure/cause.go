@@ -178,6 +178,11 @@ func (m *Measures) cause(w *Why, r *Result, h *Hop, reason datapath.Reason, span
 		w.at(at)
 		return words.LongerThan.With(unit.Size(p.Interface.Longest()), p.Interface.Path(), w.written())
 	}
+	if p.Ring {
+		w.Reason, w.Cause, w.Class = byRing, byRing, ""
+		w.at(p.Interface.PlaceOf("ring"))
+		return words.RingHolds.With(p.Interface.Ring, p.Interface.Rate, w.written())
+	}
 	if p.Link {
 		l := p.Interface.Link
 		w.Reason, w.Cause = byLink, byLink

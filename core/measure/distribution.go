@@ -107,9 +107,9 @@ func (d *Distribution) Merge(o *Distribution) {
 func (d *Distribution) Count() int64 { return d.count }
 
 // percentiles are the statistics that are one.
-var percentiles = map[string]float64{"p50": 0.50, "p95": 0.95, "p99": 0.99}
+var percentiles = map[string]float64{"p50": 0.50, "p95": 0.95, "p99": 0.99, "p99.9": 0.999}
 
-// Statistic returns "mean", "p50", "p95", "p99" or "max" in nanoseconds.
+// Statistic returns "mean", "p50", "p95", "p99", "p99.9" or "max" in nanoseconds.
 func (d *Distribution) Statistic(name string) float64 {
 	switch {
 	case d.count == 0:
@@ -129,8 +129,11 @@ func (d *Distribution) Statistic(name string) float64 {
 	return float64(d.max)
 }
 
+// Least returns the least duration in nanoseconds, 0 where there is none.
+func (d *Distribution) Least() float64 { return float64(d.least) }
+
 // Statistics lists the statistics of a distribution.
-func Statistics() []string { return []string{"mean", "p50", "p95", "p99", "max"} }
+func Statistics() []string { return []string{"mean", "p50", "p95", "p99", "p99.9", "max"} }
 
 // rank returns the place of a percentile, or of the greatest, among the durations in order, from 1: the nearest rank.
 func (d *Distribution) rank(name string) int64 {

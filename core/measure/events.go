@@ -17,6 +17,18 @@ type EventResult struct {
 	Expectations []EventOutcome `json:"expectations"`
 }
 
+// Holds reports whether the expectations hold before, during and after the event.
+func (e *EventResult) Holds() bool {
+	for i := range e.Expectations {
+		for _, p := range policy.Phases() {
+			if o := *e.Expectations[i].Phase(p); o != nil && !o.Holds {
+				return false
+			}
+		}
+	}
+	return true
+}
+
 // An EventOutcome is an expectation before, during and after an event. What is nil was not measured: there is no such time, or nothing was sent.
 type EventOutcome struct {
 	Text   string        `json:"text"`
@@ -181,7 +193,10 @@ func (m *Measures) fell(p *Place) *policy.Event {
 		if e.End == p.Interface.Peer() {
 			rate = e.Receives
 		}
-		if (e.End == p.Interface || e.End == p.Interface.Peer()) && rate != nil && p.Plan != nil && *rate < p.Plan.Shape {
+		if p.Plan == nil || p.Plan.Shape > p.Plan.Carries {
+			return nil
+		}
+		if (e.End == p.Interface || e.End == p.Interface.Peer()) && rate != nil && *rate < p.Plan.Shape {
 			return e
 		}
 	}

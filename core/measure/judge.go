@@ -223,7 +223,7 @@ func (m *Measures) ofOneWay(e *policy.Expectation, way []*Tally, c *Collector) f
 	if e.Metric.Row().OfTCP {
 		return c.ofFlows(e, way, f)
 	}
-	if s.received == 0 && (e.Metric == policy.Delay || e.Metric == policy.Jitter || e.Metric == policy.Arrival) {
+	if s.received == 0 && (e.Metric == policy.Delay || e.Metric == policy.Variation || e.Metric == policy.Jitter || e.Metric == policy.Arrival) {
 		f.absent = "none of its packets arrived"
 		return f
 	}
@@ -235,6 +235,9 @@ func (m *Measures) ofOneWay(e *policy.Expectation, way []*Tally, c *Collector) f
 // the traffic has no such figure.
 var packetMeasures = map[policy.Metric]func(e *policy.Expectation, way []*Tally, s *sum, f *finding){
 	policy.Delay: func(e *policy.Expectation, _ []*Tally, s *sum, f *finding) { f.value = s.delay.Statistic(e.Statistic) },
+	policy.Variation: func(e *policy.Expectation, _ []*Tally, s *sum, f *finding) {
+		f.value = max(0, s.delay.Statistic(e.Statistic)-s.delay.Least())
+	},
 	policy.Jitter: func(e *policy.Expectation, _ []*Tally, s *sum, f *finding) {
 		if f.value = s.worstJitter; e.Statistic != "" {
 			f.value = s.jitter.Statistic(e.Statistic)

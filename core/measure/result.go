@@ -87,11 +87,15 @@ type Place struct {
 	Direction policy.Direction
 	Carrier   bool
 	Link      bool       // with Carrier: on the way after it, where nothing queues
+	Ring      bool       // with Carrier: the FIFO of the hardware, behind the queues of the policy
 	Plan      *plan.Plan // in force there, or before the carrier; nil: none
 }
 
 // Words names the place.
 func (p *Place) Words() string {
+	if p.Ring {
+		return "the ring of " + p.Interface.Path()
+	}
 	if p.Link {
 		return "the link from " + p.Interface.Path()
 	}

@@ -79,6 +79,7 @@ const (
 	byCarrier = "carrier"
 	byLink    = "link"
 	byLength  = "too_large"
+	byRing    = "ring"
 	byLate    = "late"
 	byWaiting = "waiting"
 	byMark    = "mark"
@@ -93,11 +94,13 @@ func (w *Why) at(p policy.Place) {
 // place gives the why its place.
 func (w *Why) place(p *Place) {
 	w.Node, w.Interface, w.Direction, w.plan = p.Interface.Node.Name, p.Interface.Name, p.Direction.String(), p.Plan
-	if p.Carrier {
-		w.Direction = "carrier"
-	}
-	if p.Link {
+	switch {
+	case p.Ring:
+		w.Direction = byRing
+	case p.Link:
 		w.Direction = byLink
+	case p.Carrier:
+		w.Direction = byCarrier
 	}
 }
 
@@ -390,6 +393,8 @@ func (m *Measures) HopRows(r *Result) []HopRow {
 			if p.Carrier {
 				if row.At, row.Class = byCarrier, m.File.ClassNames()[h.Slot]; p.Link {
 					row.At = byLink
+				} else if p.Ring {
+					row.At = byRing
 				}
 			} else if _, k := classAt(r, p, h.Slot); k != nil {
 				row.Class = k.Class

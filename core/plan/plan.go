@@ -182,6 +182,12 @@ type Queue struct {
 	Packets int       // 0: the limit is in bytes
 	ECN     bool
 	Rate    unit.Rate // at which it is emptied when everybody wants everything
+	RED     RED       // of a RED queue
+}
+
+// RED is the numbers of a RED queue. From and To are bytes, or packets where the limit is in packets; 0: what is usual.
+type RED struct {
+	From, To, Probability, Weight float64
 }
 
 // DefaultQueueTime is how much may wait in a queue whose limit the policy does

@@ -77,6 +77,7 @@ func (r *resolver) level(parent *Entry, specs []policy.Entry, at policy.Source, 
 		}
 		q := &e.Spec.Queue
 		e.Queue = Queue{Drop: q.Drop, Bytes: limit(q, rate, r.plan.MaxPacket), Packets: q.Packets, ECN: q.ECN, Rate: rate}
+		r.red(e, e.Spec)
 	}
 	return entries
 }
@@ -189,3 +190,38 @@ func share(s unit.Share, of unit.Rate) string {
 	}
 	return fmt.Sprintf("%s (%s)", s, s.Of(of))
 }
+
+// red gives a RED queue its numbers, in the unit of its limit.
+func (r *resolver) red(e *Entry, spec *policy.Entry) {
+	q := &spec.Queue
+	e.Queue.RED = RED{Probability: q.RED.Probability, Weight: q.RED.Weight}
+	most := float64(e.Queue.Bytes)
+	if e.Queue.Packets > 0 {
+		most = float64(e.Queue.Packets)
+	}
+	for _, k := range []struct {
+		key   string
+		given *policy.Queue
+		value *float64
+	}{{"from", q.RED.From, &e.Queue.RED.From}, {"to", q.RED.To, &e.Queue.RED.To}} {
+		switch g := k.given; {
+		case g == nil:
+		case (g.Packets > 0) != (e.Queue.Packets > 0):
+			r.problem(q.PlaceOf(k.key), "write both as packets, or both as times or sizes", "the queue's `%s` and its `limit` are not of one kind", k.key)
+		case g.Packets > 0:
+			*k.value = float64(g.Packets)
+		case g.Time > 0:
+			*k.value = float64(e.Queue.Rate.Bytes(g.Time))
+		default:
+			*k.value = float64(g.Bytes)
+		}
+		if *k.value > most {
+			r.problem(q.PlaceOf(k.key), "lower it, or raise the limit", "the queue's `%s` is above its limit", k.key)
+		}
+	}
+	if red := &e.Queue.RED; red.To > 0 && red.From >= red.To {
+		r.problem(q.PlaceOf("to"), "let `from` be below `to`", "the queue drops from %s on, which is not below %s", number(red.From), number(red.To))
+	}
+}
+
+func number(v float64) string { return fmt.Sprintf("%.6g", v) }

@@ -19,7 +19,7 @@ type Expectation struct {
 	Subject   string // a class, a nested class by its path, or a traffic
 	Versus    string // with Metric's ratio to that of Subject; "": the metric itself
 	Metric    Metric
-	Statistic string // "mean", "p50", "p95", "p99", "max", or "" for the metric's own
+	Statistic string // "mean", "p50", "p95", "p99", "p99.9", "max", or """ for the metric's own
 	WhereName string // "node/interface", or "" for end to end
 	Where     *Interface
 	Direction Direction
@@ -58,7 +58,7 @@ func (e *Expectation) Within(from, to time.Duration) *Expectation {
 }
 
 var (
-	statistics = []string{"mean", "p50", "p95", "p99", "max"}
+	statistics = []string{"mean", "p50", "p95", "p99", "p99.9", "max"}
 	operators  = []string{"<=", ">=", "<", ">", "="}
 )
 

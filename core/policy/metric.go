@@ -14,16 +14,17 @@ type Metric string
 
 // The metrics, each in the unit that an expectation's Limit is in.
 const (
-	Delay      Metric = "delay"  // nanoseconds, one-way; at an interface, in its queue
-	Jitter     Metric = "jitter" // nanoseconds, RFC 3550 §6.4.1
-	Loss       Metric = "loss"   // a ratio, 0 to 1
-	Late       Metric = "late"   // a ratio, 0 to 1, of the packets that arrive
-	Drops      Metric = "drops"  // packets
-	Throughput Metric = "rate"   // bit/s of IP bytes delivered; at an interface, as it counts
-	MOS        Metric = "mos"    // 1 to 5
-	QueueSize  Metric = "queue"  // bytes, as the interface counts
-	Marking    Metric = "mark"   // a DSCP that all packets have as they leave an interface
-	Arrival    Metric = "arrive" // a DSCP that all packets have as they arrive
+	Delay      Metric = "delay"     // nanoseconds, one-way; at an interface, in its queue
+	Jitter     Metric = "jitter"    // nanoseconds, RFC 3550 §6.4.1
+	Variation  Metric = "variation" // nanoseconds, a delay beyond the least (RFC 5481 §4.2)
+	Loss       Metric = "loss"      // a ratio, 0 to 1
+	Late       Metric = "late"      // a ratio, 0 to 1, of the packets that arrive
+	Drops      Metric = "drops"     // packets
+	Throughput Metric = "rate"      // bit/s of IP bytes delivered; at an interface, as it counts
+	MOS        Metric = "mos"       // 1 to 5
+	QueueSize  Metric = "queue"     // bytes, as the interface counts
+	Marking    Metric = "mark"      // a DSCP that all packets have as they leave an interface
+	Arrival    Metric = "arrive"    // a DSCP that all packets have as they arrive
 
 	// Of TCP flows.
 	Goodput         Metric = "goodput"         // bit/s that applications get
@@ -75,6 +76,7 @@ type MetricRow struct {
 var metricTable = []MetricRow{
 	{Metric: Delay, Words: "delay", Unit: "ms", Per: 1e6, Kind: Times, Statistic: "?", Blame: Waits, Better: -1, EndToEnd: true, AtInterface: true, Moment: true, Ratio: true},
 	{Metric: Jitter, Words: "jitter", Unit: "ms", Per: 1e6, Kind: Times, Statistic: "-", Blame: Uneven, Better: -1, EndToEnd: true, Moment: true},
+	{Metric: Variation, Words: "delay variation", Unit: "ms", Per: 1e6, Kind: Times, Statistic: "?", Blame: Uneven, Better: -1, EndToEnd: true, Moment: true},
 	{Metric: Loss, Words: "loss", Unit: "%", Per: 0.01, Kind: Parts, Better: -1, EndToEnd: true, Moment: true, Ratio: true},
 	{Metric: Late, Words: "late packets", Unit: "%", Per: 0.01, Kind: Parts, Blame: TooLate, Better: -1, EndToEnd: true, Moment: true},
 	{Metric: Drops, Words: "drops", Unit: "packets", Per: 1, Kind: Counts, Better: -1, EndToEnd: true, AtInterface: true, Moment: true, Ratio: true},

@@ -43,6 +43,7 @@ type Interface struct {
 	Framing packet.Framing
 	VLAN    *uint16 // it routes: what leaves has this tag; nil: it switches, tags are kept
 	Subnets []netip.Prefix
+	Ring    int // packets that it takes out of the policy's queues before it sends them, first come, first served; 0: the one that it sends
 	MTU     int // the longest IP packet that it sends, labels and outer headers included; 0: DefaultMTU
 
 	Number   int // of all interfaces of the file, from 1

@@ -164,6 +164,14 @@ type Queue struct {
 	Packets int
 	Drop    Dropper
 	ECN     bool
+	RED     REDNumbers
+}
+
+// REDNumbers are those of a RED queue; what is zero is as usual.
+type REDNumbers struct {
+	From, To    *Queue  // limits, of the average queue: where dropping begins, and where its probability is reached
+	Probability float64 // there
+	Weight      float64 // of the newest sample in the average
 }
 
 // A Dropper is what a queue drops, and when.
@@ -175,6 +183,7 @@ const (
 	RED
 	CoDel
 	FQCoDel
+	PIE
 )
 
 // A DropperRow holds what all queues with one dropper have in common.
@@ -188,6 +197,7 @@ var droppers = [...]DropperRow{
 	RED:      {Name: "red"},
 	CoDel:    {Name: "codel"},
 	FQCoDel:  {Name: "fq-codel", Fair: true},
+	PIE:      {Name: "pie"},
 }
 
 // Droppers returns the names of all droppers, in their order.

@@ -61,6 +61,29 @@ func NewRED(limits Limits, rate unit.Rate, maxPacket int, ecn bool, random *rand
 	return q
 }
 
+// Set gives the queue other numbers than the usual ones; 0 leaves one as it is. Thresholds are in bytes, or packets where the limit is in packets: those of
+// the first drop precedence. The second's are at two thirds of them, and the third's at one.
+func (q *RED) Set(from, to, maxP, weight float64) {
+	if weight > 0 {
+		q.Weight = weight
+	}
+	for i := range q.Profiles {
+		f, part := &q.Profiles[i], float64(3-i)/3
+		if from > 0 {
+			f.Min = from * part
+		}
+		if to > 0 {
+			f.Max = to * part
+		}
+		if f.Max < f.Min {
+			f.Max = f.Min
+		}
+		if maxP > 0 {
+			f.MaxP = maxP
+		}
+	}
+}
+
 // Probability returns the probability p_b with which a packet is dropped at an
 // average length, before drops are spread out evenly.
 func (f *Profile) Probability(average float64) float64 {

@@ -31,7 +31,9 @@ type port struct { // what every packet touches comes first
 	delay   time.Duration
 	iface   *policy.Interface
 
-	carrierPlace, linkPlace int32
+	carrierPlace, linkPlace, ringPlace int32
+
+	ring []*flight // of the hardware, first out first; nil: there is none
 
 	down bool   // the link carries nothing
 	cuts uint32 // how often it went down
@@ -158,8 +160,11 @@ func (r *run) build() *network {
 	for i := range r.file.Network.Nodes {
 		for _, iface := range r.file.Network.Nodes[i].Interfaces {
 			p := &port{iface: iface, rate: iface.Rate, longest: iface.Longest()}
-			first := int32(4 * len(n.ports))
-			p.in.place, p.out.place, p.carrierPlace, p.linkPlace = first, first+1, first+2, first+3
+			first := int32(5 * len(n.ports))
+			p.in.place, p.out.place, p.carrierPlace, p.linkPlace, p.ringPlace = first, first+1, first+2, first+3, first+4
+			if iface.Ring > 0 {
+				p.ring = make([]*flight, 0, iface.Ring)
+			}
 			n.ports = append(n.ports, p)
 			n.byIface[iface] = p
 			r.newPath(p, policy.In)

@@ -59,7 +59,8 @@ func (r *run) result() *measure.Result {
 		m.Places = append(m.Places, measure.Place{Interface: p.iface, Direction: policy.In, Plan: p.in.config.Plan},
 			measure.Place{Interface: p.iface, Direction: policy.Out, Plan: p.out.config.Plan},
 			measure.Place{Interface: p.iface, Direction: policy.Out, Carrier: true, Plan: p.out.config.Plan},
-			measure.Place{Interface: p.iface, Direction: policy.Out, Carrier: true, Link: true, Plan: p.out.config.Plan})
+			measure.Place{Interface: p.iface, Direction: policy.Out, Carrier: true, Link: true, Plan: p.out.config.Plan},
+			measure.Place{Interface: p.iface, Direction: policy.Out, Carrier: true, Ring: true, Plan: p.out.config.Plan})
 	}
 	m.Judge(res)
 	if r.options.Hops {

@@ -78,6 +78,7 @@ type flight struct {
 	inside     *tunnel.Inside // what an outer header hides; nil until there is one
 	whole      *whole         // that it is a part of; nil: none
 	divide     int32          // as it leaves, into parts so long at most; 0: it is not
+	ringed     time.Duration  // when it was put into the ring
 	cuts       uint32         // of the link, when it was put on it
 	generation uint32         // of the routes by which it goes
 	left, more bool           // it has been through Leave; another part leaves right after it
@@ -558,10 +559,13 @@ func (r *run) onward(h *hop, f *flight) {
 
 // send begins to send the next packet of a port that is not sending.
 func (r *run) send(p *port) {
+	if p.ring != nil {
+		r.fill(p)
+	}
 	if p.sending {
 		return
 	}
-	f := r.take(&p.out, p, askOut)
+	f := r.nextOf(p)
 	if f == nil {
 		return
 	}
@@ -572,6 +576,35 @@ func (r *run) send(p *port) {
 	}
 	p.clock.Advance(int(f.Size), p.rate)
 	r.events.plan(event{at: p.clock.Ready(), kind: sent, port: p, flight: f})
+}
+
+// nextOf returns the packet that a port is to send next, nil when there is none.
+func (r *run) nextOf(p *port) *flight {
+	if p.ring == nil {
+		return r.take(&p.out, p, askOut)
+	}
+	if len(p.ring) == 0 {
+		return nil
+	}
+	f := p.ring[0]
+	p.ring = p.ring[:copy(p.ring, p.ring[1:])]
+	if wait := r.now - f.ringed; wait > 0 {
+		f.steps = append(f.steps, measure.Step{Place: p.ringPlace, Slot: f.prediction.first, Wait: wait})
+	}
+	r.fill(p)
+	return f
+}
+
+// fill takes packets out of a port's queues for as long as its ring has room.
+func (r *run) fill(p *port) {
+	for len(p.ring) < cap(p.ring) {
+		f := r.take(&p.out, p, askOut)
+		if f == nil {
+			return
+		}
+		f.ringed = r.now
+		p.ring = append(p.ring, f)
+	}
 }
 
 // leave takes a packet that a port has sent onto the link, or to the hosts.

@@ -143,6 +143,9 @@ var (
 	LimitShared = finding("the {hosts} hosts in `{entry}` share one limit of {limit}",
 		"when all are busy each has {each}",
 		"write `each: {by}` if each may have that much, or accept this")
+	RingTooDeep = finding("the ring of {interface} holds {packets|packet}: full ones take {wait} at {rate}",
+		"a packet with priority waits for all of them, behind the queues of the policy",
+		"let the ring hold {fewer|packet} at most, or give the policy a `shape` below what the interface sends")
 	SlowLink = finding("a full packet takes {time} to send, and `{entry}` waits for one that has begun",
 		"each such hop adds up to {time} of delay and jitter to a call",
 		"let the others send smaller packets (a lower MTU), use fragment interleaving or preemption where both ends have it, or take a faster link")

@@ -48,6 +48,7 @@ var (
 	LinkWasNever  = row("the link was down from {from} to {to}, and the routes never followed: `detected` says after what time they do[[ ({at})]]")
 	LinkFell      = row("the event `{event}` took the link below the shape of {shape}, which stayed as it was: `follows-after` lets it follow[[ ({at})]]")
 	LinkFellFirst = row("the event `{event}` took the link below the shape, which followed {after} later[[ ({at})]]")
+	RingHolds     = row("its ring takes up to {packets|packet} out of the policy's queues and sends them in the order in which they came, at {rate}: no priority goes before them[[ ({at})]]")
 	LongerThan    = row("they are longer than the {mtu} that {interface} sends, with labels and outer headers, and may not be fragmented[[ ({at})]]")
 	QueueUnknown  = row("nothing is known of the queue there")
 	PlainFIFO     = row("one queue of {rate} for all classes[[; the other traffic was {others}]]")

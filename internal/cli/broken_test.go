@@ -196,7 +196,7 @@ func TestBrokenFilesAreRefused(t *testing.T) {
 	}
 	// A packet longer than the burst of every policer: explained as rehearsed.
 	text := strings.Replace(readFile(t, broken, "explain-longer-than-burst.yaml"), "{class: rest, at-least: 57%}", "{class: rest, at-least: 7%}", 1)
-	text = text[:strings.Index(text, "rehearsals:")] + "rehearsals: [{name: r, lasts: 1s, starts-at: 2026-03-02T12:00, traffic: [{name: s, rate: 720kbit/s, packet: 9000B, from: 10.1.0.1, to: 10.2.0.1, to-port: 4000}]}]\n"
+	text = strings.NewReplacer("framing: ethernet}", "framing: ethernet, mtu: 9000B}", "      subnets: [", "      mtu: 9000B\n      subnets: [").Replace(text[:strings.Index(text, "rehearsals:")]) + "rehearsals: [{name: r, lasts: 1s, starts-at: 2026-03-02T12:00, traffic: [{name: s, rate: 720kbit/s, packet: 9000B, from: 10.1.0.1, to: 10.2.0.1, to-port: 4000}]}]\n"
 	put(t, dir, "p.yaml", text)
 	reply := imbrel(t, dir, "", nil, "rehearse", "p.yaml", "-o", "json")
 	if reply.status != 0 {

@@ -10,10 +10,17 @@ import (
 	"imbrel.example/imbrel/core/policy"
 )
 
-// happened writes what each event did to the expectations.
-func (t Text) happened(r *measure.Result) {
+// happened writes what each event did to the expectations: in short, where all hold.
+func (t Text) happened(r *measure.Result, v *View) {
 	for i := range r.Events {
 		e := &r.Events[i]
+		if e.Holds() && !v.detailed() {
+			t.Line("`%s`, from %s to %s: all holds before, during and after it.", e.Name, seconds(e.AtS), seconds(e.UntilS))
+			if i == len(r.Events)-1 {
+				t.Line("")
+			}
+			continue
+		}
 		routes := ""
 		if e.DetectedS != nil {
 			routes = fmt.Sprintf("; the routes follow %s after it fails, and after it is back", seconds(*e.DetectedS))

@@ -48,7 +48,7 @@ func (t Text) Rehearsal(r *measure.Result, v *View) {
 		t.places(r)
 		t.warnings(r, v)
 		t.breaks(r)
-		t.happened(r)
+		t.happened(r, v)
 		if v.detailed() {
 			t.traffic(r, v)
 			t.tcp(r, v)
@@ -187,10 +187,12 @@ func (t Text) Both(without, with *measure.Result, v *View) {
 			t.fullBeside(without, with)
 		}
 		t.paragraph("", WhoPays(with.WhoPays).String())
-		t.Line("")
+		if len(with.Events) == 0 || v.detailed() || slices.ContainsFunc(with.Events, func(e measure.EventResult) bool { return !e.Holds() }) {
+			t.Line("")
+		}
+		t.happened(with, v)
 		t.warnings(with, v)
 		t.breaks(without, with)
-		t.happened(with)
 		t.captures(with, v)
 		t.next(with, v)
 	}, verdict)
@@ -202,7 +204,11 @@ func (t Text) fullBeside(without, with *measure.Result) {
 		var full []string
 		for _, u := range r.Places() {
 			if u.Full() {
-				full = append(full, fmt.Sprintf("%s (%.0f %%, %s)", u.Where, 100*u.Ratio(), humanize.Plural(int(u.Drops), "drop")))
+				drops := humanize.Plural(int(u.Drops), "drop")
+				if len(full) > 0 {
+					drops = humanize.Count(u.Drops)
+				}
+				full = append(full, fmt.Sprintf("%s (%.0f %%, %s)", u.Where, 100*u.Ratio(), drops))
 			}
 		}
 		text := "none"

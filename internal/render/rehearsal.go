@@ -181,8 +181,8 @@ func (t Text) hops(r *measure.Result, v *View) {
 		if h.At == "carrier" {
 			place = h.Node + "/" + h.Interface + ", its carrier"
 		}
-		if h.At == "link" {
-			place = h.Node + "/" + h.Interface + ", its link"
+		if h.At == "link" || h.At == "ring" {
+			place = h.Node + "/" + h.Interface + ", its " + h.At
 		}
 		w.add(table.Row{shown, place, h.Class, humanize.Count(h.Packets), humanize.Count(h.Drops.Total()), Reasons(&h.Drops), humanize.Milliseconds(h.MeanMs), humanize.Milliseconds(h.MaxMs)})
 	}
