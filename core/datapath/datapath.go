@@ -75,11 +75,12 @@ const (
 	// The reasons of those who count beyond a data path.
 	OnLink   // lost on a link
 	Oversize // longer than the interface sends
+	TooOld   // overtaken by more packets than a replay window has
 	Reasons  // how many there are
 )
 
 func (r Reason) String() string {
-	return [...]string{"passed", "policed", "queue_full", "early", "blocked", "link", "too_large"}[r]
+	return [...]string{"passed", "policed", "queue_full", "early", "blocked", "link", "too_large", "too_old"}[r]
 }
 
 // Counters are what the data path counts for one entry, at any level. Bytes are

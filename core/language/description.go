@@ -60,6 +60,7 @@ type (
 		jitter          policy.LinkJitter
 		framing         *packet.Framing
 		mtu             int
+		halfDuplex      halfDuplex
 	}
 	// A number may be one that rises or falls over a time.
 	rampLine struct {
@@ -86,6 +87,11 @@ type (
 		interval time.Duration
 		bitRate  unit.Rate
 		between  []address
+	}
+	halfDuplex struct {
+		policy.Source
+		rate unit.Rate
+		turn time.Duration
 	}
 	// A policeLine is a policer whose calls are not yet of a codec.
 	policeLine struct {
@@ -288,6 +294,13 @@ var (
 			must("over", "the time from one to the other", someTime, func(p *rampLine, v time.Duration) { p.Over = v }),
 		))
 
+	aHalfDuplex = either(
+		as(aRate, func(v unit.Rate) halfDuplex { return halfDuplex{rate: v} }),
+		object("half-duplex",
+			must("rate", "that both directions share", aRate, func(h *halfDuplex, v unit.Rate) { h.rate = v }),
+			on("turn-around", "the time between two packets of different directions; none when not given", aDuration, func(h *halfDuplex, v time.Duration) { h.turn = v }),
+		))
+
 	aSiteLink = object("link of a site",
 		must("to", "the node at the other end, which gets an interface with this node's name", ref("the name of a node"), func(l *siteLink, v policy.Ref) { l.to = v }),
 		on("sends", "what the link really carries from here; the interface's rate when not given", aRate, func(l *siteLink, v unit.Rate) { l.sends = v }),
@@ -298,6 +311,7 @@ var (
 		on("buffer", "how much the carrier's queues hold, 100ms when not given", someTime, func(l *siteLink, v time.Duration) { l.buffer = v }),
 		on("framing", "how the carrier counts bytes, in both directions; as the interface when not given", aFraming, func(l *siteLink, v packet.Framing) { l.framing = &v }),
 		on("mtu", "the `mtu` of both ends where they have none of their own", anMTU, func(l *siteLink, v int) { l.mtu = v }),
+		on("half-duplex", "the rate that both directions share, in place of `sends` and `receives`", aHalfDuplex, func(l *siteLink, v halfDuplex) { l.halfDuplex = v }),
 	)
 
 	anInterface = object("interface",
@@ -330,6 +344,9 @@ var (
 		on("loss", "the part of the packets that gets lost on it, in each direction, or {part:, burst:}", aLoss, func(l *policy.Link, v policy.LinkLoss) { l.Loss = v }),
 		on("jitter", "a delay beyond that, of each packet anew: its mean, or {mean:, kind:, overtake:}", aJitter, func(l *policy.Link, v policy.LinkJitter) { l.Jitter = v }),
 		on("mtu", "the `mtu` of both ends where they have none of their own", anMTU, func(l *policy.Link, v int) { l.MTU = v }),
+		on("half-duplex", "the rate that both directions share, in place of the `sends` of the ends", aHalfDuplex, func(l *policy.Link, v halfDuplex) {
+			l.HalfDuplex, l.TurnAround = v.rate, v.turn
+		}),
 	), func(l policy.Link) *policy.Link { return &l })
 
 	aTunnel = object("tunnel",
@@ -342,6 +359,8 @@ var (
 		on("from", "of gre and ipsec: the outer header's address at the start", anAddress, func(t *policy.Tunnel, v address) { t.From = v }),
 		on("to", "of gre and ipsec: the outer header's address at the end", anAddress, func(t *policy.Tunnel, v address) { t.To = v }),
 		on("df", "of gre and ipsec: keep (when not given), or clear: its outer packets may be fragmented, whatever those within say", words("keep", "clear"), func(t *policy.Tunnel, v string) { t.ClearDF = v == "clear" }),
+		on("replay-window", "of ipsec: its end drops a packet that comes after one of a sequence number so much greater (RFC 4303 §3.4.3), 64 when not given; 0 is none", value("a number of packets from 0 to 65536", parseWindow), func(t *policy.Tunnel, v int) { t.Window = v }),
+		on("sa-per", "of ipsec: class: each class of the policy where packets enter has a security association, and so sequence numbers, of its own (RFC 4301 §4.1)", words("class"), func(t *policy.Tunnel, v string) { t.SAPerClass = true }),
 		on("mss", "the most data of a TCP segment that connections through it agree on", bytesBetween("a segment size", 64, 65495), func(t *policy.Tunnel, v int) { t.MSS = v }),
 	)
 

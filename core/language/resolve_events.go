@@ -14,13 +14,16 @@ func (s *resolver) events(h *policy.Rehearsal) {
 		if e.Name == "" {
 			e.Name = e.Title()
 		}
-		changes := e.Sends != nil || e.Receives != nil || e.Loss != nil || e.Delay != nil
+		changes, down := false, has(e, "down")
+		for _, key := range []string{"sends", "receives", "loss", "delay"} {
+			changes = changes || has(e, key)
+		}
 		switch {
-		case !changes && !e.Down:
+		case !changes && !down:
 			s.problem(e.Source.At, 0, "give it one or more of `sends`, `receives`, `loss`, `delay` and `down`", "the event changes nothing")
-		case e.Down && (changes || has(e, "lasts") || e.Over > 0):
+		case down && (changes || has(e, "lasts") || e.Over > 0):
 			s.problem(e.PlaceOf("down"), 0, "write an event of its own for the other change", "a link that is down for %s changes in no other way meanwhile", unit.FormatDuration(e.Lasts))
-		case has(e, "detected") && !e.Down:
+		case has(e, "detected") && !down:
 			s.problem(e.PlaceOf("detected"), 0, "remove it", "`detected` goes with `down`")
 		case e.Lasts > 0 && e.Over > e.Lasts:
 			s.problem(e.PlaceOf("over"), 0, "shorten it, or let the event last longer", "the change takes %s, and the event lasts %s", unit.FormatDuration(e.Over), unit.FormatDuration(e.Lasts))
@@ -33,6 +36,8 @@ func (s *resolver) events(h *policy.Rehearsal) {
 			s.unknown(e.LinkName, "interface", s.paths)
 		case iface.Link == nil && s.sound("network"):
 			s.problem(e.LinkName.At, len(e.LinkName.Text), "name an interface at the end of a link", "no link ends at %s", e.LinkName.Text)
+		case iface.Link != nil && iface.Link.HalfDuplex > 0 && (e.Sends != nil || e.Receives != nil):
+			s.problem(e.LinkName.At, len(e.LinkName.Text), "leave `sends` and `receives` out", "both directions of the link at %s share one rate, which no event changes", e.LinkName.Text)
 		default:
 			e.End = iface
 		}

@@ -93,7 +93,7 @@ func (s *resolver) siteLink(iface *policy.Interface, l *siteLink) {
 		return
 	}
 	s.addInterface(hub, far)
-	s.f.Network.Links = append(s.f.Network.Links, &policy.Link{Source: l.Source, Delay: l.delay, Loss: l.loss, Jitter: l.jitter, MTU: l.mtu, Ends: []policy.LinkEnd{
+	s.f.Network.Links = append(s.f.Network.Links, &policy.Link{Source: l.Source, Delay: l.delay, Loss: l.loss, Jitter: l.jitter, MTU: l.mtu, HalfDuplex: l.halfDuplex.rate, TurnAround: l.halfDuplex.turn, Ends: []policy.LinkEnd{
 		{Source: l.Source, AtName: policy.Ref{Text: iface.Path(), At: l.At}, Sends: l.sends, Buffer: l.buffer, Framing: l.framing},
 		{Source: l.Source, AtName: policy.Ref{Text: far.Path(), At: l.At}, Sends: l.receives, Buffer: l.buffer, Framing: l.framing},
 	}})
@@ -108,6 +108,9 @@ func (s *resolver) link(l *policy.Link) {
 	}
 	if o := &l.Loss; o.Burst > 0 && o.Part > o.Burst*(1-o.Part) {
 		s.problem(o.PlaceOf("burst"), 0, "give a longer burst, or lose less", "with %g %% of the packets lost, losses come in longer bursts than %g", 100*o.Part, o.Burst)
+	}
+	if l.HalfDuplex > 0 && (l.Ends[0].Sends > 0 || l.Ends[1].Sends > 0) {
+		s.problem(l.PlaceOf("half-duplex"), 0, "keep one of them", "both directions share %s, so none has a rate of its own", l.HalfDuplex)
 	}
 	var ends [2]*policy.Interface
 	for i := range l.Ends {
@@ -181,6 +184,14 @@ func (s *resolver) tunnelKeys(t *policy.Tunnel) {
 		if has(t, k.name) && k.ofMPLS != mpls && s.sound("network") {
 			s.problem(t.PlaceOf(k.name), 0, "remove it", "`%s` means nothing to a tunnel of kind %s", k.name, t.Kind)
 		}
+	}
+	for _, key := range []string{"replay-window", "sa-per"} {
+		if has(t, key) && t.Kind != policy.IPsec && s.sound("network") {
+			s.problem(t.PlaceOf(key), 0, "remove it", "`%s` means nothing to a tunnel of kind %s", key, t.Kind)
+		}
+	}
+	if t.Kind == policy.IPsec && !has(t, "replay-window") {
+		t.Window = policy.DefaultWindow
 	}
 	if mpls {
 		t.Labels = max(t.Labels, 1)

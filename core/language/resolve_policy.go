@@ -145,7 +145,7 @@ func (s *resolver) entry(e *policy.Entry) {
 		s.problem(e.PlaceOf("weight"), 0, "leave `weight` out", "`weight` divides extra bandwidth, and an entry with `priority` gets none")
 	}
 	for _, k := range e.Queue.Keys() {
-		if slices.Contains([]string{"from", "to", "probability", "weight"}, k.Key) && e.Queue.Drop != policy.RED {
+		if slices.Contains([]string{"from", "to", "probability", "weight"}, k.Key) && e.Queue.Drop != policy.RED && s.sound("policies") {
 			s.problem(k.Place, 0, "write `drop: red`, or remove it", "`%s` means nothing to a queue that does not drop by red", k.Key)
 		}
 	}

@@ -325,3 +325,12 @@ func parseWeight(s string) (float64, error) {
 	}
 	return v, err
 }
+
+// parseWindow reads the length of a replay window.
+func parseWindow(s string) (int, error) {
+	n, err := strconv.Atoi(s)
+	if err != nil || n < 0 || n > 65536 {
+		return 0, fmt.Errorf("%.40q is not a number of packets from 0 to 65536", s)
+	}
+	return n, nil
+}

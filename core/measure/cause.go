@@ -172,6 +172,15 @@ func (m *Measures) cause(w *Why, r *Result, h *Hop, reason datapath.Reason, span
 	if reason == datapath.Passed {
 		w.Reason = byWaiting
 	}
+	if reason == datapath.TooOld {
+		w.Cause, w.Class = byOrder, ""
+		for i := range m.File.Network.Tunnels {
+			if t := &m.File.Network.Tunnels[i]; t.Window > 0 && slices.Contains([]*policy.Node{t.Through[0], t.Through[len(t.Through)-1]}, p.Interface.Peer().Node) {
+				w.at(t.PlaceOf("replay-window"))
+				return words.TooOldFor.With(t.Name, t.Window, w.written())
+			}
+		}
+	}
 	if reason == datapath.Oversize {
 		at := p.Interface.PlaceOf("mtu")
 		w.Cause, w.Class = byLength, ""

@@ -28,6 +28,7 @@ type Tally struct {
 	judged         Set // what its packets count for: of a call, all that any packet of it was in
 	sent, received int64
 	late           int64
+	reordered      int64
 	bytes          int64 // delivered in the measured time
 	wanted         int64 // bytes sent
 	seconds        float64
@@ -271,6 +272,7 @@ func (t *Tally) merge(o *Tally) {
 	t.sent += o.sent
 	t.received += o.received
 	t.late += o.late
+	t.reordered += o.reordered
 	t.slowed += o.slowed
 	if o.least > 0 {
 		t.quickest(o.least)
@@ -378,6 +380,9 @@ func (t *Tally) Delivered(f *Flow, a *Arrived, steps []Step) (late bool) {
 	if late {
 		t.late++
 	}
+	if f.overtaken {
+		t.reordered++
+	}
 	t.delay.Add(a.Delay)
 	if f.Received > 1 {
 		t.jitter.Add(f.Jitter())
@@ -429,6 +434,7 @@ func (c *Collector) nameOf(t *Tally) string {
 // sum is several tallies together.
 type sum struct {
 	sent, received, late int64
+	reordered            int64
 	rate, wanted         float64
 	pps, wantedPps       float64
 	delay, jitter        Distribution
@@ -445,6 +451,7 @@ func add(ts []*Tally) sum {
 		s.sent += t.sent
 		s.received += t.received
 		s.late += t.late
+		s.reordered += t.reordered
 		s.calls = s.calls || t.call
 		if t.seconds > 0 {
 			s.rate += float64(t.bytes*8) / t.seconds

@@ -13,19 +13,22 @@ type Flow struct {
 	Received int64
 
 	transit  time.Duration // of the packet before
+	next     int64         // one more than the greatest number that came (NextExp of RFC 4737 §3.3)
 	jitter   float64       // RFC 3550 §6.4.1, in ns
 	sum      float64
 	samples  int64
 	call     *call
 	shift    time.Duration
 	hasShift bool
-	from     time.Duration // when its source begins
-	lasts    time.Duration // for how long it sends
-	booked   []booking
-	other    *Flow // of a call, the other direction
-	windows  []*Flow
-	window   bool  // it is a window of another flow
-	base     int64 // number of the first packet of a window
+	// overtaken says that the last packet that came was sent before one that had come already.
+	overtaken bool
+	from      time.Duration // when its source begins
+	lasts     time.Duration // for how long it sends
+	booked    []booking
+	other     *Flow // of a call, the other direction
+	windows   []*Flow
+	window    bool  // it is a window of another flow
+	base      int64 // number of the first packet of a window
 }
 
 // A booking is how many of a flow's packets went to a tally.
@@ -91,6 +94,8 @@ func (f *Flow) Delivered(n int64, sent, delay, end time.Duration) (counts, late 
 		f.samples++
 	}
 	f.transit = delay
+	f.overtaken = n < f.next
+	f.next = max(f.next, n+1)
 	late = f.call.arrived(n-f.base, sent+delay, delay)
 	if !f.hasShift {
 		f.hasShift, f.shift = true, delay

@@ -262,11 +262,12 @@ type Drops struct {
 	Blocked   uint64 `json:"blocked"`
 	Link      uint64 `json:"link,omitempty"`      // lost on a link, which no interface drops
 	TooLarge  uint64 `json:"too_large,omitempty"` // longer than the interface sends
+	TooOld    uint64 `json:"too_old,omitempty"`   // overtaken by more packets than a tunnel's replay window has
 }
 
 // Total returns the drops of every reason.
 func (d Drops) Total() uint64 {
-	return d.Policed + d.QueueFull + d.Early + d.Blocked + d.Link + d.TooLarge
+	return d.Policed + d.QueueFull + d.Early + d.Blocked + d.Link + d.TooLarge + d.TooOld
 }
 
 // A DropCount is how many packets were dropped for a reason.

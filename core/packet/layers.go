@@ -188,6 +188,14 @@ func (p *Packet) Encapsulate(inner *Packet, flow Flow, length int) {
 	p.Owner, p.In = owner, in
 }
 
+// SetESP writes the security parameters index and the sequence number of an ESP header (RFC 4303 §2).
+func (p *Packet) SetESP(index, sequence uint32) {
+	if b := p.Transport(); p.Flow.Protocol == ESP && len(b) >= 8 {
+		binary.BigEndian.PutUint32(b, index)
+		binary.BigEndian.PutUint32(b[4:], sequence)
+	}
+}
+
 // GREHeader is the length of a GRE header without options (RFC 2784 §2).
 const GREHeader = 4
 

@@ -18,6 +18,7 @@ const (
 	Jitter     Metric = "jitter"    // nanoseconds, RFC 3550 §6.4.1
 	Variation  Metric = "variation" // nanoseconds, a delay beyond the least (RFC 5481 §4.2)
 	Loss       Metric = "loss"      // a ratio, 0 to 1
+	Reordered  Metric = "reordered" // a ratio, 0 to 1, of the packets that arrive, which others overtook (RFC 4737 §3.3)
 	Late       Metric = "late"      // a ratio, 0 to 1, of the packets that arrive
 	Drops      Metric = "drops"     // packets
 	Throughput Metric = "rate"      // bit/s of IP bytes delivered; at an interface, as it counts
@@ -79,6 +80,7 @@ var metricTable = []MetricRow{
 	{Metric: Variation, Words: "delay variation", Unit: "ms", Per: 1e6, Kind: Times, Statistic: "?", Blame: Uneven, Better: -1, EndToEnd: true, Moment: true},
 	{Metric: Loss, Words: "loss", Unit: "%", Per: 0.01, Kind: Parts, Better: -1, EndToEnd: true, Moment: true, Ratio: true},
 	{Metric: Late, Words: "late packets", Unit: "%", Per: 0.01, Kind: Parts, Blame: TooLate, Better: -1, EndToEnd: true, Moment: true},
+	{Metric: Reordered, Words: "reordered packets", Unit: "%", Per: 0.01, Kind: Parts, Blame: Uneven, Better: -1, EndToEnd: true, Moment: true},
 	{Metric: Drops, Words: "drops", Unit: "packets", Per: 1, Kind: Counts, Better: -1, EndToEnd: true, AtInterface: true, Moment: true, Ratio: true},
 	{Metric: Throughput, Words: "rate", Unit: "bit/s", Per: 1, Kind: Rates, Better: 1, EndToEnd: true, AtInterface: true, Ratio: true},
 	{Metric: MOS, Words: "MOS", Unit: "mos", Per: 1, Kind: Scores, Blame: TooLate, Better: 1, EndToEnd: true, Moment: true},

@@ -84,9 +84,11 @@ func (i *Interface) Carries(d Direction) unit.Rate {
 	case peer == nil:
 	case d == Out:
 		least(i.Link.Ends[i.End].Sends)
+		least(i.Link.HalfDuplex)
 	default:
 		least(peer.Rate)
 		least(i.Link.Ends[1-i.End].Sends)
+		least(i.Link.HalfDuplex)
 	}
 	return rate
 }
@@ -99,6 +101,10 @@ type Link struct {
 	Loss   LinkLoss
 	Jitter LinkJitter
 	MTU    int // of both ends that have none of their own; 0: DefaultMTU
+	// HalfDuplex is the rate that both directions share, one packet at a time, first come, first served, with TurnAround between two of different
+	// directions; 0: each direction has a rate of its own.
+	HalfDuplex unit.Rate
+	TurnAround time.Duration
 }
 
 // LinkLoss is how much of what a link carries gets lost on it, in either direction. The zero LinkLoss
@@ -159,6 +165,9 @@ func (e *LinkEnd) Carrier() (rate unit.Rate, framing packet.Framing, slower bool
 	if e.Framing != nil {
 		framing = *e.Framing
 	}
+	if l := iface.Link; l != nil && l.HalfDuplex > 0 {
+		return l.HalfDuplex, framing, true
+	}
 	return rate, framing, rate < iface.Rate || rate == iface.Rate && framing != iface.Framing
 }
 
@@ -174,10 +183,15 @@ type Tunnel struct {
 	Pop         Pop // of MPLS
 	From, To    netip.Addr
 	MSS         int  // the most that its ends let the SYNs within it offer; 0: they leave them as they are
+	Window      int  // of IPsec: how many packets one may come late, by its sequence number; 0: the receiver looks at none
+	SAPerClass  bool // of IPsec: each class of the policy where a packet enters has sequence numbers of its own
 	ClearDF     bool // its outer packets may be fragmented, whatever those within say
 
 	Through []*Node
 }
+
+// DefaultWindow is the replay window where the file does not say (RFC 4303 §3.4.3).
+const DefaultWindow = 64
 
 // A TunnelKind is what a tunnel puts around a packet.
 type TunnelKind uint8

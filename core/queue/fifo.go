@@ -35,6 +35,9 @@ func (q *FIFO) Push(_ time.Duration, p *packet.Packet) Verdict {
 	return Taken
 }
 
+// First returns the packet that Pop would take, or nil.
+func (q *FIFO) First() *packet.Packet { return q.head }
+
 // put puts p at the end.
 func (q *FIFO) put(p *packet.Packet) {
 	p.Next = nil

@@ -149,6 +149,9 @@ func (r *run) divided(f *flight, parts []packet.Packet, until int) []*flight {
 func (r *run) sendParts(p *port, f *flight) bool {
 	h := f.hop()
 	h.Leave(&f.Packet, f.inside)
+	if f.order != nil {
+		f.SetESP(f.order.index, f.sequence)
+	}
 	parts := f.Fragments(int(f.divide), r.identify())
 	if parts == nil {
 		f.left = true

@@ -113,6 +113,9 @@ func (r *run) becomes(p *port, s linkState) {
 	if p.medium != nil {
 		p.medium.loss = s.loss
 	}
+	if p.iface.Link.HalfDuplex > 0 {
+		return
+	}
 	own := &p.iface.Link.Ends[p.iface.End]
 	rate, framing, slower := own.Carrier()
 	if rate = s.sends; rate == 0 {

@@ -100,10 +100,18 @@ type carrier struct {
 	sending bool
 	clock   unit.Clock
 	drops   uint64
-	gone    bool   // when it is empty: the link carries what the interface sends again
-	bytes   uint64 // carried in the measured time
+	shared  *shared // with the other direction; nil: it has the rate for itself
+	gone    bool    // when it is empty: the link carries what the interface sends again
+	bytes   uint64  // carried in the measured time
 	delay   measure.Distribution
 	classes []carriedClass // by the first class that took the packets
+}
+
+// A shared is a medium that both directions of a link use by turns.
+type shared struct {
+	clock      unit.Clock // when what is being sent is sent
+	last       *port      // that sent
+	turnAround time.Duration
 }
 
 // A carriedClass is what a carrier did with the packets of a class.
@@ -180,6 +188,12 @@ func (r *run) build() *network {
 		own := &p.iface.Link.Ends[p.iface.End]
 		if rate, framing, slower := own.Carrier(); slower {
 			p.carrier = &carrier{rate: rate, framing: framing, queue: queue.FIFO{Limits: queue.Limits{Bytes: max(1, int64(rate.Bytes(own.Buffer)))}}} // 0 would be no limit
+			if l := p.iface.Link; l.HalfDuplex > 0 {
+				p.carrier.shared = &shared{turnAround: l.TurnAround}
+				if other := p.peer.carrier; other != nil {
+					p.carrier.shared = other.shared
+				}
+			}
 		}
 	}
 	return n

@@ -78,6 +78,8 @@ type flight struct {
 	inside     *tunnel.Inside // what an outer header hides; nil until there is one
 	whole      *whole         // that it is a part of; nil: none
 	divide     int32          // as it leaves, into parts so long at most; 0: it is not
+	order      *order         // of the IPsec tunnel that it is in
+	sequence   uint32         // in that
 	ringed     time.Duration  // when it was put into the ring
 	cuts       uint32         // of the link, when it was put on it
 	generation uint32         // of the routes by which it goes
@@ -119,6 +121,7 @@ type run struct {
 	key         []byte
 	traveller   flight
 
+	orders         map[association]*order
 	pathMTU        map[[2]netip.Addr]pathMTU // by sender and receiver
 	tunnelMTU      map[tunnelWay]int
 	identification uint32
@@ -206,7 +209,7 @@ func prepare(f *policy.File, rehearsal *policy.Rehearsal, o Options, outside Out
 	}
 	r := &run{file: f, plan: rehearsal, options: o, lasts: rehearsal.Lasts - rehearsal.WarmUp, classes: f.ClassNames(), recogniser: recognise.New(f.Apps), calling: make(map[packet.Flow]bool),
 		sets: measure.NewSets(f, rehearsal), windows: measure.Windows(rehearsal), predictions: make(map[string]*prediction), outside: outside,
-		pathMTU: make(map[[2]netip.Addr]pathMTU), tunnelMTU: make(map[tunnelWay]int)}
+		orders: make(map[association]*order), pathMTU: make(map[[2]netip.Addr]pathMTU), tunnelMTU: make(map[tunnelWay]int)}
 	if outside != nil {
 		r.away, r.tcpSources, r.endpoints = make(map[uint32]*flight), make(map[packet.Flow]*source), make(map[Transport]*endpoint)
 	}
@@ -264,6 +267,7 @@ func (r *run) flight() *flight {
 		p := r.spare[n-1]
 		r.spare = r.spare[:n-1]
 		p.source, p.flow, p.route, p.prediction, p.inside, p.whole = nil, nil, nil, nil, nil, nil
+		p.order = nil
 		p.divide, p.left, p.more, p.generation = 0, false, false, r.network.generation
 		p.number, p.sent, p.at, p.in, p.first, p.steps = 0, 0, 0, 0, int32(r.rest), p.steps[:0]
 		return p
@@ -336,6 +340,9 @@ func (r *run) step(e *event) {
 		more := e.flight.more
 		if !e.flight.left {
 			e.flight.hop().Leave(&e.flight.Packet, e.flight.inside)
+			if o := e.flight.order; o != nil {
+				e.flight.SetESP(o.index, e.flight.sequence)
+			}
 		}
 		e.flight.left, e.flight.more, e.flight.divide = false, false, 0
 		e.port.out.leaves(e.flight)
@@ -357,6 +364,9 @@ func (r *run) step(e *event) {
 		}
 	case carried:
 		e.port.carrier.sending = false
+		if e.port.carrier.shared != nil {
+			e.port.peer.carrier.sending = false
+		}
 		r.travel(e.port, e.flight)
 		r.carry(e.port)
 	case wake:
@@ -548,11 +558,17 @@ func (r *run) onward(h *hop, f *flight) {
 	if h.wraps && f.inside == nil {
 		f.inside = &tunnel.Inside{}
 	}
+	if f.order != nil && !r.inOrder(h, f) {
+		return
+	}
 	h.Forward(&f.Packet, f.inside)
 	if !r.fits(h, f) {
 		return
 	}
 	if r.offer(h.out, policy.Out, f) {
+		if h.wraps {
+			r.number(h, f)
+		}
 		r.send(h.out)
 	}
 }
@@ -640,6 +656,14 @@ func (r *run) carry(p *port) {
 	if c.sending {
 		return
 	}
+	clock := &c.clock
+	if c.shared != nil { // first come, first served
+		other := p.peer.carrier
+		if a, b := c.queue.First(), other.queue.First(); b != nil && (a == nil || b.Arrived < a.Arrived) {
+			p, c, other = p.peer, other, c
+		}
+		clock, other.sending = &c.shared.clock, c.queue.First() != nil
+	}
 	pkt := c.queue.Pop(r.now)
 	if pkt == nil {
 		return
@@ -655,9 +679,15 @@ func (r *run) carry(p *port) {
 		c.bytes += uint64(pkt.Size)
 		c.class(r, f).bytes += uint64(pkt.Size)
 	}
-	c.clock.NotBefore(r.now)
-	c.clock.Advance(int(pkt.Size), c.rate)
-	r.events.plan(event{at: c.clock.Ready(), kind: carried, port: p, flight: f})
+	if s := c.shared; s != nil && s.last != p {
+		if s.last != nil {
+			clock.NotBefore(clock.Ready() + s.turnAround)
+		}
+		s.last = p
+	}
+	clock.NotBefore(r.now)
+	clock.Advance(int(pkt.Size), c.rate)
+	r.events.plan(event{at: clock.Ready(), kind: carried, port: p, flight: f})
 }
 
 // class returns what the carrier counts of a packet's class.

@@ -146,6 +146,9 @@ var (
 	RingTooDeep = finding("the ring of {interface} holds {packets|packet}: full ones take {wait} at {rate}",
 		"a packet with priority waits for all of them, behind the queues of the policy",
 		"let the ring hold {fewer|packet} at most, or give the policy a `shape` below what the interface sends")
+	HalfDuplexShared = finding("the shapes at {one} and {other} let {sum} through, and both directions share {rate}",
+		"when both are busy, packets queue on the medium, which ignores classes: no promise holds",
+		"let them come to less together, such as {half!} each")
 	SlowLink = finding("a full packet takes {time} to send, and `{entry}` waits for one that has begun",
 		"each such hop adds up to {time} of delay and jitter to a call",
 		"let the others send smaller packets (a lower MTU), use fragment interleaving or preemption where both ends have it, or take a faster link")

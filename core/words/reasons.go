@@ -49,6 +49,7 @@ var (
 	LinkFell      = row("the event `{event}` took the link below the shape of {shape}, which stayed as it was: `follows-after` lets it follow[[ ({at})]]")
 	LinkFellFirst = row("the event `{event}` took the link below the shape, which followed {after} later[[ ({at})]]")
 	RingHolds     = row("its ring takes up to {packets|packet} out of the policy's queues and sends them in the order in which they came, at {rate}: no priority goes before them[[ ({at})]]")
+	TooOldFor     = row("within the tunnel `{tunnel}` so many packets overtook them that its end drops them: its replay window has {window|packet}. `sa-per: class` gives each class an order of its own[[ ({at})]]")
 	LongerThan    = row("they are longer than the {mtu} that {interface} sends, with labels and outer headers, and may not be fragmented[[ ({at})]]")
 	QueueUnknown  = row("nothing is known of the queue there")
 	PlainFIFO     = row("one queue of {rate} for all classes[[; the other traffic was {others}]]")

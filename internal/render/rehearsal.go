@@ -196,7 +196,7 @@ func Reasons(d *measure.Drops) string {
 	for _, k := range []struct {
 		n    uint64
 		word string
-	}{{d.Policed, "policed"}, {d.QueueFull, "queue full"}, {d.Early, "early"}, {d.Blocked, "blocked"}, {d.Link, "lost on it"}, {d.TooLarge, "too large"}} {
+	}{{d.Policed, "policed"}, {d.QueueFull, "queue full"}, {d.Early, "early"}, {d.Blocked, "blocked"}, {d.Link, "lost on it"}, {d.TooLarge, "too large"}, {d.TooOld, "too old for the replay window"}} {
 		if k.n > 0 {
 			words = append(words, k.word)
 		}
