@@ -117,11 +117,12 @@ func (r *run) becomes(p *port, s linkState) {
 		return
 	}
 	own := &p.iface.Link.Ends[p.iface.End]
-	rate, framing, slower := own.Carrier()
-	if rate = s.sends; rate == 0 {
+	_, framing, _ := own.Carrier()
+	rate := s.sends
+	if rate == 0 {
 		rate = p.rate
 	}
-	slower = rate < p.rate || rate == p.rate && framing != p.iface.Framing
+	slower := rate < p.rate || rate == p.rate && framing != p.iface.Framing
 	switch {
 	case p.carrier != nil:
 		p.carrier.rate, p.carrier.gone = rate, !slower
