@@ -122,9 +122,13 @@ func edges(r *measure.Result, n int) []float64 {
 	return out
 }
 
-// overTime starts a chart over the time of a run.
+// overTime starts a chart over the time of a run, with its events shaded.
 func overTime(r *measure.Result) *chart.Chart {
-	return &chart.Chart{X: chart.Axis{Name: "time", Min: r.WarmUpS, Max: r.WarmUpS + r.DurationS, Say: seconds}}
+	c := &chart.Chart{X: chart.Axis{Name: "time", Min: r.WarmUpS, Max: r.WarmUpS + r.DurationS, Say: seconds}}
+	for _, e := range r.Events {
+		c.Spans = append(c.Spans, chart.Span{Name: e.Name, From: e.AtS, To: e.UntilS})
+	}
+	return c
 }
 
 func floats(values []int64) []float64 {
