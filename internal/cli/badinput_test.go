@@ -42,7 +42,7 @@ func TestBadPolicies(t *testing.T) {
 		"no version":            {"title: x\n", "needs the key `imbrel`"},
 		"another version":       {"imbrel: 2\n", `"2" is not a whole number from 1 to 1`},
 		"a key twice":           {change(t, "title:", "imbrel: 1\ntitle:"), "key `imbrel` is given twice"},
-		"an unknown key":        {change(t, "at-least: 30%", "at-leest: 30%"), "stdin:33:41: unknown key `at-leest`\n"},
+		"an unknown key":        {change(t, "at-least: 30%", "at-leest: 30%"), "stdin:34:41: unknown key `at-leest`\n"},
 		"the nearest word":      {change(t, "at-least: 30%", "at-leest: 30%"), "did you mean `at-least`?"},
 		"too much for each":     {change(t, "at-least: 30%, ", "each: source, at-most: 1Mbit/s, treat: [{class: voice, at-least: 800kbit/s}, {class: rest, at-least: 30%}], "), "with at-least 30% (300kbit/s) for `rest` the promises within `radar` come to 1.1Mbit/s, and each source may have 1Mbit/s at ternrock/radio out"},
 		"a weight of 0":         {change(t, "at-least: 30%", "weight: 0"), `"0" is not a whole number from 1 to 1000000`},

@@ -283,7 +283,7 @@ func TestUnfinishedTransfers(t *testing.T) {
 			t.Errorf("%s: %+v, measured %v", o.Text, o, *o.Measured)
 		}
 	}
-	if m := rowOf(t, &r, "large", "forward").TCP; m.Begun != 3 || m.Completed != 0 || len(m.Above) != 5 {
+	if m := rowOf(t, &r, "large", "forward").TCP; m.Begun != 3 || m.Completed != 0 || len(m.Above) != 6 {
 		t.Errorf("%+v", m)
 	}
 	if text := imbrel(t, t.TempDir(), text, nil, "rehearse", "-").out; !strings.Contains(text, "> 9.9") && !strings.Contains(text, "> 10.0 s") {
