@@ -13,9 +13,9 @@ import (
 )
 
 func tooLarge() Rule {
-	return Rule{"too-large", Warning, `A packet of a rehearsal's traffic is longer than an interface on its way sends, most often because a tunnel or labels add to it. Where it may
-not be fragmented, it is dropped. When no node on the way back filters ICMP, its sender is told and sends shorter ones: this costs the first packets, and is a note here. Otherwise nothing of full length ever arrives, while short
-packets do: a connection opens and then stands still. Let the tunnel limit the segments of TCP (` + "`mss`" + `), let the sender's packets be shorter, or raise the ` + "`mtu`" + ` of the links on the way.`,
+	return Rule{"too-large", Warning, `A packet of a rehearsal's traffic is longer than an interface on its way sends, most often because a tunnel or labels add to it. The
+interface drops a packet that may not be fragmented. Its sender learns the length that fits, and sends shorter packets: this costs the first packets, and is a note here. Where a node on the way back filters ICMP, the sender never learns it. Short packets
+then arrive and full ones never do: a connection opens, and stands still. Let the tunnel limit the segments of TCP (` + "`mss`" + `), let the sender's packets be shorter, or raise the ` + "`mtu`" + ` of the links on the way.`,
 		func(s *survey) {
 			for _, w := range s.routes {
 				if len(w.misfits) == 0 {

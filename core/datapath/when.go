@@ -216,7 +216,7 @@ func (p *Path) limit(now time.Duration, e *element, node int) {
 	p.tree.Limit(now, node, rate, m.Peak, m.Credit)
 }
 
-// Shape gives the whole policy another shape from a time on: its promises are parts of it.
+// Shape gives the whole policy another shape from a time on. The promises shrink or grow with the shape.
 func (p *Path) Shape(now time.Duration, rate unit.Rate) {
 	if p.tree != nil {
 		p.tree.Limit(now, 0, rate, 0, 0)

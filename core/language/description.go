@@ -240,7 +240,7 @@ var (
 	aPolicy = object("policy",
 		must("name", "a name to use in `attach`", identifier("policy"), func(p *policy.Policy, v policy.Ref) { p.Name = v.Text }),
 		on("shape", "the rate all its entries share, below what the link really carries; a percentage is of what it carries; {measured: FILE, part: 95%, direction: out} is of a measured line", orMeasured(aShare), func(p *policy.Policy, v unit.Share) { p.Shape = v }),
-		on("follows-after", "of a shape: the device is told what the link carries (ITU-T Y.1731 ETH-BN is a way), and so long after that has changed the shape follows in proportion; it never does when not given", aDuration, func(p *policy.Policy, v time.Duration) { p.Follows, p.FollowsAfter = true, v }),
+		on("follows-after", "of a shape: how long after the link's rate has changed the shape changes in proportion. The link reports its rate to the device, as by ITU-T Y.1731 ETH-BN. Without this key the shape stays", aDuration, func(p *policy.Policy, v time.Duration) { p.Follows, p.FollowsAfter = true, v }),
 		must("treat", "the list of entries, tried in order", list(anEntry), func(p *policy.Policy, v []policy.Entry) { p.Treat = v }),
 	)
 

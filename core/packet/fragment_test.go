@@ -8,7 +8,7 @@ import (
 	"testing"
 )
 
-// The parts of a packet, put together by their offsets, are the packet: in any order, of parts of parts, with what is at hand of it.
+// Parts put together by their offsets give the packet again, in any order. This holds for parts of parts, and for packets of which only the first bytes are there.
 func TestFragments(t *testing.T) {
 	r := rand.New(rand.NewPCG(4, 4))
 	for range 400 {

@@ -22,7 +22,7 @@ type Node struct {
 	Source
 	Name       string
 	Interfaces []*Interface
-	Filters    bool // it sends and passes no ICMP: no sender is told there that a packet is too large
+	Filters    bool // it sends no ICMP and lets none pass, so senders do not learn that a packet is too large
 }
 
 // Subnets returns the prefixes of all hosts at the node: what `here` means there.
