@@ -80,6 +80,9 @@ func TestFindings(t *testing.T) {
 		"weights-reversed":       {"at-least: 20%, at-most: {rate: 90%, when: work}}\n      - {class: rest, at-least: 20%}", "weight: 1}\n      - {class: rest, weight: 4} # reversed", "weight: 8}\n      - {class: rest, weight: 4} # reversed", "`bulk` has a smaller weight than `rest`, 1 and 4, and is expected to get more"},
 		"exempt-one-way":         {"{to-port: 8000}]", "{from: 10.2.0.0/16}, {to: 10.2.0.0/16}], except: [{to: 10.2.0.9}] # both", "{from: 10.2.0.0/16}, {to: 10.2.0.0/16}], except: [{to: 10.2.0.9}, {from: 10.2.0.9}] # both", "`copy` is excluded from `bulk`, but `copy, reverse` is included: the same conversation is in the class on its way back"},
 		"voice-as-control":       {"mark: ef, priority: 1", "mark: cs6, priority: 1", "mark: cs5, priority: 1", "leave as cs6, which is network control"},
+
+		"shape-exceeds-contract":       {"{at: west/wan, sends: 10Mbit/s}", "{at: west/wan, contract: {rate: 8.9Mbit/s, burst: 8kB}}", "{at: west/wan, contract: {rate: 9Mbit/s, burst: 8kB}}", "the shape of 9Mbit/s is above the 8.9Mbit/s of the contract: the carrier drops the excess, of whatever class"},
+		"shape-burst-exceeds-contract": {"shape: 9Mbit/s", "shape: {rate: 9Mbit/s, burst: 10kB} # contract", "shape: {rate: 9Mbit/s, burst: 8800B} # contract", "that needs a contract with a burst of 9,000 B, and it has 8,000 B"},
 	}
 	for _, r := range check.Rules() {
 		c, ok := cases[r.Name]
@@ -125,6 +128,9 @@ func TestFindings(t *testing.T) {
 			if s, both := strings.CutSuffix(s, " # both"); both {
 				text = strings.Replace(text, "    expect:", "      - {name: copy, tcp: 1, from: 10.1.0.9, to: 10.2.0.9}\n    expect:", 1)
 				text = strings.Replace(text, s+" # both}", s+"}", 1)
+			}
+			if strings.Contains(s, "# contract") {
+				text = strings.Replace(text, "{at: west/wan, sends: 10Mbit/s}", "{at: west/wan, contract: {rate: 10Mbit/s, burst: 8kB}}", 1)
 			}
 			if strings.Contains(s, "# bare") { // nothing is promised to the others
 				text = strings.ReplaceAll(strings.ReplaceAll(text, "at-least: 20%, ", ""), ", at-least: 20%", "")

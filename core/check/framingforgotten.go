@@ -17,6 +17,9 @@ there are many calls. Give the interface the ` + "`framing`" + ` of the link's e
 					continue
 				}
 				rate, framing, _ := l.Ends[p.Interface.End].Carrier()
+				if bought := l.Ends[p.Interface.End].Bought(); bought > 0 {
+					rate = min(rate, bought)
+				}
 				on := func(length int) unit.Rate {
 					return unit.Rate(float64(p.Shape) * float64(framing.Size(length, 0)) / float64(p.Framing.Size(length, 0)))
 				}

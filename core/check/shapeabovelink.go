@@ -11,7 +11,7 @@ builds in the carrier's equipment, which ignores classes: no promise holds. ` + 
 		func(s *survey) {
 
 			for _, p := range s.plans {
-				if why := p.NotKept(); p.Direction == policy.Out && !why.IsZero() && queues(p) {
+				if why := p.NotKept(); p.Direction == policy.Out && !why.IsZero() && queues(p) && s.bought(p.Interface, p.Direction) == nil {
 					s.say(p.Policy.PlaceOf("shape"), p.Where(), words.ShapeAboveLink.With(p.Policy.Name, why, p.Carries))
 					s.mend(&p.Policy.Source, "shape", "95%")
 				}

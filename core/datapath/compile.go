@@ -48,7 +48,8 @@ func New(c Config) *Path {
 	p.elements = make([]*element, len(c.Plan.Entries))
 	p.counters = make([]Counters, len(p.elements))
 	b := &compiler{path: p, config: &c, maxPacket: c.Plan.MaxPacket, nodes: 1}
-	root := schedule.Entry{Ceiling: c.Plan.Shape}
+	root := schedule.Entry{Ceiling: c.Plan.Shape, Credit: c.Plan.Credit()}
+	p.credit = root.Credit
 	if c.Plan.Policy != nil && c.Plan.Policy.Follows { // the promises are parts of what there is
 		root.Relative = c.Plan.Whole
 	}

@@ -76,11 +76,12 @@ const (
 	OnLink   // lost on a link
 	Oversize // longer than the interface sends
 	TooOld   // overtaken by more packets than a replay window has
+	Exceeds  // what was bought of a carrier
 	Reasons  // how many there are
 )
 
 func (r Reason) String() string {
-	return [...]string{"passed", "policed", "queue_full", "early", "blocked", "link", "too_large", "too_old"}[r]
+	return [...]string{"passed", "policed", "queue_full", "early", "blocked", "link", "too_large", "too_old", "contract"}[r]
 }
 
 // Counters are what the data path counts for one entry, at any level. Bytes are
@@ -108,6 +109,7 @@ type Path struct { // what every packet touches comes first
 	framing    packet.Framing
 	elements   []*element // every entry at any level, a parent before what is within it
 	tree       *schedule.Tree
+	credit     unit.Size                // of the shape
 	nodes      []*state                 // of each of the scheduler's entries
 	pressure   pressure                 // what was sent, where a `when` looks at it
 	classOf    func(*packet.Packet) int // of a plain FIFO, the class of a packet

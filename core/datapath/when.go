@@ -219,6 +219,6 @@ func (p *Path) limit(now time.Duration, e *element, node int) {
 // Shape gives the whole policy another shape from a time on. The promises shrink or grow with the shape.
 func (p *Path) Shape(now time.Duration, rate unit.Rate) {
 	if p.tree != nil {
-		p.tree.Limit(now, 0, rate, 0, 0)
+		p.tree.Limit(now, 0, rate, 0, p.credit)
 	}
 }

@@ -202,7 +202,7 @@ func (c closing) Close() error {
 }
 
 func policyFile(name, rate string) *yang.Element {
-	return yang.New("policy-file", yang.Leaf("imbrel", "1"), yang.New("policies", yang.Leaf("name", name), yang.Leaf("shape", rate),
+	return yang.New("policy-file", yang.Leaf("imbrel", "1"), yang.New("policies", yang.Leaf("name", name), yang.New("shape", yang.Leaf("value", rate)),
 		yang.New("treat", yang.Leaf("id", "rest"), yang.Leaf("class", "rest")))).In(yang.Namespace)
 }
 
@@ -284,7 +284,7 @@ func TestCutAtEveryMessage(t *testing.T) {
 }
 
 // rate returns the rate of the policy of a configuration.
-func rate(e *yang.Element) string { return e.TextOf("policies", "shape") }
+func rate(e *yang.Element) string { return e.TextOf("policies", "shape", "value") }
 
 // What fails in a verification, and what somebody changed meanwhile, leaves all devices as they were.
 func TestNothingIsLeftHalf(t *testing.T) {

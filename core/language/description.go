@@ -61,6 +61,13 @@ type (
 		framing         *packet.Framing
 		mtu             int
 		halfDuplex      halfDuplex
+		contract        []policy.ContractLine // of what is sent
+		delivers        []policy.ContractLine // of what is received
+	}
+	shaping struct {
+		policy.Source
+		rate  unit.Share
+		burst policy.ShapeBurst
 	}
 	// A number may be one that rises or falls over a time.
 	rampLine struct {
@@ -103,8 +110,8 @@ type (
 )
 
 // orMeasured lets a set of keys stand where the rate of a measured line is put before the file is read.
-func orMeasured(s shape[unit.Share]) shape[unit.Share] {
-	return shape[unit.Share]{say: s.say, read: s.read, schema: func(d definitions) schema {
+func orMeasured[V any](s shape[V]) shape[V] {
+	return shape[V]{say: s.say, read: s.read, schema: func(d definitions) schema {
 		return schema{"anyOf": []schema{s.schema(d), {"type": "object", "required": []string{"measured"}, "additionalProperties": false,
 			"properties": schema{"measured": schema{"type": "string"}, "part": schema{"type": "string"}, "direction": schema{"enum": []string{"out", "in"}}}}}}
 	}}
@@ -237,9 +244,37 @@ var (
 
 	anEntry = entryShape()
 
+	aShaping = either(
+		as(aShare, func(v unit.Share) shaping { return shaping{rate: v} }),
+		object("shaping",
+			must("rate", "the rate, as `shape` alone has it", aShare, func(s *shaping, v unit.Share) { s.rate = v }),
+			must("burst", "how much leaves at the rate of the interface at once when less was sent before: a size such as 12kB, or a time at `rate` such as 4ms", value("a size such as 12kB or a time such as 4ms", parseShapeBurst), func(s *shaping, v policy.ShapeBurst) { s.burst = v }),
+		))
+
+	aContractLine = object("contract",
+		must("rate", "what the carrier passes for good (CIR), as `framing` of the link counts", aRate, func(c *policy.ContractLine, v unit.Rate) { c.Rate.Rate = v }),
+		must("burst", "what may come at once beyond that (CBS)", aSize, func(c *policy.ContractLine, v unit.Size) { c.Police.Burst = v }),
+		on("excess", "a rate beyond `rate` whose packets are yellow (EIR, RFC 4115); with `excess-burst`", aRate, func(c *policy.ContractLine, v unit.Rate) { c.Peak.Rate = v }),
+		on("excess-burst", "what may come at once of `excess` (EBS); without `excess`, a second bucket by RFC 2697", aSize, func(c *policy.ContractLine, v unit.Size) { c.Excess = v }),
+		on("peak", "the peak rate (PIR, RFC 2698): what exceeds it is red, what exceeds only `rate` yellow; with `peak-burst`", aRate, func(c *policy.ContractLine, v unit.Rate) { c.Peak.Rate = v }),
+		on("peak-burst", "what may come at once of `peak` (PBS)", aSize, func(c *policy.ContractLine, v unit.Size) { c.PeakBurst = v }),
+		on("dscp", "the code points that the line is about; the last line has none, and is about all others", oneOrMany(aDSCP), func(c *policy.ContractLine, v []codepoint.DSCP) { c.DSCPs = v }),
+		on("aware", "true: packets keep at most the colour they arrive with", flag, func(c *policy.ContractLine, v bool) { c.Aware = v }),
+		on("by", "where `aware` reads the colour: dscp (its drop precedence, when not given) or dei (yellow when it is set)", words("dscp", "dei"), func(c *policy.ContractLine, v string) { c.ByDEI = v == "dei" }),
+		on("green", "what is done with what conforms: pass (when not given), drop, {mark:} or {map:}", anAction, func(c *policy.ContractLine, v policy.Action) { c.Green = v }),
+		on("yellow", "the same for yellow; pass when not given", anAction, func(c *policy.ContractLine, v policy.Action) { c.Yellow = v }),
+		on("red", "the same for red; drop when not given", anAction, func(c *policy.ContractLine, v policy.Action) { c.Red = v }),
+	)
+
+	aContract = oneOrMany(aContractLine)
+
 	aPolicy = object("policy",
 		must("name", "a name to use in `attach`", identifier("policy"), func(p *policy.Policy, v policy.Ref) { p.Name = v.Text }),
-		on("shape", "the rate all its entries share, below what the link really carries; a percentage is of what it carries; {measured: FILE, part: 95%, direction: out} is of a measured line", orMeasured(aShare), func(p *policy.Policy, v unit.Share) { p.Shape = v }),
+		on("shape", "the rate all its entries share, below what the link really carries; a percentage is of what it carries; {measured: FILE, part: 95%, direction: out} is of a measured line, and {rate:, burst:} has a burst", orMeasured(aShaping), func(p *policy.Policy, v shaping) {
+			if p.Shape, p.Burst = v.rate, v.burst; len(v.Keys()) > 0 {
+				p.Moved("shape", v.PlaceOf("rate"))
+			}
+		}),
 		on("follows-after", "of a shape: how long after the link's rate has changed the shape changes in proportion. The link reports its rate to the device, as by ITU-T Y.1731 ETH-BN. Without this key the shape stays", aDuration, func(p *policy.Policy, v time.Duration) { p.Follows, p.FollowsAfter = true, v }),
 		must("treat", "the list of entries, tried in order", list(anEntry), func(p *policy.Policy, v []policy.Entry) { p.Treat = v }),
 	)
@@ -308,6 +343,8 @@ var (
 		on("delay", "the propagation delay one way", aDuration, func(l *siteLink, v time.Duration) { l.delay = v }),
 		on("loss", "the part of the packets that gets lost on it, or {part:, burst:}", aLoss, func(l *siteLink, v policy.LinkLoss) { l.loss = v }),
 		on("jitter", "a delay beyond that, of each packet anew: its mean, or {mean:, kind:, overtake:}", aJitter, func(l *siteLink, v policy.LinkJitter) { l.jitter = v }),
+		on("contract", "what was bought for what is sent from here: {rate:, burst:, …} or a list of them; the carrier drops or marks what exceeds it", aContract, func(l *siteLink, v []policy.ContractLine) { l.contract = v }),
+		on("contract-back", "the same for what comes to here", aContract, func(l *siteLink, v []policy.ContractLine) { l.delivers = v }),
 		on("buffer", "how much the carrier's queues hold, 100ms when not given", someTime, func(l *siteLink, v time.Duration) { l.buffer = v }),
 		on("framing", "how the carrier counts bytes, in both directions; as the interface when not given", aFraming, func(l *siteLink, v packet.Framing) { l.framing = &v }),
 		on("mtu", "the `mtu` of both ends where they have none of their own", anMTU, func(l *siteLink, v int) { l.mtu = v }),
@@ -334,6 +371,7 @@ var (
 	aLinkEnd = object("end of a link",
 		must("at", "the interface, as node/interface", anInterfaceName, func(e *policy.LinkEnd, v policy.Ref) { e.AtName = v }),
 		on("sends", "what the link really carries from here; the interface's rate when not given", aRate, func(e *policy.LinkEnd, v unit.Rate) { e.Sends = v }),
+		on("contract", "what was bought for what is sent from here: {rate:, burst:, …} or a list of them; the carrier drops or marks what exceeds it", aContract, func(e *policy.LinkEnd, v []policy.ContractLine) { e.Contract = v }),
 		on("buffer", "how much the carrier's queue holds, 100ms when not given", someTime, func(e *policy.LinkEnd, v time.Duration) { e.Buffer = v }),
 		on("framing", "how the carrier counts bytes; as the interface when not given", aFraming, func(e *policy.LinkEnd, v packet.Framing) { e.Framing = &v }),
 	)

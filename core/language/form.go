@@ -121,6 +121,8 @@ func (m *forms) either(f *Form, any []schema) {
 		case one == nil:
 		case one.Kind == Keys:
 			f.Kind, f.Single, f.Inner, f.Type = Keys, true, one.Inner, one.Type
+		case one.Kind == Items: // or one by itself
+			f.Kind, f.Single, f.Inner, f.Type, f.ID = Items, false, one.Inner, one.Type, one.ID
 		case one.Kind == Values:
 			f.Kind, f.Words, f.Pattern = Values, one.Words, one.Pattern
 		case one.Bounds != [2]int{}:

@@ -100,6 +100,12 @@ func (s *resolver) sound(sections ...string) bool {
 	return !slices.ContainsFunc(sections, func(k string) bool { return s.broken[k] })
 }
 
+// A written part of the file knows where its keys are.
+type written interface {
+	PlaceOf(string) policy.Place
+	Keys() []policy.KeyPlace
+}
+
 // has reports whether a key of a part was written.
 func has(part interface{ Keys() []policy.KeyPlace }, key string) bool {
 	return slices.ContainsFunc(part.Keys(), func(k policy.KeyPlace) bool { return k.Key == key })

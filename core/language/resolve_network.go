@@ -6,6 +6,7 @@ import (
 	"net/netip"
 	"slices"
 
+	"imbrel.example/imbrel/core/codepoint"
 	"imbrel.example/imbrel/core/packet"
 	"imbrel.example/imbrel/core/policy"
 )
@@ -94,8 +95,8 @@ func (s *resolver) siteLink(iface *policy.Interface, l *siteLink) {
 	}
 	s.addInterface(hub, far)
 	s.f.Network.Links = append(s.f.Network.Links, &policy.Link{Source: l.Source, Delay: l.delay, Loss: l.loss, Jitter: l.jitter, MTU: l.mtu, HalfDuplex: l.halfDuplex.rate, TurnAround: l.halfDuplex.turn, Ends: []policy.LinkEnd{
-		{Source: l.Source, AtName: policy.Ref{Text: iface.Path(), At: l.At}, Sends: l.sends, Buffer: l.buffer, Framing: l.framing},
-		{Source: l.Source, AtName: policy.Ref{Text: far.Path(), At: l.At}, Sends: l.receives, Buffer: l.buffer, Framing: l.framing},
+		{Source: l.Source, AtName: policy.Ref{Text: iface.Path(), At: l.At}, Sends: l.sends, Buffer: l.buffer, Framing: l.framing, Contract: l.contract},
+		{Source: l.Source, AtName: policy.Ref{Text: far.Path(), At: l.At}, Sends: l.receives, Buffer: l.buffer, Framing: l.framing, Contract: l.delivers},
 	}})
 }
 
@@ -118,6 +119,7 @@ func (s *resolver) link(l *policy.Link) {
 		if end.Buffer == 0 {
 			end.Buffer = policy.DefaultBuffer
 		}
+		s.contract(l, end.Contract)
 		iface := s.interfaces[end.AtName.Text]
 		if iface == nil {
 			s.unknown(end.AtName, "interface", s.paths)
@@ -138,6 +140,53 @@ func (s *resolver) link(l *policy.Link) {
 	for i, iface := range ends {
 		iface.Link, iface.End = l, i
 		iface.MTU = cmp.Or(iface.MTU, l.MTU)
+	}
+}
+
+// contract checks what was bought, and finishes it.
+func (s *resolver) contract(l *policy.Link, lines []policy.ContractLine) {
+	named := make(map[codepoint.DSCP]bool)
+	for i := range lines {
+		c := &lines[i]
+		peak, excess := has(c, "peak"), has(c, "excess")
+		switch {
+		case l.HalfDuplex > 0:
+			s.problem(c.At, 0, "keep one of them", "a medium for both directions has no contract")
+			return
+		case peak && excess:
+			s.problem(c.PlaceOf("excess"), 0, "keep one of them", "`peak` and `excess` both say how much is yellow")
+		case excess && !has(c, "excess-burst"):
+			s.problem(c.PlaceOf("excess"), 0, "give `excess-burst` too (RFC 4115)", "`excess` needs the key `excess-burst` beside it")
+		case !excess:
+			s.reader.buckets(c)
+		}
+		if peak && c.Peak.Rate > 0 && c.Peak.Rate < c.Rate.Rate {
+			s.problem(c.PlaceOf("peak"), 0, "raise the peak", "the peak %s is below the rate %s", c.Peak.Rate, c.Rate.Rate)
+		}
+		if excess {
+			c.Peak.Rate += c.Rate.Rate
+		}
+		if !has(c, "red") {
+			c.Red.Drop = true
+		}
+		if has(c, "by") && !has(c, "aware") {
+			s.problem(c.PlaceOf("by"), 0, "write `aware: true` too, or remove it", "`by` means nothing to a contract that is not aware of colours")
+		}
+		for _, a := range []*policy.Action{&c.Green, &c.Yellow, &c.Red} {
+			s.mark(a.Mark)
+		}
+		for _, d := range c.DSCPs {
+			if named[d] {
+				s.problem(c.PlaceOf("dscp"), 0, "name each code point once", "%s is in two lines of the contract", d.Name())
+			}
+			named[d] = true
+		}
+		switch last := i == len(lines)-1; {
+		case last && len(c.DSCPs) > 0 && s.sound("network"):
+			s.problem(c.PlaceOf("dscp"), 0, "add a line without `dscp`: what the others get", "the last line of a contract is for all code points that no other line names")
+		case !last && len(c.DSCPs) == 0 && s.sound("network"):
+			s.problem(c.At, 0, "give it `dscp`, or put it last", "a line without `dscp` takes all, so the lines after it take nothing")
+		}
 	}
 }
 

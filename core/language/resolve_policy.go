@@ -179,9 +179,15 @@ func (r *reader) police(l *policeLine) *policy.Police {
 			}
 		}
 	}
+	r.buckets(l)
+	return p
+}
+
+// buckets checks the keys of a second bucket against each other.
+func (r *reader) buckets(l written) {
 	peak, peakBurst, excess := has(l, "peak"), has(l, "peak-burst"), has(l, "excess-burst")
 	if peak != (peakBurst || excess) && (peak || peakBurst) {
-		r.problem(l.At, 0, "give both `peak` and `peak-burst` (RFC 2698), `peak` and `excess-burst` (RFC 4115), or `excess-burst` alone (RFC 2697)", "`peak` and `peak-burst` go together")
+		r.problem(l.PlaceOf(""), 0, "give both `peak` and `peak-burst` (RFC 2698), `peak` and `excess-burst` (RFC 4115), or `excess-burst` alone (RFC 2697)", "`peak` and `peak-burst` go together")
 	}
 	if peakBurst && excess {
 		r.problem(l.PlaceOf("excess-burst"), 0, "keep one of them", "a meter has a second bucket for the excess or for the peak, not both")
@@ -189,7 +195,6 @@ func (r *reader) police(l *policeLine) *policy.Police {
 	if has(l, "yellow") && !peak && !excess {
 		r.problem(l.PlaceOf("yellow"), 0, "give `excess-burst` or `peak`, or remove it", "without a second bucket nothing is yellow")
 	}
-	return p
 }
 
 // callsOf finds the codec of a policer that is of so many calls.
@@ -209,10 +214,7 @@ func (r *reader) callsOf(l *policeLine) {
 }
 
 // codec returns a codec at an interval and a bit rate.
-func (r *reader) codec(at interface {
-	PlaceOf(string) policy.Place
-	Keys() []policy.KeyPlace
-}, name string, interval time.Duration, bitRate unit.Rate) codec.Codec {
+func (r *reader) codec(at written, name string, interval time.Duration, bitRate unit.Rate) codec.Codec {
 	c, _ := codec.ByName(name)
 	c, err := c.With(interval, bitRate)
 	if err != nil {

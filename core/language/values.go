@@ -278,6 +278,19 @@ func parseQueueLimit(s string) (policy.Queue, error) {
 	return policy.Queue{Time: d}, err
 }
 
+// parseShapeBurst reads a burst: a size, or a time.
+func parseShapeBurst(s string) (policy.ShapeBurst, error) {
+	if strings.HasSuffix(s, "B") {
+		n, err := unit.ParseSize(s)
+		return policy.ShapeBurst{Bytes: n}, err
+	}
+	d, err := unit.ParseDuration(s)
+	if err == nil && (d <= 0 || d > 10*time.Second) {
+		err = fmt.Errorf("a burst of %.40s is out of range: up to 10s", s)
+	}
+	return policy.ShapeBurst{Time: d}, err
+}
+
 // parseErlangs reads a number of calls that there are on average.
 func parseErlangs(s string) (float64, error) {
 	v, err := unit.ParseDecimal(s)

@@ -192,6 +192,9 @@ func (m *Measures) cause(w *Why, r *Result, h *Hop, reason datapath.Reason, span
 		w.at(p.Interface.PlaceOf("ring"))
 		return words.RingHolds.With(p.Interface.Ring, p.Interface.Rate, w.written())
 	}
+	if p.Link && reason == datapath.Exceeds {
+		return contractCause(w, r, p)
+	}
 	if p.Link {
 		l := p.Interface.Link
 		w.Reason, w.Cause = byLink, byLink

@@ -35,6 +35,7 @@ type Result struct {
 	Events       []EventResult `json:"events,omitempty"`
 	Interfaces   []Interface   `json:"interfaces"`
 	Links        []Link        `json:"links"`
+	Contracts    []ContractUse `json:"contracts,omitempty"`
 	Oversize     []Oversize    `json:"too_large,omitempty"` // packets longer than the interface sends that they were to leave by
 	Traffic      []Row         `json:"traffic"`
 	Classes      []ClassResult `json:"classes"`
@@ -263,11 +264,12 @@ type Drops struct {
 	Link      uint64 `json:"link,omitempty"`      // lost on a link, which no interface drops
 	TooLarge  uint64 `json:"too_large,omitempty"` // longer than the interface sends
 	TooOld    uint64 `json:"too_old,omitempty"`   // overtaken by more packets than a tunnel's replay window has
+	Contract  uint64 `json:"contract,omitempty"`  // beyond what was bought of a carrier
 }
 
 // Total returns the drops of every reason.
 func (d Drops) Total() uint64 {
-	return d.Policed + d.QueueFull + d.Early + d.Blocked + d.Link + d.TooLarge + d.TooOld
+	return d.Policed + d.QueueFull + d.Early + d.Blocked + d.Link + d.TooLarge + d.TooOld + d.Contract
 }
 
 // A DropCount is how many packets were dropped for a reason.

@@ -26,20 +26,21 @@ type Warning struct {
 
 // The names of the warnings.
 const (
-	policyIdle    = "policy-idle"      // a policy saw no packet
-	entryIdle     = "entry-idle"       // an entry took none
-	whenIdle      = "when-idle"        // a `when` never held
-	unclassified  = "unclassified"     // a direction of a call was in no class
-	noPolicy      = "no-policy"        // a congested place without a policy
-	shapeTooHigh  = "shape-above-link" // the queue is the carrier's
-	burstTooSmall = "burst-too-small"  // red packets below the policer's rate
-	limitTooSmall = "limit-too-small"  // a full queue below the promise
-	tooLong       = "too-large"        // packets longer than an interface sends
-	openLoop      = "open-loop"        // replayed TCP lost packets and did not slow down
-	mosScale      = "mos-scale"        // no standard has the codec's values
-	callRuined    = "call-ruined"      // a call is worth little, and no expectation says so
-	classLoses    = "class-loses"      // a class loses packets, and no expectation is about that
-	notEnded      = "unfinished"       // requests did not end
+	policyIdle       = "policy-idle"       // a policy saw no packet
+	entryIdle        = "entry-idle"        // an entry took none
+	whenIdle         = "when-idle"         // a `when` never held
+	unclassified     = "unclassified"      // a direction of a call was in no class
+	noPolicy         = "no-policy"         // a congested place without a policy
+	contractExceeded = "contract-exceeded" // by what was sent
+	shapeTooHigh     = "shape-above-link"  // the queue is the carrier's
+	burstTooSmall    = "burst-too-small"   // red packets below the policer's rate
+	limitTooSmall    = "limit-too-small"   // a full queue below the promise
+	tooLong          = "too-large"         // packets longer than an interface sends
+	openLoop         = "open-loop"         // replayed TCP lost packets and did not slow down
+	mosScale         = "mos-scale"         // no standard has the codec's values
+	callRuined       = "call-ruined"       // a call is worth little, and no expectation says so
+	classLoses       = "class-loses"       // a class loses packets, and no expectation is about that
+	notEnded         = "unfinished"        // requests did not end
 )
 
 // Warnings returns how many warnings there are, notes apart.
@@ -78,6 +79,7 @@ func (m *Measures) warn(r *Result) {
 	}
 	if r.Policy {
 		m.carriers(r)
+		r.contracts()
 		m.plainQueues(r)
 		m.outsideClasses(r)
 		m.tooSmall(r)

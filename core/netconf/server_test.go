@@ -25,7 +25,7 @@ type box struct {
 }
 
 func (b *box) Check(c *yang.Element) error {
-	if c != nil && strings.Contains(c.String(), "<shape>nonsense</shape>") {
+	if c != nil && strings.Contains(c.String(), "nonsense") {
 		return &yang.Error{Type: "application", Tag: "operation-failed", Path: "/imbrel:policy-file", Message: "this is no rate"}
 	}
 	return nil
@@ -51,11 +51,11 @@ func (b *box) State(commits int) *yang.Element {
 func (b *box) shape() string {
 	b.mutex.Lock()
 	defer b.mutex.Unlock()
-	return b.inForce.TextOf("policies", "shape")
+	return b.inForce.TextOf("policies", "shape", "value")
 }
 
 func policyFile(rate string) *yang.Element {
-	return yang.New("policy-file", yang.Leaf("imbrel", "1"), yang.New("policies", yang.Leaf("name", "wan"), yang.Leaf("shape", rate))).In(yang.Namespace)
+	return yang.New("policy-file", yang.Leaf("imbrel", "1"), yang.New("policies", yang.Leaf("name", "wan"), yang.New("shape", yang.Leaf("value", rate)))).In(yang.Namespace)
 }
 
 // A yard is a server with a clock that the test turns.
@@ -166,7 +166,7 @@ func (y *yard) has(shape string) {
 }
 
 func rate(r string) *yang.Element {
-	return yang.New("policy-file", yang.New("policies", yang.Leaf("name", "wan"), yang.Leaf("shape", r)))
+	return yang.New("policy-file", yang.New("policies", yang.Leaf("name", "wan"), yang.New("shape", yang.Leaf("value", r))))
 }
 
 // One session and the datastores: RFC 6241 §7 and §8.
@@ -178,7 +178,7 @@ func TestDatastores(t *testing.T) {
 	y.well(c.Validate("candidate"), c.Commit())
 	y.has("2Mbit/s")
 	y.well(c.Edit(rate("3Mbit/s")), c.Discard())
-	if e, err := c.Config("candidate"); err != nil || e.TextOf("policies", "shape") != "2Mbit/s" {
+	if e, err := c.Config("candidate"); err != nil || e.TextOf("policies", "shape", "value") != "2Mbit/s" {
 		t.Errorf("candidate after discard: %v, %v", e, err)
 	}
 	y.well(c.Edit(rate("nonsense")))
@@ -190,7 +190,7 @@ func TestDatastores(t *testing.T) {
 		t.Error("a commit is saved")
 	}
 	y.well(c.Save())
-	if y.box.saved.TextOf("policies", "shape") != "2Mbit/s" {
+	if y.box.saved.TextOf("policies", "shape", "value") != "2Mbit/s" {
 		t.Error("what is in force is not saved")
 	}
 	if s, err := c.State(); err != nil || s.TextOf("node") != "hub" || s.TextOf("commits") != "1" {
@@ -293,7 +293,7 @@ func TestSessions(t *testing.T) {
 	y.refused(b.Save(), "in-use")
 	y.refused(b.Unlock("candidate"), "operation-failed")
 	y.well(a.Edit(rate("2Mbit/s")), a.Unlock("candidate"), a.Unlock("running"), a.Unlock("startup"))
-	if e, _ := b.Config("candidate"); e.TextOf("policies", "shape") != "1Mbit/s" {
+	if e, _ := b.Config("candidate"); e.TextOf("policies", "shape", "value") != "1Mbit/s" {
 		t.Error("what a locked candidate had is there after the lock")
 	}
 	y.well(a.Edit(rate("2Mbit/s")))

@@ -30,6 +30,7 @@ type Plan struct {
 	Carries unit.Rate // what the interface can really pass on: its rate, or its link's
 	Shape   unit.Rate // of the policy; 0: none
 	Whole   unit.Rate // what there is to share: the least of the three
+	Burst   unit.Size // that the shape lets leave at once, at Rate; 0: a packet
 
 	Top     []*Entry
 	Entries []*Entry // all, in the order of the file, each before those within it
@@ -265,7 +266,7 @@ func (p *Plan) limitsFit() bool {
 		}
 		sum += e.Ceiling
 	}
-	_, framing, _ := p.Interface.Link.Ends[p.Interface.End].Carrier()
+	framing := p.Interface.Link.Ends[p.Interface.End].Counts()
 	return sum <= p.Carries && framing == p.Framing
 }
 
@@ -276,6 +277,8 @@ func (p *Plan) NotKept() words.Fact {
 		_, _, slower = p.Interface.Link.Ends[p.Interface.End].Carrier()
 	}
 	switch {
+	case p.contract() != nil:
+		return p.ExceedsRate()
 	case p.Shape > p.Carries:
 		return words.ShapeOverLink.With(p.Shape, p.Carries)
 	case p.Shape > 0:
@@ -284,6 +287,59 @@ func (p *Plan) NotKept() words.Fact {
 		return words.NoShapeIn.With()
 	case slower && !p.limitsFit():
 		return words.NoShapeOut.With(p.Carries, p.Rate)
+	}
+	return words.Fact{}
+}
+
+// contract returns what was bought for what the policy sends, or nil.
+func (p *Plan) contract() []policy.ContractLine {
+	if p.Direction != policy.Out || p.Interface == nil || p.Interface.Link == nil {
+		return nil
+	}
+	return p.Interface.Link.Ends[p.Interface.End].Contract
+}
+
+// ExceedsRate returns by what the policy may send more for good than was bought; nothing where it does not, or nothing was.
+func (p *Plan) ExceedsRate() words.Fact {
+	if p.contract() == nil {
+		return words.Fact{}
+	}
+	switch bought := p.Interface.Link.Ends[p.Interface.End].Bought(); {
+	case p.Shape == 0 && p.Rate > bought && !p.limitsFit():
+		return words.NoShapeBought.With(p.Policy.Name, p.Rate, bought)
+	case p.Shape > bought:
+		return words.ShapeOverBought.With(p.Shape, bought)
+	}
+	return words.Fact{}
+}
+
+// ExceedsBurst returns by what the policy may send more at once than was bought; nothing where it does not, or nothing was. Its burst B leaves at the rate L
+// of the interface: a contract of the rate R needs a burst of B·(1-R/L) for it.
+func (p *Plan) ExceedsBurst() words.Fact {
+	lines := p.contract()
+	if lines == nil || p.Shape == 0 || p.Burst == 0 {
+		return words.Fact{}
+	}
+	bought, room := p.Interface.Link.Ends[p.Interface.End].Bought(), lines[len(lines)-1].Police.Burst
+	need := unit.Size(float64(p.Burst) * (1 - float64(min(bought, p.Rate))/float64(p.Rate)))
+	if need <= room {
+		return words.Fact{}
+	}
+	return words.BurstOverBought.With(p.Burst, p.Rate, need, room)
+}
+
+// Exceeds returns by what the policy may send more than was bought: a rate, a burst, or bytes that only the carrier counts; nothing where it does not.
+func (p *Plan) Exceeds() words.Fact {
+	if why := p.ExceedsRate(); !why.IsZero() {
+		return why
+	}
+	if why := p.ExceedsBurst(); !why.IsZero() {
+		return why
+	}
+	if p.contract() != nil {
+		if end := &p.Interface.Link.Ends[p.Interface.End]; p.Shape > 0 && end.Counts() != p.Framing {
+			return words.ShapeFraming.With(p.Shape, p.Framing.Name, end.Bought(), end.Counts().Name, policy.Place{})
+		}
 	}
 	return words.Fact{}
 }

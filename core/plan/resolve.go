@@ -18,6 +18,9 @@ func (p *Plan) resolve(at *policy.Node) {
 		p.Whole = min(p.Whole, p.Shape)
 	}
 	r := &resolver{plan: p, classes: make(map[*policy.Class]*policy.Class)}
+	if p.Burst = p.Policy.Burst.Of(p.Shape); p.Burst > 0 && p.Burst < p.MaxPacket {
+		r.problem(p.Policy.PlaceOf("shape"), "leave `burst` out, or let it hold a packet", "the burst of %s holds no full packet of %s", p.Burst, p.MaxPacket)
+	}
 	if at != nil {
 		r.here = at.Subnets()
 	}
@@ -164,16 +167,13 @@ func (r *resolver) rate(s unit.Share, of unit.Rate, spec *policy.Entry, key stri
 
 // meter computes a policer.
 func (r *resolver) meter(spec *policy.Entry, p *policy.Police, of unit.Rate) *Meter {
-	m := &Meter{Kind: p.Kind(), Burst: p.Burst, Aware: p.Aware, When: r.when(p.When), Actions: [3]policy.Action{meter.Green: p.Green, meter.Yellow: p.Yellow, meter.Red: p.Red}}
+	m := metered(p)
+	m.When = r.when(p.When)
 	if p.Calls > 0 {
 		size := r.plan.Framing.Size(p.Codec.Length(p.IPv6), 0)
 		m.Rate, m.Burst = p.Codec.Rate(p.Calls*size), unit.Size(2*p.Calls*size)
 	} else {
 		m.Rate = r.rate(p.Rate, of, spec, "police")
-	}
-	m.Second = p.Excess
-	if m.Kind == policy.TwoRate {
-		m.Second = p.PeakBurst
 	}
 	if m.Kind == policy.TwoRate || m.Kind == policy.TwoRateExcess {
 		if m.Peak = r.rate(p.Peak, of, spec, "police"); m.Peak < m.Rate {
@@ -181,6 +181,31 @@ func (r *resolver) meter(spec *policy.Entry, p *policy.Police, of unit.Rate) *Me
 		}
 	}
 	return m
+}
+
+// metered returns what of a policer is no part of anything.
+func metered(p *policy.Police) *Meter {
+	m := &Meter{Kind: p.Kind(), Burst: p.Burst, Second: p.Excess, Aware: p.Aware, Actions: [3]policy.Action{meter.Green: p.Green, meter.Yellow: p.Yellow, meter.Red: p.Red}}
+	if m.Kind == policy.TwoRate {
+		m.Second = p.PeakBurst
+	}
+	return m
+}
+
+// MeterOf returns the meter of a line of a contract.
+func MeterOf(c *policy.ContractLine) *Meter {
+	m := metered(&c.Police)
+	m.Rate, m.Peak = c.Rate.Rate, c.Peak.Rate
+	return m
+}
+
+// Credit returns how many bytes beyond a packet the shape lets leave at once, so that Burst leaves at the rate of the interface:
+// meanwhile the shape passes its part, and the last packet begins while there is still room for it.
+func (p *Plan) Credit() unit.Size {
+	if p.Burst <= p.MaxPacket || p.Shape >= p.Rate {
+		return 0
+	}
+	return unit.Size(float64(p.Burst-p.MaxPacket) * (1 - float64(p.Shape)/float64(p.Rate)))
 }
 
 // share prints a share with what it comes to: "30% (3.42Mbit/s)".

@@ -5,6 +5,7 @@ import (
 	"net/netip"
 	"time"
 
+	"imbrel.example/imbrel/core/codepoint"
 	"imbrel.example/imbrel/core/packet"
 	"imbrel.example/imbrel/core/unit"
 )
@@ -71,8 +72,8 @@ func (i *Interface) Peer() *Interface {
 }
 
 // Carries returns what the interface can really pass on in a direction: outgoing
-// the least of its rate and what its link sends, incoming the least of its rate,
-// the far port's and what the far end sends.
+// the least of its rate, what its link sends and what was bought, incoming the least of its rate,
+// the far port's and what the far end sends and bought.
 func (i *Interface) Carries(d Direction) unit.Rate {
 	rate := i.Rate
 	least := func(r unit.Rate) {
@@ -84,10 +85,12 @@ func (i *Interface) Carries(d Direction) unit.Rate {
 	case peer == nil:
 	case d == Out:
 		least(i.Link.Ends[i.End].Sends)
+		least(i.Link.Ends[i.End].Bought())
 		least(i.Link.HalfDuplex)
 	default:
 		least(peer.Rate)
 		least(i.Link.Ends[1-i.End].Sends)
+		least(i.Link.Ends[1-i.End].Bought())
 		least(i.Link.HalfDuplex)
 	}
 	return rate
@@ -146,8 +149,44 @@ type LinkEnd struct {
 	Sends   unit.Rate       // 0: the interface's rate
 	Buffer  time.Duration   // of the carrier's queue
 	Framing *packet.Framing // how the carrier counts bytes; nil: as the interface
+	// Contract is what was bought of the carrier, who meters what comes from this end; nil: it meters nothing.
+	Contract []ContractLine
 
 	Interface *Interface
+}
+
+// A ContractLine is what was bought for some code points, or for all that the lines before it do not name.
+type ContractLine struct {
+	Source
+	DSCPs  []codepoint.DSCP // empty: the others
+	ByDEI  bool             // with Aware, the colour that packets arrive with is their DEI, not the drop precedence of their DSCP
+	Police                  // of absolute rates
+}
+
+// Marks returns the names of the line's code points.
+func (c *ContractLine) Marks() []string {
+	var names []string
+	for _, d := range c.DSCPs {
+		names = append(names, d.Name())
+	}
+	return names
+}
+
+// Bought returns the rate that a contract lets pass for good; 0: there is none.
+func (e *LinkEnd) Bought() unit.Rate {
+	sum := unit.Rate(0)
+	for i := range e.Contract {
+		sum += e.Contract[i].Rate.Rate
+	}
+	return sum
+}
+
+// Counts returns how the carrier counts bytes.
+func (e *LinkEnd) Counts() packet.Framing {
+	if e.Framing != nil {
+		return *e.Framing
+	}
+	return e.Interface.Framing
 }
 
 // DefaultBuffer is how much the carrier's queue holds when the file does not
@@ -158,17 +197,14 @@ const DefaultBuffer = 100 * time.Millisecond
 // it counts them, and whether that is ever slower than the interface itself.
 func (e *LinkEnd) Carrier() (rate unit.Rate, framing packet.Framing, slower bool) {
 	iface := e.Interface
-	rate, framing = iface.Rate, iface.Framing
+	rate, framing = iface.Rate, e.Counts()
 	if e.Sends > 0 {
 		rate = e.Sends
-	}
-	if e.Framing != nil {
-		framing = *e.Framing
 	}
 	if l := iface.Link; l != nil && l.HalfDuplex > 0 {
 		return l.HalfDuplex, framing, true
 	}
-	return rate, framing, rate < iface.Rate || rate == iface.Rate && framing != iface.Framing
+	return rate, framing, rate < iface.Rate || rate == iface.Rate && framing != iface.Framing && e.Contract == nil // a contract counts, and lets nothing wait
 }
 
 // A Tunnel carries packets from the first node of Through to the last under

@@ -86,6 +86,15 @@ func (s *Source) Begins(at Place) { s.At = at }
 // Written notes that a key was written, and where. Readers call it.
 func (s *Source) Written(key string, at Place) { s.keys = append(s.keys, KeyPlace{key, at}) }
 
+// Moved notes that the value of a key is within what was written of it.
+func (s *Source) Moved(key string, at Place) {
+	for i := range s.keys {
+		if s.keys[i].Key == key {
+			s.keys[i].Place = at
+		}
+	}
+}
+
 // Keys returns the keys that were written, in their order.
 func (s *Source) Keys() []KeyPlace { return s.keys }
 

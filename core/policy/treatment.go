@@ -15,11 +15,22 @@ type Policy struct {
 	Source
 	Name  string
 	Shape unit.Share // zero: what the interface really carries; a percentage is of that
+	Burst ShapeBurst
 	Treat []Entry
 	// Follows says that the device learns what the link carries, and that the shape follows it after FollowsAfter.
 	Follows      bool
 	FollowsAfter time.Duration
 }
+
+// ShapeBurst is what a shaper may send at once, at the rate of the interface, when it has sent less than its rate before. At most one of the two
+// is set; the zero ShapeBurst is one packet.
+type ShapeBurst struct {
+	Time  time.Duration // at the rate of the shape
+	Bytes unit.Size
+}
+
+// Of returns the burst in bytes.
+func (b ShapeBurst) Of(shape unit.Rate) unit.Size { return max(b.Bytes, shape.Bytes(b.Time)) }
 
 // An Entry is what a policy does with one class.
 type Entry struct {

@@ -50,7 +50,7 @@ func (c *includer) expand(doc *language.Value, dir string) error {
 	}
 	return errors.Join(
 		each("policies", func(p *language.Value) error {
-			if i := find(p, "shape"); i >= 0 && p.Items[i].Kind == language.Keyed {
+			if i := find(p, "shape"); i >= 0 && p.Items[i].Kind == language.Keyed && find(&p.Items[i], "rate") < 0 && find(&p.Items[i], "burst") < 0 {
 				err := c.shaped(&p.Items[i], dir)
 				if err != nil { // it is said once
 					p.Items[i] = language.Value{Kind: language.Scalar, At: p.Items[i].At, Text: "1Mbit/s"}

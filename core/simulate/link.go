@@ -74,6 +74,9 @@ func (r *run) travel(p *port, f *flight) {
 		r.lostOnCut(p, f)
 		return
 	}
+	if p.bought != nil && !r.takes(p, p.bought, f) {
+		return
+	}
 	f.cuts = p.cuts
 	at := r.now + p.delay
 	if m := p.medium; m != nil {

@@ -27,6 +27,7 @@ type port struct { // what every packet touches comes first
 	clock   unit.Clock // when what is being sent is sent
 	carrier *carrier   // nil: the link carries what the interface sends
 	medium  *medium    // nil: the link loses nothing, and takes its delay
+	bought  *contract  // nil: the carrier meters nothing
 	peer    *port      // at the other end of the link, or nil
 	delay   time.Duration
 	iface   *policy.Interface
@@ -185,6 +186,7 @@ func (r *run) build() *network {
 			continue
 		}
 		p.peer, p.delay, p.medium = n.byIface[peer], p.iface.Link.Delay, newMedium(r, p)
+		p.bought = newContract(p)
 		own := &p.iface.Link.Ends[p.iface.End]
 		if rate, framing, slower := own.Carrier(); slower {
 			p.carrier = &carrier{rate: rate, framing: framing, queue: queue.FIFO{Limits: queue.Limits{Bytes: max(1, int64(rate.Bytes(own.Buffer)))}}} // 0 would be no limit

@@ -42,6 +42,11 @@ func (r *run) result() *measure.Result {
 			res.Oversize = append(res.Oversize, found)
 		}
 	}
+	for _, p := range r.network.ports {
+		if p.bought != nil {
+			res.Contracts = append(res.Contracts, p.bought.results(r, p)...)
+		}
+	}
 	for _, s := range r.sources {
 		if s.capture != nil {
 			s.account()

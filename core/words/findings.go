@@ -134,6 +134,15 @@ var (
 	WeightsReversed = finding("`{low}` has a smaller weight than `{high}`, {low-weight} and {high-weight}, and is expected to get more",
 		"{more} and {less}: when both are busy, `{high}` gets more",
 		"swap the weights, or the expectations")
+	ShapeExceedsContract = finding("`{policy}` keeps no promise",
+		"{why}",
+		"give it a `shape` of {bought} or less, such as `shape: 98%`")
+	LineExceeded = finding("{entries} may send {sum}, and the contract passes {rate}[[ of packets {marks}]]",
+		"the carrier drops or marks the excess, calls like downloads",
+		"let {entries} together send {rate} at most, by `at-most` or the `shape`, or buy more")
+	BurstExceedsContract = finding("the burst of the shape exceeds the contract",
+		"{why}",
+		"let the `burst` of the shape be {fits} or less, or buy a larger one")
 	ShapeFarBelow = finding("the shape of {shape} leaves most of the {carries} that the link carries",
 		"{unused} of the link is never used, while packets are dropped",
 		"is {meant} meant? `shape: 95%` follows the link")

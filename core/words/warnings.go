@@ -4,6 +4,7 @@ package words
 var (
 	ShapeAboveCarried = row("the shape of `{policy}`, {shape!}, is above the {carries!} that the link of {link} carries: packets queue in the carrier's equipment, which ignores classes")
 	QueuesAtCarrier   = row("packets queue at the carrier of {link}, which ignores classes ({dropped} dropped, waits of up to {wait}): {why}")
+	ContractDropped   = row("the carrier dropped {packets|packet} from {interface} that exceed what was bought: {why}")
 	ShapeNeverFills   = row("the shape of `{policy}`, {shape!}, is above the {carries!} that can arrive at {interface}: its queues never fill")
 	LinkDropped       = row("{place} dropped {packets}: no policy is attached at {interface} out[[; {otherwise}]]")
 	PlainDropped      = row("{place} dropped {packets}: no policy is attached there[[; {otherwise}]]")

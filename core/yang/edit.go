@@ -146,6 +146,9 @@ func (d *editor) element(outer, f *language.Form, target, e *Element, op, path s
 		}
 		return nil
 	}
+	if e.Text != "" {
+		return fail("invalid-value", "`%s` holds elements, not a text"+map[bool]string{true: ": write <value> within it"}[f.Single])
+	}
 	if op == "create" || op == "replace" {
 		op = "merge"
 	}

@@ -118,7 +118,7 @@ func TestOperations(t *testing.T) {
 	form := language.DeviceForm()
 	const begin = `<policy-file><imbrel>1</imbrel><policies><name>wan</name><treat><id>voice</id><class>voice</class><mark><value>ef</value></mark></treat><treat><id>rest</id><class>rest</class></treat></policies></policy-file>`
 	for _, c := range []struct{ edit, otherwise, want, tag string }{
-		{`<policies><name>wan</name><shape>1Mbit/s</shape></policies>`, "merge", `<name>wan</name><treat><id>voice</id><class>voice</class><mark><value>ef</value></mark></treat><treat><id>rest</id><class>rest</class></treat><shape>1Mbit/s</shape>`, ""},
+		{`<policies><name>wan</name><shape><value>1Mbit/s</value></shape></policies>`, "merge", `<name>wan</name><treat><id>voice</id><class>voice</class><mark><value>ef</value></mark></treat><treat><id>rest</id><class>rest</class></treat><shape><value>1Mbit/s</value></shape>`, ""},
 		{`<policies op="replace"><name>wan</name></policies>`, "merge", `<policies><name>wan</name></policies>`, ""},
 		{`<policies op="create"><name>wan</name></policies>`, "merge", "", "data-exists"},
 		{`<policies op="create"><name>lan</name></policies>`, "merge", `<policies><name>lan</name></policies>`, ""},
@@ -131,7 +131,8 @@ func TestOperations(t *testing.T) {
 		{`<policies><name>wan</name><treat in:insert="after" in:key="[id='none']"><id>voice</id></treat></policies>`, "merge", "", "bad-attribute"},
 		{`<policies><name>wan</name><treat><id>rest</id><priority op="merge">2</priority></treat></policies>`, "none", `<id>rest</id><class>rest</class><priority>2</priority>`, ""},
 		{`<policies><name>lan</name></policies>`, "none", "", "data-missing"},
-		{`<policies><shape>1Mbit/s</shape></policies>`, "merge", "", "missing-element"},
+		{`<policies><shape><value>1Mbit/s</value></shape></policies>`, "merge", "", "missing-element"},
+		{`<policies><name>wan</name><shape>1Mbit/s</shape></policies>`, "merge", "", "invalid-value"},
 		{`<polices/>`, "merge", "", "unknown-element"},
 		{`<policies op="destroy"><name>wan</name></policies>`, "merge", "", "bad-attribute"},
 	} {

@@ -66,6 +66,9 @@ func elements(f *language.Form, v *language.Value) (out []*Element) {
 		return []*Element{New(f.Name, inner(f, v)...)}
 	case language.Items:
 		seen := make(map[string]int)
+		if v.Kind == language.Keyed && !f.Map { // one by itself
+			v = &language.Value{Kind: language.List, At: v.At, Items: []language.Value{*v}}
+		}
 		for i := range v.Items {
 			e := New(f.Name)
 			switch {

@@ -21,7 +21,7 @@ func TestOthersManage(t *testing.T) {
 		}
 		s := newPlaces(t, "wide-branch")
 		host, port, _ := net.SplitHostPort(s.devices["hub"].address)
-		put(t, s.dir, "edit.xml", `<policy-file xmlns="https://imbrel.example/yang/policy"><policies><name>wan</name><shape>9Mbit/s</shape></policies></policy-file>`)
+		put(t, s.dir, "edit.xml", `<policy-file xmlns="https://imbrel.example/yang/policy"><policies><name>wan</name><shape><value>9Mbit/s</value></shape></policies></policy-file>`)
 		put(t, s.dir, "anna.key.pub", publicLine(t, s))
 		put(t, s.dir, "script", strings.Join([]string{"lock target=candidate", "edit-config target=candidate config=@" + filepath.Join(s.dir, "edit.xml"), "validate source=candidate", "commit confirmed confirm-timeout=60",
 			"cancel-commit", "edit-config target=candidate config=@" + filepath.Join(s.dir, "edit.xml"), "commit confirmed confirm-timeout=60", "commit", "copy-config source=running target=startup", "unlock target=candidate", "close-session", ""}, "\n"))

@@ -226,7 +226,7 @@ func (s *places) shapes() (out string) {
 		if s.devices[node] != nil {
 			for _, p := range s.running(node).Inner {
 				if p.Name == "policies" {
-					out += " " + p.TextOf("shape")
+					out += " " + p.TextOf("shape", "value")
 				}
 			}
 		}
@@ -275,7 +275,7 @@ func TestDeliver(t *testing.T) {
 
 	// Somebody adds a class at north and changes the rate at south.
 	s.edit("north", `<classes><name>lab</name><match><id>1</id><port>99</port></match></classes>`)
-	s.edit("south", `<policies><name>wan</name><shape>2Mbit/s</shape></policies>`)
+	s.edit("south", `<policies><name>wan</name><shape><value>2Mbit/s</value></shape></policies>`)
 	s.wants(s.deliver("drift", "sites.yaml"), 1, "at south", "policies.wan.shape: 9.4Mbit/s → 2Mbit/s", "at north", "classes.lab")
 	s.wants(s.deliver("sites.yaml"), 0, "Kept, since the file does not have it, at `north`: the class `lab`.", "Not touched, since somebody changed it after the last delivery, at `south`: the policy `wan`.")
 	s.write(strings.Replace(edited, "at-least: 10%", "at-least: 12%", 1))

@@ -54,6 +54,7 @@ func (t Text) Rehearsal(r *measure.Result, v *View) {
 			t.tcp(r, v)
 			t.interfaces(r, v)
 			t.links(r, v)
+			t.contracts(r, v)
 		}
 		t.hops(r, v)
 		t.series(r, v)

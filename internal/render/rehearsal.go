@@ -196,7 +196,7 @@ func Reasons(d *measure.Drops) string {
 	for _, k := range []struct {
 		n    uint64
 		word string
-	}{{d.Policed, "policed"}, {d.QueueFull, "queue full"}, {d.Early, "early"}, {d.Blocked, "blocked"}, {d.Link, "lost on it"}, {d.TooLarge, "too large"}, {d.TooOld, "too old for the replay window"}} {
+	}{{d.Policed, "policed"}, {d.QueueFull, "queue full"}, {d.Early, "early"}, {d.Blocked, "blocked"}, {d.Link, "lost on it"}, {d.TooLarge, "too large"}, {d.TooOld, "too old for the replay window"}, {d.Contract, "beyond the contract"}} {
 		if k.n > 0 {
 			words = append(words, k.word)
 		}
@@ -449,6 +449,32 @@ func (t Text) links(r *measure.Result, v *View) {
 	if quiet > 0 {
 		t.Line("  %s dropped nothing; --all shows them", humanize.Plural(quiet, "more link"))
 	}
+	t.Line("")
+}
+
+// contracts writes what carriers metered; in the short form, where they dropped or marked something.
+func (t Text) contracts(r *measure.Result, v *View) {
+	var shown []*measure.ContractUse
+	for i := range r.Contracts {
+		if c := &r.Contracts[i]; v.at(c.At, "out") && (v.All || c.Yellow+c.Red > 0) {
+			shown = append(shown, c)
+		}
+	}
+	if len(shown) == 0 {
+		return
+	}
+	t.Title("Contracts: what the carriers metered, in packets")
+	w := t.grid([]column{{"from", true}, {"marked", true}, {"rate", false}, {"burst", false}, {"offered", false}, {"green", false}, {"yellow", false}, {"red", false}, {"dropped", false}}, nil)
+	for _, c := range shown {
+		marked := "all"
+		if len(c.DSCPs) > 0 {
+			marked = strings.Join(c.DSCPs, " ")
+		} else if len(r.Contracts) > 1 {
+			marked = "others"
+		}
+		w.add(table.Row{c.At, marked, humanize.Rate(c.RateBps), humanize.Bytes(c.BurstBytes), humanize.Rate(c.OfferedBps), humanize.Count(c.Green), humanize.Count(c.Yellow), humanize.Count(c.Red), humanize.Count(c.Dropped)})
+	}
+	t.put(w)
 	t.Line("")
 }
 

@@ -16,7 +16,7 @@ import (
 	"github.com/scrapli/scrapligo/util"
 )
 
-const edit = `<config><policy-file xmlns="https://imbrel.example/yang/policy"><policies><name>wan</name><shape>%s</shape></policies></policy-file></config>`
+const edit = `<config><policy-file xmlns="https://imbrel.example/yang/policy"><policies><name>wan</name><shape><value>%s</value></shape></policies></policy-file></config>`
 
 func main() {
 	port, err := strconv.Atoi(os.Args[2])
@@ -35,7 +35,7 @@ func main() {
 		return r.Result
 	}
 	shape := func(want string) {
-		if got := well(d.GetConfig("running")); !strings.Contains(got, "<shape>"+want+"</shape>") {
+		if got := well(d.GetConfig("running")); !strings.Contains(got, "<value>"+want+"</value>") {
 			check(fmt.Errorf("not %s: %s", want, got))
 		}
 	}
