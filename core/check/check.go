@@ -214,6 +214,11 @@ type route struct {
 	fits      int // the length that fits everywhere
 }
 
+// spread reports whether other flows of the traffic may go another way.
+func (w *route) spread() bool {
+	return slices.ContainsFunc(w.answer.Hops, func(h explain.Step) bool { return h.Several })
+}
+
 func (w *route) from() netip.Addr {
 	if w.reverse {
 		return w.traffic.To
@@ -377,6 +382,9 @@ func (s *survey) ask(follower *explain.Follower, h *policy.Rehearsal, t *policy.
 		}
 		if hop.Entry == nil {
 			continue
+		}
+		if r.spread() {
+			calls = min(calls, 1) // nobody counts how many of them come here
 		}
 		s.demands = append(s.demands, demand{route: r, plan: hop.Plan, entry: hop.Entry,
 			packet: unit.Size(hop.Size()), calls: calls, policed: hop.Policed})

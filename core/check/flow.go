@@ -42,7 +42,7 @@ type passage struct {
 }
 
 // flow returns the streams of a rehearsal, nil where it cannot be estimated: something begins
-// or ends on the way, or follows what it meets.
+// or ends on the way, follows what it meets, or is spread over several ways.
 func (s *survey) flow(h *policy.Rehearsal) []*stream {
 	if h.Lasts < time.Second || h.WarmUp > 0 {
 		return nil
@@ -66,6 +66,9 @@ func (s *survey) flow(h *policy.Rehearsal) []*stream {
 		w := s.routes[i]
 		if w.rehearsal != h {
 			continue
+		}
+		if w.spread() {
+			return nil
 		}
 		t, length := w.traffic, float64(w.length)
 		f := &stream{route: w, rate: float64(t.Rate), certainRate: true}

@@ -326,21 +326,21 @@ func (w *Watch) newFlow(p *packet.Packet) *watched {
 	case from == to:
 		w.notes.local++
 	default:
-		if f.route = w.route(from, to); f.route == nil {
+		if f.route = w.route(from, to, p.Flow); f.route == nil {
 			w.notes.noRoute++
 		}
 	}
 	return f
 }
 
-// route returns the route between two interfaces, or nil when there is none.
-func (w *Watch) route(from, to *policy.Interface) *routed {
+// route returns the route of a flow between two interfaces, or nil when there is none.
+func (w *Watch) route(from, to *policy.Interface, flow packet.Flow) *routed {
 	key := [2]*policy.Interface{from, to}
-	if known, ok := w.routes[key]; ok {
+	if known, ok := w.routes[key]; ok && !w.follower.table.Several(to) {
 		return known
 	}
 	var found *routed
-	if crossings, err := w.follower.route(from, to); err == nil {
+	if crossings, err := w.follower.route(from, to, flow); err == nil {
 		found = &routed{crossings: crossings}
 		for _, c := range crossings {
 			found.numbers = append(found.numbers, w.number(c.In, policy.In), w.number(c.Out, policy.Out))

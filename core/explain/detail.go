@@ -174,6 +174,27 @@ func (s *Step) tunnelNotes(c *tunnel.Crossing, hidden bool) {
 	}
 }
 
+// linkNotes remarks on the other links that the packet could have taken, and on the contract of the one that it takes.
+func (f *Follower) linkNotes(s *Step, c *tunnel.Crossing, to *policy.Node) {
+	if s.Several {
+		var others []string
+		for _, o := range f.table.Nexts(c.Out.Node, to) {
+			if o != c.Out {
+				others = append(others, o.Name)
+			}
+		}
+		s.note(words.EqualWays.With(others))
+	}
+	end := &c.Out.Link.Ends[c.Out.End]
+	for i := range end.Contract {
+		l, own := &end.Contract[i], len(end.Contract) == 1
+		if own || slices.Contains(l.DSCPs, s.out) || len(l.DSCPs) == 0 {
+			s.note(words.ContractAhead.With(l.Rate, l.Police.Burst))
+			break
+		}
+	}
+}
+
 // about rounds to three digits, for prose.
 func about[T ~int64](v T) T {
 	step := T(1)

@@ -74,8 +74,9 @@ type Step struct {
 	Priority  int          `json:"priority,omitempty"`
 	Promise   int64        `json:"promised_bps,omitempty"`
 	Blocked   bool         `json:"blocked,omitempty"`
-	Policed   bool         `json:"policed,omitempty"`  // dropped by a policer whose burst cannot hold it
-	TooLong   *Fit         `json:"too_long,omitempty"` // for the interface; nil: it is not
+	Policed   bool         `json:"policed,omitempty"`      // dropped by a policer whose burst cannot hold it
+	TooLong   *Fit         `json:"too_long,omitempty"`     // for the interface; nil: it is not
+	Several   bool         `json:"several_ways,omitempty"` // of one cost lead on; flows are spread over them
 	Notes     []words.Fact `json:"notes,omitempty"`
 
 	Plan    *plan.Plan  `json:"-"`                 // in force here; nil: no policy
@@ -116,7 +117,7 @@ type Follower struct {
 	at    time.Time // for which the sites are
 
 	anyLength bool
-	routes    map[[2]*policy.Interface][]tunnel.Crossing
+	routes    map[[2]*policy.Interface][]tunnel.Crossing // where there is one for all flows
 }
 
 // A site is a policy where it is attached.
@@ -131,13 +132,17 @@ func New(f *policy.File) *Follower {
 	return &Follower{file: f, table: route.New(f), sites: make(map[*policy.Attachment]*site), plans: make(map[*policy.Attachment]*plan.Plan), routes: make(map[[2]*policy.Interface][]tunnel.Crossing)}
 }
 
-// route returns what the nodes between two interfaces do.
-func (f *Follower) route(from, to *policy.Interface) ([]tunnel.Crossing, error) {
+// route returns what the nodes between two interfaces do with a flow.
+func (f *Follower) route(from, to *policy.Interface, flow packet.Flow) ([]tunnel.Crossing, error) {
+	if from != to && f.table.Several(to) {
+		hops, err := f.table.Route(from, to, route.KeyOf(flow))
+		return tunnel.Crossings(hops), err
+	}
 	key := [2]*policy.Interface{from, to}
 	if known, ok := f.routes[key]; ok {
 		return known, nil
 	}
-	hops, err := f.table.Route(from, to)
+	hops, err := f.table.Route(from, to, route.Key{})
 	if err != nil {
 		return nil, err
 	}
@@ -203,7 +208,7 @@ func (f *Follower) Ask(q Question) (*Answer, error) {
 	if q.Length < least || q.Length > 65535 {
 		return nil, fmt.Errorf("a packet of %d bytes does not hold its headers, or is longer than an IP packet can be", q.Length)
 	}
-	crossings, err := f.route(from, to)
+	crossings, err := f.route(from, to, q.Flow)
 	if err != nil {
 		return nil, err
 	}
@@ -238,7 +243,7 @@ func (f *Follower) Frame(p *packet.Packet, enter *policy.Interface) (*Answer, er
 	if enter == nil || to == nil {
 		return nil, fmt.Errorf("the packet from %s to %s has an end in no subnet of the network", p.Flow.From, p.Flow.To)
 	}
-	crossings, err := f.route(enter, to)
+	crossings, err := f.route(enter, to, p.Flow)
 	if err != nil {
 		return nil, err
 	}
@@ -304,8 +309,14 @@ func (f *Follower) follow(p *packet.Packet, crossings []tunnel.Crossing, detail 
 		if c.Tunnel != nil {
 			s.Tunnel = c.Tunnel.Name
 		}
+		if s.onLink && c.Tunnel == nil {
+			s.Several = len(f.table.Nexts(c.Out.Node, crossings[len(crossings)-1].Out.Node)) > 1
+		}
 		if detail {
 			s.tunnelNotes(c, hidden)
+			if s.onLink {
+				f.linkNotes(&s, c, crossings[len(crossings)-1].Out.Node)
+			}
 		}
 		steps = append(steps, s)
 	}

@@ -41,6 +41,7 @@ type (
 		nodes   []nodeLines
 		links   []*policy.Link
 		tunnels []policy.Tunnel
+		bundles []policy.Bundle
 	}
 	nodeLines struct {
 		policy.Node
@@ -59,7 +60,7 @@ type (
 		loss            policy.LinkLoss
 		jitter          policy.LinkJitter
 		framing         *packet.Framing
-		mtu             int
+		mtu, cost       int
 		halfDuplex      halfDuplex
 		contract        []policy.ContractLine // of what is sent
 		delivers        []policy.ContractLine // of what is received
@@ -348,6 +349,7 @@ var (
 		on("buffer", "how much the carrier's queues hold, 100ms when not given", someTime, func(l *siteLink, v time.Duration) { l.buffer = v }),
 		on("framing", "how the carrier counts bytes, in both directions; as the interface when not given", aFraming, func(l *siteLink, v packet.Framing) { l.framing = &v }),
 		on("mtu", "the `mtu` of both ends where they have none of their own", anMTU, func(l *siteLink, v int) { l.mtu = v }),
+		on("cost", "of the routes over it; 1 when not given", count("a cost", 1, 65535), func(l *siteLink, v int) { l.cost = v }),
 		on("half-duplex", "the rate that both directions share, in place of `sends` and `receives`", aHalfDuplex, func(l *siteLink, v halfDuplex) { l.halfDuplex = v }),
 	)
 
@@ -382,10 +384,17 @@ var (
 		on("loss", "the part of the packets that gets lost on it, in each direction, or {part:, burst:}", aLoss, func(l *policy.Link, v policy.LinkLoss) { l.Loss = v }),
 		on("jitter", "a delay beyond that, of each packet anew: its mean, or {mean:, kind:, overtake:}", aJitter, func(l *policy.Link, v policy.LinkJitter) { l.Jitter = v }),
 		on("mtu", "the `mtu` of both ends where they have none of their own", anMTU, func(l *policy.Link, v int) { l.MTU = v }),
+		on("cost", "of the routes over it; 1 when not given", count("a cost", 1, 65535), func(l *policy.Link, v int) { l.Cost = v }),
 		on("half-duplex", "the rate that both directions share, in place of the `sends` of the ends", aHalfDuplex, func(l *policy.Link, v halfDuplex) {
 			l.HalfDuplex, l.TurnAround = v.rate, v.turn
 		}),
 	), func(l policy.Link) *policy.Link { return &l })
+
+	aBundle = object("bundle",
+		must("name", "its name", identifier("bundle"), func(b *policy.Bundle, v policy.Ref) { b.Name = v.Text }),
+		must("members", "the interfaces at one end of its links, as node/interface; all of one node, towards one other", list(anInterfaceName), func(b *policy.Bundle, v []policy.Ref) { b.MemberNames = v }),
+		on("hash", "by what a flow goes to a member: flow (addresses, protocol and ports, when not given) or pair (addresses alone)", words("flow", "pair"), func(b *policy.Bundle, v string) { b.ByPair = v == "pair" }),
+	)
 
 	aTunnel = object("tunnel",
 		must("name", "its name", identifier("tunnel"), func(t *policy.Tunnel, v policy.Ref) { t.Name = v.Text }),
@@ -405,6 +414,7 @@ var (
 	aNetwork = object("network",
 		must("nodes", "the list of nodes", list(aNode), func(n *networkLines, v []nodeLines) { n.nodes = v }),
 		on("links", "the list of links", list(aLink), func(n *networkLines, v []*policy.Link) { n.links = v }),
+		on("bundles", "links that are one to the routes, their flows spread by a hash", list(aBundle), func(n *networkLines, v []policy.Bundle) { n.bundles = v }),
 		on("tunnels", "the list of tunnels", list(aTunnel), func(n *networkLines, v []policy.Tunnel) { n.tunnels = v }),
 	)
 

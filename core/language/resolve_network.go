@@ -16,7 +16,7 @@ import (
 func (s *resolver) network() {
 	lines := &s.doc.network
 	n := &s.f.Network
-	n.Source, n.Links, n.Tunnels = lines.Source, lines.links, lines.tunnels
+	n.Source, n.Links, n.Tunnels, n.Bundles = lines.Source, lines.links, lines.tunnels, lines.bundles
 	n.Nodes = make([]policy.Node, len(lines.nodes))
 	unique(s, "nodes", lines.nodes, func(n *nodeLines) (string, policy.Place) { return n.Name, n.PlaceOf("name") })
 	s.nodes = make(map[string]*policy.Node, len(n.Nodes))
@@ -45,6 +45,7 @@ func (s *resolver) network() {
 		s.link(l)
 	}
 	s.tunnels()
+	s.bundles()
 	number, sound := 0, s.sound("network")
 	for i := range n.Nodes {
 		for _, iface := range n.Nodes[i].Interfaces {
@@ -94,7 +95,7 @@ func (s *resolver) siteLink(iface *policy.Interface, l *siteLink) {
 		return
 	}
 	s.addInterface(hub, far)
-	s.f.Network.Links = append(s.f.Network.Links, &policy.Link{Source: l.Source, Delay: l.delay, Loss: l.loss, Jitter: l.jitter, MTU: l.mtu, HalfDuplex: l.halfDuplex.rate, TurnAround: l.halfDuplex.turn, Ends: []policy.LinkEnd{
+	s.f.Network.Links = append(s.f.Network.Links, &policy.Link{Source: l.Source, Delay: l.delay, Loss: l.loss, Jitter: l.jitter, MTU: l.mtu, Cost: l.cost, HalfDuplex: l.halfDuplex.rate, TurnAround: l.halfDuplex.turn, Ends: []policy.LinkEnd{
 		{Source: l.Source, AtName: policy.Ref{Text: iface.Path(), At: l.At}, Sends: l.sends, Buffer: l.buffer, Framing: l.framing, Contract: l.contract},
 		{Source: l.Source, AtName: policy.Ref{Text: far.Path(), At: l.At}, Sends: l.receives, Buffer: l.buffer, Framing: l.framing, Contract: l.delivers},
 	}})
@@ -186,6 +187,36 @@ func (s *resolver) contract(l *policy.Link, lines []policy.ContractLine) {
 			s.problem(c.PlaceOf("dscp"), 0, "add a line without `dscp`: what the others get", "the last line of a contract is for all code points that no other line names")
 		case !last && len(c.DSCPs) == 0 && s.sound("network"):
 			s.problem(c.At, 0, "give it `dscp`, or put it last", "a line without `dscp` takes all, so the lines after it take nothing")
+		}
+	}
+}
+
+func (s *resolver) bundles() {
+	n := &s.f.Network
+	unique(s, "bundles", n.Bundles, func(b *policy.Bundle) (string, policy.Place) { return b.Name, b.PlaceOf("name") })
+	in := make(map[*policy.Link]string)
+	for i := range n.Bundles {
+		b := &n.Bundles[i]
+		for _, ref := range b.MemberNames {
+			iface := s.interfaces[ref.Text]
+			switch {
+			case iface == nil:
+				s.unknown(ref, "interface", s.paths)
+			case iface.Peer() == nil:
+				if s.sound("network") {
+					s.problem(ref.At, len(ref.Text), "name interfaces whose links lead to one other node", "no link ends at %s", ref.Text)
+				}
+			case len(b.Members) > 0 && (iface.Node != b.Members[0].Node || iface.Peer().Node != b.Members[0].Peer().Node):
+				s.problem(ref.At, len(ref.Text), "a bundle is of links between the same two nodes", "%s leads from `%s` to `%s`, and %s from `%s` to `%s`", ref.Text, iface.Node.Name, iface.Peer().Node.Name, b.Members[0].Path(), b.Members[0].Node.Name, b.Members[0].Peer().Node.Name)
+			case in[iface.Link] != "":
+				s.problem(ref.At, len(ref.Text), "name each link once", "the link of %s is in the bundle `%s` already", ref.Text, in[iface.Link])
+			default:
+				b.Members = append(b.Members, iface)
+				in[iface.Link] = b.Name
+			}
+		}
+		if len(b.MemberNames) < 2 && has(b, "members") && s.sound("network") {
+			s.problem(b.PlaceOf("members"), 0, "name two or more", "a bundle of %d links shares nothing", len(b.MemberNames))
 		}
 	}
 }

@@ -16,6 +16,17 @@ type Network struct {
 	Nodes   []Node
 	Links   []*Link
 	Tunnels []Tunnel
+	Bundles []Bundle
+}
+
+// A Bundle is links between the same two nodes that are one to the routes. The flows are spread over them by a hash.
+type Bundle struct {
+	Source
+	Name        string
+	MemberNames []Ref
+	ByPair      bool // the hash is of the addresses alone
+
+	Members []*Interface // all of one node
 }
 
 // A Node is a router or a switch: packets cross it from one interface to another.
@@ -104,11 +115,15 @@ type Link struct {
 	Loss   LinkLoss
 	Jitter LinkJitter
 	MTU    int // of both ends that have none of their own; 0: DefaultMTU
+	Cost   int // of the routes over it, in both directions; 0: 1
 	// HalfDuplex is the rate that both directions share, one packet at a time, first come, first served, with TurnAround between two of different
 	// directions; 0: each direction has a rate of its own.
 	HalfDuplex unit.Rate
 	TurnAround time.Duration
 }
+
+// Costs returns the cost of the routes over the link.
+func (l *Link) Costs() int { return max(l.Cost, 1) }
 
 // LinkLoss is how much of what a link carries gets lost on it, in either direction. The zero LinkLoss
 // is none.

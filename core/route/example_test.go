@@ -21,7 +21,7 @@ func ExampleTable_Route() {
 		return
 	}
 	table := route.New(file)
-	hops, err := table.Route(table.Where(netip.MustParseAddr("10.1.0.7")), table.Where(netip.MustParseAddr("10.2.0.9")))
+	hops, err := table.Route(table.Where(netip.MustParseAddr("10.1.0.7")), table.Where(netip.MustParseAddr("10.2.0.9")), route.Key{})
 	for _, hop := range hops {
 		fmt.Println("in by", hop.In.Path(), "and out by", hop.Out.Path())
 	}

@@ -97,7 +97,7 @@ func (l *lines) flow(s span) (packet.Flow, error) {
 }
 
 func (r *run) calls(index int, t *policy.Traffic, end time.Duration) error {
-	a, b, forth, back, err := r.bothWays(t)
+	a, b, err := r.ends(t.From, t.To)
 	if err != nil {
 		return err
 	}
@@ -112,9 +112,13 @@ func (r *run) calls(index int, t *policy.Traffic, end time.Duration) error {
 		measures, other := measure.NewCall(t.Codec, t.Playout, from, end-from)
 		var ids [2]uint32
 		for way, reverse := range []bool{false, true} {
-			flow, port, hops := ends, a, forth
+			flow, near, far := ends, a, b
 			if reverse {
-				flow, port, hops, measures = ends.Reverse(), b, back, other
+				flow, near, far, measures = ends.Reverse(), b, a, other
+			}
+			hops, err := r.network.route(near, far, flow)
+			if err != nil {
+				return err
 			}
 			start := held.from + time.Duration(random.Int64N(int64(t.Codec.Interval)))
 			ids[way] = random.Uint32()
@@ -122,12 +126,15 @@ func (r *run) calls(index int, t *policy.Traffic, end time.Duration) error {
 			if t.Speech > 0 {
 				call.Speech = &traffic.Speech{Active: t.Speech, Random: traffic.Random(r.options.Seed, t.Name+" speech", 2*n+way)}
 			}
-			r.add(&source{Source: tagged(call, t, !reverse), index: index, reverse: reverse, from: port, route: hops, end: held.to, flow: measures, clock: r.clock(t, 2*n+way, start)})
+			r.add(&source{Source: tagged(call, t, !reverse), index: index, reverse: reverse, from: near, route: hops, sends: flow, end: held.to, flow: measures, clock: r.clock(t, 2*n+way, start)})
 			if t.RTCP {
 				flow.FromPort++
 				flow.ToPort++
+				if hops, err = r.network.route(near, far, flow); err != nil {
+					return err
+				}
 				reports := &traffic.Reports{Flow: flow, DSCP: t.DSCP, Start: start, End: held.to, ID: ids[way], Random: traffic.Random(r.options.Seed, t.Name+" rtcp", 2*n+way)}
-				r.add(&source{Source: tagged(reports, t, !reverse), index: index, reverse: reverse, from: port, route: hops, end: held.to, flow: measure.NewFlow(from, end-from)})
+				r.add(&source{Source: tagged(reports, t, !reverse), index: index, reverse: reverse, from: near, route: hops, sends: flow, end: held.to, flow: measure.NewFlow(from, end-from)})
 			}
 		}
 	}

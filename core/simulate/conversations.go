@@ -149,12 +149,12 @@ func (r *run) conversations(index int, t *policy.Traffic, end time.Duration) err
 		if far == nil || far == at {
 			continue // counted with the packets of the capture
 		}
-		forth, err1 := r.network.route(at, far)
-		back, err2 := r.network.route(far, at)
+		_, err1 := r.network.route(at, far, c.flow)
+		_, err2 := r.network.route(far, at, c.flow.Reverse())
 		if err1 != nil || err2 != nil {
 			continue
 		}
-		here = append(here, placed{c, &tcpTraffic{Traffic: t, index: index, end: end, from: at, to: far, forth: forth, back: back}, count})
+		here = append(here, placed{c, &tcpTraffic{Traffic: t, index: index, end: end, from: at, to: far}, count})
 		for way := range count {
 			if c.bytes[way] > 0 {
 				count[way]++

@@ -5,6 +5,7 @@ import (
 
 	"imbrel.example/imbrel/core/datapath"
 	"imbrel.example/imbrel/core/measure"
+	"imbrel.example/imbrel/core/packet"
 	"imbrel.example/imbrel/core/policy"
 	"imbrel.example/imbrel/core/queue"
 	"imbrel.example/imbrel/core/unit"
@@ -169,22 +170,21 @@ func (r *run) routes(l *policy.Link, failed bool) {
 	clear(n.routes)
 	for _, s := range r.sources {
 		if s.route != nil {
-			s.route = r.renewed(s.route)
+			s.route = r.renewed(s.route, s.sends)
 		}
 	}
 	for _, c := range r.clients {
-		c.forth, c.back = r.renewed(c.forth), r.renewed(c.back)
 		for _, l := range c.lines {
 			for _, e := range []*endpoint{l.client, l.server} {
-				e.source.route = r.renewed(e.source.route)
+				e.source.route = r.renewed(e.source.route, e.flow)
 			}
 		}
 	}
 }
 
 // renewed returns the route between the ends of another as it is now; where there is none, the same.
-func (r *run) renewed(route []hop) []hop {
-	if found, err := r.network.route(route[0].in, route[len(route)-1].out); err == nil {
+func (r *run) renewed(route []hop, flow packet.Flow) []hop {
+	if found, err := r.network.route(route[0].in, route[len(route)-1].out, flow); err == nil {
 		return found
 	}
 	return route
@@ -196,7 +196,7 @@ func (r *run) reroutes(p *port, f *flight) {
 	if f.inside.Hides() || f.Labels() > 0 || f.whole != nil && f.whole.until != atHost {
 		return
 	}
-	found, err := r.network.route(p, f.route[len(f.route)-1].out)
+	found, err := r.network.route(p, f.route[len(f.route)-1].out, f.Flow)
 	if err != nil || len(found) == len(f.route)-f.at && found[0].out == f.hop().out {
 		return
 	}

@@ -1,6 +1,7 @@
 package simulate
 
 import (
+	"encoding/binary"
 	"net/netip"
 	"slices"
 	"strings"
@@ -130,8 +131,10 @@ type hop struct {
 type network struct {
 	ports   []*port
 	byIface map[*policy.Interface]*port
+	file    *policy.File
 	table   *route.Table
-	routes  map[[2]*port][]hop // nil: there is none
+	whole   *route.Table       // without failures; nil: nobody needed it
+	routes  map[routeKey][]hop // nil: there is none
 
 	generation uint32 // of the routes
 	numbered   int    // routes
@@ -142,30 +145,75 @@ func (n *network) where(a netip.Addr) *port {
 	return n.byIface[n.table.Where(a)]
 }
 
-// route returns the hops between two ports, worked out once. An error says why
+// route returns the hops of a flow between two ports, worked out once for those that go the same way. An error says why
 // there are none.
-func (n *network) route(from, to *port) ([]hop, error) {
-	key := [2]*port{from, to}
+func (n *network) route(from, to *port, flow packet.Flow) ([]hop, error) {
+	key := routeKey{from: from, to: to}
+	if from != to && n.table.Several(to.iface) {
+		hops, err := n.table.Route(from.iface, to.iface, route.KeyOf(flow))
+		if err != nil {
+			return nil, err
+		}
+		var outs []byte
+		for _, h := range hops {
+			outs = binary.LittleEndian.AppendUint32(outs, uint32(h.Out.Number))
+		}
+		if key.outs = string(outs); n.routes[key] == nil {
+			n.keep(key, hops)
+		}
+		return n.routes[key], nil
+	}
 	if known, ok := n.routes[key]; ok && known != nil {
 		return known, nil
 	}
-	hops, err := n.table.Route(from.iface, to.iface)
+	hops, err := n.table.Route(from.iface, to.iface, route.Key{})
 	if err != nil {
 		n.routes[key] = nil
 		return nil, err
 	}
+	return n.keep(key, hops), nil
+}
+
+// lastRoute returns the hops of a flow between two ports; where all ways have failed, those that there were without failures.
+func (n *network) lastRoute(from, to *port, flow packet.Flow) []hop {
+	if hops, err := n.route(from, to, flow); err == nil {
+		return hops
+	}
+	if n.whole == nil {
+		n.whole = route.New(n.file)
+	}
+	hops, err := n.whole.Route(from.iface, to.iface, route.KeyOf(flow))
+	if err != nil {
+		panic(err) // it was there when the run began
+	}
+	return n.atWork(hops)
+}
+
+// A routeKey is the ends of routes, and the interfaces that one of several leaves nodes by.
+type routeKey struct {
+	from, to *port
+	outs     string
+}
+
+// keep puts a route to work, and keeps it.
+func (n *network) keep(key routeKey, hops []route.Hop) []hop {
+	n.routes[key] = n.atWork(hops)
+	return n.routes[key]
+}
+
+// atWork puts a route to work.
+func (n *network) atWork(hops []route.Hop) []hop {
 	out := make([]hop, len(hops))
 	for i, c := range tunnel.Crossings(hops) {
 		out[i] = hop{Crossing: c, in: n.byIface[c.In], out: n.byIface[c.Out], wraps: c.Wraps(), number: n.numbered}
 	}
 	n.numbered++
-	n.routes[key] = out
-	return out, nil
+	return out
 }
 
 // build puts the network together, with the policies in force or not.
 func (r *run) build() *network {
-	n := &network{byIface: make(map[*policy.Interface]*port), table: route.New(r.file), routes: make(map[[2]*port][]hop)}
+	n := &network{file: r.file, byIface: make(map[*policy.Interface]*port), table: route.New(r.file), routes: make(map[routeKey][]hop)}
 	for i := range r.file.Network.Nodes {
 		for _, iface := range r.file.Network.Nodes[i].Interfaces {
 			p := &port{iface: iface, rate: iface.Rate, longest: iface.Longest()}

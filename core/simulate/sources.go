@@ -35,6 +35,7 @@ type source struct { // what every packet touches comes first
 
 	flows map[packet.Flow]*sourceFlow // of a capture
 	lasts time.Duration               // of a capture
+	sends packet.Flow                 // of one that is no capture and no connection: by which its way is chosen
 	frame []byte                      // of the packet that is next, whole
 	next  []hop                       // of a capture, that of the packet just admitted
 }
@@ -158,27 +159,28 @@ func (r *run) add(s *source) {
 	r.emitNext(s)
 }
 
-// ends returns the ports of two addresses and the route between them.
-func (r *run) ends(from, to netip.Addr) (a, b *port, hops []hop, err error) {
+// ends returns the ports of the ends of a flow.
+func (r *run) ends(from, to netip.Addr) (a, b *port, err error) {
 	a, b = r.network.where(from), r.network.where(to)
 	for _, end := range []struct {
 		p *port
 		a netip.Addr
 	}{{a, from}, {b, to}} {
 		if end.p == nil {
-			return nil, nil, nil, fmt.Errorf("the address %s is in no subnet of the network", end.a)
+			return nil, nil, fmt.Errorf("the address %s is in no subnet of the network", end.a)
 		}
 	}
-	hops, err = r.network.route(a, b)
-	return a, b, hops, err
+	return a, b, nil
 }
 
-// bothWays returns the ports of a traffic's ends, and the routes forth and back.
-func (r *run) bothWays(t *policy.Traffic) (a, b *port, forth, back []hop, err error) {
-	if a, b, forth, err = r.ends(t.From, t.To); err == nil {
-		back, err = r.network.route(b, a)
+// way returns the ports of the ends of a flow, and its route.
+func (r *run) way(flow packet.Flow) (a *port, hops []hop, err error) {
+	a, b, err := r.ends(flow.From, flow.To)
+	if err != nil {
+		return nil, nil, err
 	}
-	return a, b, forth, back, err
+	hops, err = r.network.route(a, b, flow)
+	return a, hops, err
 }
 
 // dressed makes the packets of a traffic's hosts say what the traffic says: a tag,
@@ -201,19 +203,20 @@ func tagged(s traffic.Source, t *policy.Traffic, tagged bool) traffic.Source {
 }
 
 func (r *run) stream(index int, t *policy.Traffic, end time.Duration) error {
-	from, _, hops, err := r.ends(t.From, t.To)
+	flow := packet.Flow{From: t.From, To: t.To, FromPort: t.FromPort, ToPort: t.ToPort, Protocol: t.Protocol}
+	from, hops, err := r.way(flow)
 	if err != nil {
 		return err
 	}
 	s := &traffic.Stream{Rate: t.Rate, Length: int(t.Packet), DSCP: t.DSCP, Start: t.Starts, End: end, Arrivals: t.Arrivals, Varied: t.Varied, On: t.On, Off: t.Off,
-		Flow: packet.Flow{From: t.From, To: t.To, FromPort: t.FromPort, ToPort: t.ToPort, Protocol: t.Protocol}, Random: traffic.Random(r.options.Seed, t.Name, 0)}
+		Flow: flow, Random: traffic.Random(r.options.Seed, t.Name, 0)}
 	switch p := t.Ramp; {
 	case p != nil:
 		s.From, s.Over = p.FromRate, p.Over
 	case t.Arrivals == policy.Constant || t.Arrivals == policy.Exact: // streams of one rate should not stay in step
 		s.Start += time.Duration(s.Random.Int64N(int64(t.Rate.Time(t.Packet))))
 	}
-	r.add(&source{Source: tagged(s, t, true), index: index, from: from, route: hops, end: end, flow: r.newFlow(t, end), clock: r.clock(t, 0, s.Start)})
+	r.add(&source{Source: tagged(s, t, true), index: index, from: from, route: hops, sends: flow, end: end, flow: r.newFlow(t, end), clock: r.clock(t, 0, s.Start)})
 	return nil
 }
 
@@ -258,15 +261,16 @@ func (r *run) jitter(f *flight) (longest time.Duration) {
 }
 
 func (r *run) video(index int, t *policy.Traffic, end time.Duration) error {
-	from, _, hops, err := r.ends(t.From, t.To)
+	flow := packet.Flow{From: t.From, To: t.To, FromPort: t.FromPort, ToPort: t.ToPort, Protocol: t.Protocol}
+	from, hops, err := r.way(flow)
 	if err != nil {
 		return err
 	}
 	random := traffic.Random(r.options.Seed, t.Name, 0)
 	s := &traffic.Video{Rate: t.Rate, Frames: t.Frames, KeyFrames: t.KeyFrames, Packet: int(t.Packet), Line: from.iface.Rate, DSCP: t.DSCP, Start: t.Starts, End: end,
-		Flow: packet.Flow{From: t.From, To: t.To, FromPort: t.FromPort, ToPort: t.ToPort, Protocol: t.Protocol}, ID: random.Uint32(), Random: random}
+		Flow: flow, ID: random.Uint32(), Random: random}
 	s.Start += time.Duration(random.Int64N(int64(time.Second) / int64(t.Frames)))
-	r.add(&source{Source: tagged(s, t, true), index: index, from: from, route: hops, end: end, flow: r.newFlow(t, end), clock: r.clock(t, 0, s.Start)})
+	r.add(&source{Source: tagged(s, t, true), index: index, from: from, route: hops, sends: flow, end: end, flow: r.newFlow(t, end), clock: r.clock(t, 0, s.Start)})
 	return nil
 }
 
@@ -348,7 +352,7 @@ func (r *run) replay(index int, t *policy.Traffic, end time.Duration) error {
 				return unsent(&s.capture.OtherWay)
 			}
 			if to != nil {
-				s.next, _ = r.network.route(s.from, to)
+				s.next, _ = r.network.route(s.from, to, p.Flow)
 			}
 			if to == nil || s.next == nil {
 				return unsent(&s.capture.NoRoute)

@@ -40,16 +40,15 @@ func (t *timer) expired() { t.planned = t.planned[:len(t.planned)-1] }
 // tcpTraffic is a traffic over TCP at work.
 type tcpTraffic struct {
 	*policy.Traffic
-	index       int
-	end         time.Duration
-	flows       [2][]*measure.Flows // of the data forth and back: of the whole time first, then of each window; none where none flows
-	from, to    *port
-	forth, back []hop
-	tag         *packet.Tag
-	calls       bool // the end at `from` opens the connections
-	port        int  // that the next one is opened from
-	base        tcp.Config
-	hello       []byte // that each connection's client begins with; nil: zeros
+	index    int
+	end      time.Duration
+	flows    [2][]*measure.Flows // of the data forth and back: of the whole time first, then of each window; none where none flows
+	from, to *port
+	tag      *packet.Tag
+	calls    bool // the end at `from` opens the connections
+	port     int  // that the next one is opened from
+	base     tcp.Config
+	hello    []byte // that each connection's client begins with; nil: zeros
 }
 
 // An endpoint is one end of a connection at a host.
@@ -115,11 +114,16 @@ const settle = 100 * time.Millisecond
 
 // overTCP makes the clients of a traffic.
 func (r *run) overTCP(index int, t *policy.Traffic, end time.Duration) error {
-	a, b, forth, back, err := r.bothWays(t)
+	a, b, err := r.ends(t.From, t.To)
 	if err != nil {
 		return err
 	}
-	w := &tcpTraffic{Traffic: t, index: index, end: end, from: a, to: b, forth: forth, back: back, port: policy.FirstEphemeral}
+	w := &tcpTraffic{Traffic: t, index: index, end: end, from: a, to: b, port: policy.FirstEphemeral}
+	for _, way := range [][2]*port{{a, b}, {b, a}} {
+		if _, err := r.network.route(way[0], way[1], packet.Flow{}); err != nil {
+			return err
+		}
+	}
 	if d, ok := tagged(nil, t, true).(*traffic.Dressed); ok {
 		w.tag = d.Tag
 	}
@@ -234,10 +238,12 @@ func (c *client) join(r *run, f packet.Flow, dscp [2]codepoint.DSCP) {
 		} else {
 			e.Transport = outside[way]
 		}
-		e.source = &source{index: c.index, reverse: way == 1, from: c.from, route: c.forth, flow: c.measures[way], end: c.end, endpoint: e}
+		e.source = &source{index: c.index, reverse: way == 1, from: c.from, flow: c.measures[way], end: c.end, endpoint: e}
+		to := c.to
 		if way == 1 {
-			e.flow, e.source.from, e.source.route = f.Reverse(), c.to, c.back
+			e.flow, e.source.from, to = f.Reverse(), c.to, c.from
 		}
+		e.source.route = r.network.lastRoute(e.source.from, to, e.flow)
 		ends[way] = e
 		if r.outside != nil {
 			r.endpoints[outside[way]], r.tcpSources[e.flow] = e, e.source

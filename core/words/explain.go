@@ -67,6 +67,8 @@ var (
 	// Why a policy does not keep what it promises.
 	ShapeOverLink = row("the shape is {shape}, but the link carries {carries}. Packets then queue in the carrier's equipment, which ignores classes")
 	NoShapeIn     = row("no `shape` here, so no queue: this policy only marks and polices")
+	EqualWays     = row("by {others,} it would cost as much: a hash of the flow's addresses and ports chose this way, and other flows go there")
+	ContractAhead = row("on the link the carrier meters it by a contract: {rate!}, burst {burst!}. What exceeds that is dropped or marked as the contract says")
 	NoShapeOut    = row("there is no `shape`, and the link carries {carries} where the interface sends {port}. Packets then queue in the carrier's equipment, which ignores classes")
 )
 

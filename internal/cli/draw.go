@@ -71,12 +71,20 @@ func nodesBetween(f *policy.File, from, to string) (map[string]bool, error) {
 	}
 	on := map[string]bool{ends[0].Node.Name: true, ends[1].Node.Name: true}
 	for _, way := range [][2]*policy.Interface{{ends[0], ends[1]}, {ends[1], ends[0]}} {
-		hops, err := table.Route(way[0], way[1])
+		hops, err := table.Route(way[0], way[1], route.Key{})
 		if err != nil {
 			return nil, err
 		}
-		for _, h := range hops {
-			on[h.In.Node.Name], on[h.Out.Node.Name] = true, true
+		for _, h := range hops { // with the nodes of tunnels
+			on[h.In.Node.Name] = true
+		}
+		for ahead := []*policy.Node{way[0].Node}; len(ahead) > 0; ahead = ahead[1:] { // and those of all ways of one cost
+			for _, out := range table.Nexts(ahead[0], way[1].Node) {
+				if next := out.Peer().Node; !on[next.Name] {
+					on[next.Name] = true
+					ahead = append(ahead, next)
+				}
+			}
 		}
 	}
 	return on, nil
