@@ -94,6 +94,7 @@ type (
 		codec    string
 		interval time.Duration
 		bitRate  unit.Rate
+		fec      bool
 		between  []address
 	}
 	halfDuplex struct {
@@ -330,6 +331,13 @@ var (
 			must("over", "the time from one to the other", someTime, func(p *rampLine, v time.Duration) { p.Over = v }),
 		))
 
+	aPlayout = either(
+		as(aDuration, func(v time.Duration) [2]time.Duration { return [2]time.Duration{v} }),
+		object("playout buffer",
+			must("min", "the least that it holds", aDuration, func(p *[2]time.Duration, v time.Duration) { p[0] = v }),
+			must("max", "the most", someTime, func(p *[2]time.Duration, v time.Duration) { p[1] = v }),
+		))
+
 	aHalfDuplex = either(
 		as(aRate, func(v unit.Rate) halfDuplex { return halfDuplex{rate: v} }),
 		object("half-duplex",
@@ -441,7 +449,9 @@ var (
 		on("interval", "between the packets of a call; the codec's usual one when not given", someTime, func(t *trafficLine, v time.Duration) { t.interval = v }),
 		on("bitrate", "of a codec whose bit rate can be chosen (opus)", aRate, func(t *trafficLine, v unit.Rate) { t.bitRate = v }),
 		on("between", "the two addresses of the calls", list(anAddress), func(t *trafficLine, v []address) { t.between = v }),
-		on("playout", "the listener's playout buffer, 40ms when not given", aDuration, func(t *trafficLine, v time.Duration) { t.Playout = v }),
+		on("playout", "the listener's playout buffer, 40ms when not given; {min:, max:} adapts to the delays", aPlayout, func(t *trafficLine, v [2]time.Duration) { t.Playout, t.PlayoutMost = v[0], v[1] }),
+		on("fec", "true: of opus, each packet has a copy of the one before, in less quality; Bpl is 20 in place of 10", flag, func(t *trafficLine, v bool) { t.fec = v }),
+		on("admit", "how many of the calls are held at once at most: others are refused", someCalls, func(t *trafficLine, v int) { t.Admit = v }),
 		on("rate", "of a stream, in IP bytes, or one that rises or falls: {from:, to:, over:}", aRateRamp, func(t *trafficLine, v rampLine) { t.Rate, t.Ramp = v.toRate, v.ramp() }),
 		on("packet", "the length of its IP packets; of a video, the longest, 1200B when not given", aSize, func(t *trafficLine, v unit.Size) { t.Packet = v }),
 		on("arrivals", "constant (evenly spaced by the sender's own clock, when not given), exact (by an exact clock), poisson, or on-off: in bursts", oneOf[policy.Arrivals](policy.ArrivalsWords()), func(t *trafficLine, v policy.Arrivals) { t.Arrivals = v }),

@@ -147,7 +147,7 @@ func (s *resolver) expectations(h *policy.Rehearsal) {
 var overTCP = []string{"app", "server-name", "packet", "control", "paced", "delayed-acks", "receive-window", "initial-window", "from-port", "to-port", "dscp", "vlan", "pcp", "ecn", "df"}
 
 // ofCalls are the keys that go with all calls, those that are needed first.
-var ofCalls = []string{"codec", "between", "interval", "bitrate", "playout", "speech", "rtcp", "skew", "from-port", "to-port", "dscp", "vlan", "pcp", "ecn", "df"}
+var ofCalls = []string{"codec", "between", "interval", "bitrate", "fec", "playout", "speech", "rtcp", "skew", "from-port", "to-port", "dscp", "vlan", "pcp", "ecn", "df"}
 
 // trafficKeys are the keys that go with the one that says the kind of a traffic,
 // those that are needed first.
@@ -159,7 +159,7 @@ var trafficKeys = []struct {
 	fill  func(*resolver, *trafficLine) // checks the values and fills in what is not given
 }{
 	{"calls", policy.Calls, 2, ofCalls, (*resolver).calls},
-	{"erlangs", policy.Calls, 3, append([]string{"holding"}, ofCalls...), (*resolver).calls},
+	{"erlangs", policy.Calls, 3, append(append([]string{"holding"}, ofCalls...), "admit"), (*resolver).calls},
 	{"rate", policy.Stream, 3, []string{"packet", "from", "to", "app", "arrivals", "skew", "on", "off", "lengths", "protocol", "from-port", "to-port", "dscp", "vlan", "pcp", "ecn", "df"}, (*resolver).stream},
 	{"video", policy.Video, 2, []string{"from", "to", "packet", "frames", "key-frames", "skew", "from-port", "to-port", "dscp", "vlan", "pcp", "ecn", "df"}, (*resolver).video},
 	{"tcp", policy.TCPFlows, 2, append([]string{"from", "to", "bytes", "app-rate"}, overTCP...), (*resolver).overTCP},
@@ -363,8 +363,16 @@ func (s *resolver) calls(t *trafficLine) {
 	if has(t, "speech") && (t.Speech <= 0 || t.Speech >= 1) && s.sound("rehearsals", "loads") {
 		s.problem(t.PlaceOf("speech"), 0, "give a part between, such as 40%; without the key silence is sent too", "speech of %g %% of the time is none, or all", 100*t.Speech)
 	}
+	if t.PlayoutMost > 0 && t.PlayoutMost <= t.Playout && s.sound("rehearsals", "loads") {
+		s.problem(t.PlaceOf("playout"), 0, "let `max` be more than `min`, or give one time", "a playout buffer from %s to %s does not adapt", t.Playout, t.PlayoutMost)
+	}
 	if t.codec != "" {
 		t.Codec = s.codec(t, t.codec, t.interval, t.bitRate)
+		if with, ok := t.Codec.WithFEC(); t.fec && ok {
+			t.Codec = with
+		} else if t.fec {
+			s.problem(t.PlaceOf("fec"), 0, "leave it out, or take opus", "%s sends no copies in its packets", t.Codec)
+		}
 	}
 	switch len(t.between) {
 	case 2:

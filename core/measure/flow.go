@@ -42,6 +42,11 @@ type booking struct {
 type call struct {
 	codec     codec.Codec
 	playout   time.Duration
+	most      time.Duration // up to what the buffer adapts; 0: it is playout always
+	buffer    time.Duration // as it is for the packet that came last
+	mean      float64       // of the delay: what an adapting buffer goes by
+	deviation float64
+	buffers   float64 // sum of the buffer, at each packet that came
 	whole     *call     // the call that this is a window of, and whose playout point it shares; nil: this is no window
 	minima    []minimum // of the last playoutWindow, each less than those after it
 	minDelays float64   // sum of the least delay, at each packet that came
@@ -81,6 +86,35 @@ func NewCall(c codec.Codec, playout, from, lasts time.Duration) (forth, back *Fl
 	return forth, back
 }
 
+// Adapts lets the listeners of a call adapt their playout buffers, from that of the call up to most.
+func (f *Flow) Adapts(most time.Duration) { f.call.most, f.other.call.most = most, most }
+
+// By how much of a difference an adapting buffer follows the delay down, and up (Ramjee, Kurose, Towsley and Schulzrinne 1994, algorithm 2). Of the first
+// packets each counts as much as any other.
+const (
+	calms  = 1 - 0.998002
+	alarms = 1 - 0.75
+)
+
+// adapt sets the buffer for a packet, by those before it, to the mean delay and four deviations beyond the least delay, and takes the packet into both.
+func (c *call) adapt(delay, least time.Duration) {
+	c.buffer = c.playout
+	if c.most == 0 {
+		return
+	}
+	if c.came == 0 {
+		c.mean = float64(delay)
+	}
+	c.buffer = min(max(time.Duration(c.mean+4*c.deviation)-least, c.playout), c.most)
+	slow := max(calms, 1/float64(c.came+1))
+	gain := slow
+	if float64(delay) > c.mean {
+		gain = max(slow, alarms)
+	}
+	c.mean += gain * (float64(delay) - c.mean)
+	c.deviation += slow * (math.Abs(c.mean-float64(delay)) - c.deviation)
+}
+
 // Delivered books packet number n (from 0, in the order sent) that arrived
 // after the given delay. Its rate counts when it arrived within the time that the
 // source sent, moved by the first delay; it is late when a call cannot play it any more.
@@ -110,7 +144,7 @@ func (f *Flow) Dropped(n int64) {
 }
 
 // arrived books packet number n, which came at a time after a delay. It is played unless
-// it is late: later than the least delay of the last ten seconds and the playout buffer.
+// it is late: later than the least delay of the last ten seconds and the playout buffer, as it is then.
 func (c *call) arrived(n int64, at, delay time.Duration) (late bool) {
 	if c == nil {
 		return false
@@ -119,9 +153,15 @@ func (c *call) arrived(n int64, at, delay time.Duration) (late bool) {
 		c.remember(at, delay)
 	}
 	least := c.least()
+	if c.whole == nil {
+		c.adapt(delay, least)
+	} else {
+		c.buffer = c.whole.buffer
+	}
 	c.minDelays += float64(least)
+	c.buffers += float64(c.buffer)
 	c.came++
-	if late = delay > least+c.playout; late {
+	if late = delay > least+c.buffer; late {
 		c.late++
 		c.note(n, missing)
 	} else {
@@ -186,7 +226,7 @@ func (f *Flow) MeanJitter() float64 {
 
 // MOS returns the call's mean opinion score. Its mouth-to-ear delay is the
 // packet interval, the codec's look-ahead, the least network delay (its mean, as it
-// changes) and the playout buffer; a packet later than that is lost to the listener.
+// changes) and the playout buffer (likewise); a packet later than that is lost to the listener.
 func (f *Flow) MOS() float64 {
 	c := f.call
 	if c.came == 0 {
@@ -197,7 +237,7 @@ func (f *Flow) MOS() float64 {
 		loss = float64(c.missing) / float64(c.packets)
 		burst = float64(c.missing) / float64(c.runs) * (1 - loss)
 	}
-	ta := c.codec.Interval + c.codec.LookAhead + time.Duration(c.minDelays/float64(c.came)) + c.playout
+	ta := c.codec.Interval + c.codec.LookAhead + time.Duration((c.minDelays+c.buffers)/float64(c.came))
 	return MOS(R(ta, loss, burst, c.codec.Ie, c.codec.Bpl))
 }
 

@@ -36,6 +36,7 @@ type Result struct {
 	Interfaces   []Interface   `json:"interfaces"`
 	Links        []Link        `json:"links"`
 	Contracts    []ContractUse `json:"contracts,omitempty"`
+	Admissions   []Admission   `json:"admissions,omitempty"`
 	Oversize     []Oversize    `json:"too_large,omitempty"` // packets longer than the interface sends that they were to leave by
 	Traffic      []Row         `json:"traffic"`
 	Classes      []ClassResult `json:"classes"`
@@ -321,6 +322,16 @@ type Link struct {
 	Classes    []LinkClass   `json:"classes,omitempty"` // that came, by the first class that took each packet
 
 	place Place
+}
+
+// An Admission is what became of the calls of a traffic that admits so many at once: of those that arrived after the warm-up.
+type Admission struct {
+	Traffic string  `json:"traffic"`
+	Erlangs float64 `json:"erlangs"`
+	Admit   int     `json:"admit"`
+	Offered int     `json:"offered_calls"`
+	Refused int     `json:"refused_calls"`
+	ErlangB float64 `json:"erlang_b"` // the part that is refused on average, over a long time
 }
 
 // A LinkClass is what a carrier did with the packets of one class.

@@ -87,6 +87,9 @@ type Traffic struct {
 	Calls   int // with Erlangs, that number rounded
 	Codec   codec.Codec
 	Playout time.Duration
+	// PlayoutMost is up to what the playout buffer grows, from Playout on; 0: it is Playout always.
+	PlayoutMost time.Duration
+	Admit       int // with Erlangs, how many calls are held at most: others are refused; 0: all are held
 	// Erlangs is how many calls there are on average, which come at random and hold for
 	// Holding on average; 0: Calls, all the time.
 	Erlangs float64

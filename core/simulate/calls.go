@@ -2,7 +2,9 @@ package simulate
 
 import (
 	"fmt"
+	"math"
 	"math/rand/v2"
+	"slices"
 	"time"
 
 	"imbrel.example/imbrel/core/measure"
@@ -18,7 +20,11 @@ type span struct{ from, to time.Duration }
 // on, or at random times of random lengths.
 func (r *run) spans(t *policy.Traffic, end time.Duration) []span {
 	if t.Erlangs > 0 {
-		return erlangs(t, end, traffic.Random(r.options.Seed, t.Name+" arrivals", 0))
+		held := erlangs(t, end, traffic.Random(r.options.Seed, t.Name+" arrivals", 0))
+		if t.Admit > 0 {
+			held = r.admitted(t, held)
+		}
+		return held
 	}
 	out := make([]span, t.Calls)
 	for n := range out {
@@ -37,8 +43,14 @@ func (r *run) spans(t *policy.Traffic, end time.Duration) []span {
 func erlangs(t *policy.Traffic, end time.Duration, random *rand.Rand) []span {
 	var out []span
 	lasts := func() time.Duration { return time.Duration(traffic.Exponential(random) * float64(t.Holding)) }
-	for sum := traffic.Exponential(random); sum < t.Erlangs; sum += traffic.Exponential(random) { // a Poisson number
-		out = append(out, span{t.Starts, min(end, t.Starts+lasts())})
+	if t.Admit > 0 {
+		for range heldAtFirst(t, random) {
+			out = append(out, span{t.Starts, min(end, t.Starts+lasts())})
+		}
+	} else {
+		for sum := traffic.Exponential(random); sum < t.Erlangs; sum += traffic.Exponential(random) { // a Poisson number
+			out = append(out, span{t.Starts, min(end, t.Starts+lasts())})
+		}
 	}
 	gap := float64(t.Holding) / t.Erlangs
 	for at := t.Starts; ; {
@@ -47,6 +59,62 @@ func erlangs(t *policy.Traffic, end time.Duration, random *rand.Rand) []span {
 		}
 		out = append(out, span{at, min(end, at+lasts())})
 	}
+}
+
+// admitted returns those of the calls, in the order in which they begin, that find fewer held than are admitted, and counts those that arrive after the
+// warm-up.
+func (r *run) admitted(t *policy.Traffic, calls []span) []span {
+	var out []span
+	var ends []time.Duration // of the calls that are held, the first first
+	a := measure.Admission{Traffic: t.Name, Erlangs: t.Erlangs, Admit: t.Admit, ErlangB: erlangB(t.Erlangs, t.Admit)}
+	for _, c := range calls {
+		over, _ := slices.BinarySearch(ends, c.from+1)
+		ends = ends[over:]
+		arrives := c.from > t.Starts && c.from >= r.plan.WarmUp
+		if arrives {
+			a.Offered++
+		}
+		if len(ends) < t.Admit {
+			out = append(out, c)
+			at, _ := slices.BinarySearch(ends, c.to)
+			ends = slices.Insert(ends, at, c.to)
+		} else if arrives {
+			a.Refused++
+		}
+	}
+	r.admissions = append(r.admissions, a)
+	return out
+}
+
+// heldAtFirst draws how many calls are held when a traffic starts that admits so many, as if it had gone on for long: a Poisson number of those that are
+// possible.
+func heldAtFirst(t *policy.Traffic, random *rand.Rand) int {
+	weight := func(n int) float64 { // e^n/n! over that of the likeliest
+		most := min(int(t.Erlangs), t.Admit)
+		x, _ := math.Lgamma(float64(n) + 1)
+		y, _ := math.Lgamma(float64(most) + 1)
+		return math.Exp(float64(n-most)*math.Log(t.Erlangs) - x + y)
+	}
+	sum := 0.0
+	for n := range t.Admit + 1 {
+		sum += weight(n)
+	}
+	u := random.Float64() * sum
+	for n := range t.Admit {
+		if u -= weight(n); u < 0 {
+			return n
+		}
+	}
+	return t.Admit
+}
+
+// erlangB returns the part of calls that find all of so many lines taken (Erlang 1917), by its recursion.
+func erlangB(erlangs float64, lines int) float64 {
+	b := 1.0
+	for n := 1; n <= lines; n++ {
+		b = erlangs * b / (float64(n) + erlangs*b)
+	}
+	return b
 }
 
 // reuse is how long after the end of a call its ports are used again.
@@ -110,6 +178,7 @@ func (r *run) calls(index int, t *policy.Traffic, end time.Duration) error {
 		}
 		random := traffic.Random(r.options.Seed, t.Name, n)
 		measures, other := measure.NewCall(t.Codec, t.Playout, from, end-from)
+		measures.Adapts(t.PlayoutMost)
 		var ids [2]uint32
 		for way, reverse := range []bool{false, true} {
 			flow, near, far := ends, a, b

@@ -47,6 +47,7 @@ func (r *run) result() *measure.Result {
 			res.Contracts = append(res.Contracts, p.bought.results(r, p)...)
 		}
 	}
+	res.Admissions = r.admissions
 	for _, s := range r.sources {
 		if s.capture != nil {
 			s.account()

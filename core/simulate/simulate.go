@@ -131,6 +131,7 @@ type run struct {
 
 	recogniser *recognise.Recogniser
 	recognises bool                 // some application is recognised by more than ports
+	admissions []measure.Admission
 	calling    map[packet.Flow]bool // the calls, in both directions: none shares its ports with another
 
 	// Under the real clock.

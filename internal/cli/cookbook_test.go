@@ -52,7 +52,7 @@ func TestCookbook(t *testing.T) {
 			t.Errorf("%s does not begin with what it shows", name)
 		}
 	}
-	if found < 28 {
+	if found < 29 {
 		t.Errorf("only %d examples in the cookbook", found)
 	}
 }

@@ -58,6 +58,7 @@ func (t Text) Rehearsal(r *measure.Result, v *View) {
 		}
 		t.hops(r, v)
 		t.series(r, v)
+		t.admissions(r)
 		t.captures(r, v)
 		t.next(r, v)
 	}, func(t Text) { t.verdict(r) })

@@ -478,6 +478,17 @@ func (t Text) contracts(r *measure.Result, v *View) {
 	t.Line("")
 }
 
+// admissions writes how many calls were refused.
+func (t Text) admissions(r *measure.Result) {
+	for _, a := range r.Admissions {
+		t.paragraph("", fmt.Sprintf("`%s`: %s of %s that arrived %s refused, with %d held at most. On average it is %s (Erlang B, %.3g erlangs).", a.Traffic, humanize.Count(a.Refused), humanize.Plural(a.Offered, "call"),
+			map[bool]string{true: "was", false: "were"}[a.Refused == 1], a.Admit, humanize.Ratio(a.ErlangB), a.Erlangs))
+	}
+	if len(r.Admissions) > 0 {
+		t.Line("")
+	}
+}
+
 // captures writes what captures held and how much of them was sent; in the short form, only of one that was not sent whole.
 func (t Text) captures(r *measure.Result, v *View) {
 	for _, c := range r.Captures {
