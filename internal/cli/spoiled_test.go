@@ -269,10 +269,8 @@ func TestSpoiledExamples(t *testing.T) {
 			unchanged++
 		default:
 			missed++
-			if *spoiledAll {
-				lines := strings.Split(s.text, "\n")
-				t.Logf("not told: %s:%d, %s: %.150s", s.file, s.line, s.way, lines[min(s.line-1, len(lines)-1)])
-			}
+			lines := strings.Split(s.text, "\n")
+			t.Logf("not told: %s:%d, %s: %.150s", s.file, s.line, s.way, lines[min(s.line-1, len(lines)-1)])
 		}
 	}
 	t.Logf("%d spoiled files; of %d rehearsed: %d refused by the reader, %d change nothing the rehearsals meet, %d told, %d not; a check names %d without rehearsing", made, len(all), refused, unchanged, found, missed, checked)
