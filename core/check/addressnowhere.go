@@ -13,7 +13,9 @@ author means: a digit is wrong, or a subnet is missing at an interface. An end o
 		func(s *survey) {
 			var here []netip.Prefix
 			for i := range s.f.Network.Nodes {
-				here = append(here, s.f.Network.Nodes[i].Subnets()...)
+				for _, iface := range s.f.Network.Nodes[i].Interfaces { // and those of nodes themselves
+					here = append(here, iface.Subnets...)
+				}
 			}
 			for i := range s.f.Network.Tunnels {
 				for _, end := range []netip.Addr{s.f.Network.Tunnels[i].From, s.f.Network.Tunnels[i].To} {

@@ -17,6 +17,9 @@ exactly 8, 10 or 1000 times that of the same class in another policy (bytes for 
 			}
 			first := make(map[string]known)
 			for _, p := range s.plans {
+				if p.Interface != nil && p.Interface.Own { // little is for a node itself, and its rate is no bottleneck
+					continue
+				}
 				for _, e := range p.Entries {
 					rate, key := bound(e)
 					if rate == 0 {

@@ -62,6 +62,8 @@ func Decided(v, limit float64, unit string) string {
 				return Ratio(v / 100)
 			}
 			return toDigits(v, digits) + " %"
+		case "times":
+			return Plural(int(v), "time")
 		case "packets":
 			return Plural(int(v), "packet")
 		case "bit/s":

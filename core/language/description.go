@@ -95,7 +95,7 @@ type (
 		interval time.Duration
 		bitRate  unit.Rate
 		fec      bool
-		between  []address
+		between  []policy.Ref
 	}
 	halfDuplex struct {
 		policy.Source
@@ -367,6 +367,7 @@ var (
 		on("framing", "what every rate on it counts; ethernet when not given", aFraming, func(i *interfaceLine, v packet.Framing) { i.Framing = v }),
 		on("vlan", "it routes: the VLAN of the tag that what it sends has; without it, it switches and tags are kept", aVLAN, func(i *interfaceLine, v *uint16) { i.VLAN = v }),
 		on("subnets", "the prefixes of the hosts at it", oneOrMany(aPrefix), func(i *interfaceLine, v []prefix) { i.Subnets = v }),
+		on("address", "its own: the node sends and receives by it", oneOrMany(anAddress), func(i *interfaceLine, v []address) { i.Address = v }),
 		on("ring", "a FIFO of the hardware behind the queues of the policy: how many packets it holds; none when not given", count("a number of packets", 1, 65536), func(i *interfaceLine, v int) { i.Ring = v }),
 		on("mtu", "the longest IP packet that it sends, with labels and outer headers: 1500B when neither it nor its link says", anMTU, func(i *interfaceLine, v int) { i.MTU = v }),
 		on("link", "the link to another node, in place of an entry in `links`", aSiteLink, func(i *interfaceLine, v siteLink) { i.link = &v }),
@@ -448,7 +449,9 @@ var (
 		on("codec", "of the calls", words(codec.Names()...), func(t *trafficLine, v string) { t.codec = v }),
 		on("interval", "between the packets of a call; the codec's usual one when not given", someTime, func(t *trafficLine, v time.Duration) { t.interval = v }),
 		on("bitrate", "of a codec whose bit rate can be chosen (opus)", aRate, func(t *trafficLine, v unit.Rate) { t.bitRate = v }),
-		on("between", "the two addresses of the calls", list(anAddress), func(t *trafficLine, v []address) { t.between = v }),
+		on("between", "the two addresses of the calls; of hellos, two interfaces with an `address`, or two such addresses", list(ref("an address such as 10.44.8.20, or an interface as node/interface")), func(t *trafficLine, v []policy.Ref) { t.between = v }),
+		on("hellos", "hellos of two neighbours, both ways: the time between those of one", someTime, func(t *trafficLine, v time.Duration) { t.Every = v }),
+		on("dead", "how long a neighbour waits for a hello before it gives the other up", someTime, func(t *trafficLine, v time.Duration) { t.Dead = v }),
 		on("playout", "the listener's playout buffer, 40ms when not given; {min:, max:} adapts to the delays", aPlayout, func(t *trafficLine, v [2]time.Duration) { t.Playout, t.PlayoutMost = v[0], v[1] }),
 		on("fec", "true: of opus, each packet has a copy of the one before, in less quality; Bpl is 20 in place of 10", flag, func(t *trafficLine, v bool) { t.fec = v }),
 		on("admit", "how many of the calls are held at once at most: others are refused", someCalls, func(t *trafficLine, v int) { t.Admit = v }),

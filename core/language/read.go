@@ -354,6 +354,9 @@ func (s *resolver) attachments() {
 			ifaces, pattern := s.matching(ref.Ref)
 			for _, iface := range ifaces {
 				here := spot{iface, ref.direction}
+				if iface.Own && !strings.Contains(ref.Text, "/") { // what comes in to the node leaves by the interface that leads to it
+					here.direction = 1 - ref.direction
+				}
 				first, twice := taken[here]
 				switch {
 				case twice && first.pattern != pattern: // an exact name beats a pattern
@@ -402,6 +405,15 @@ func (s *resolver) attachments() {
 // of a node's or an interface's name.
 func (s *resolver) matching(ref policy.Ref) (ifaces []*policy.Interface, pattern bool) {
 	if !strings.Contains(ref.Text, "*") {
+		if node := s.nodes[ref.Text]; node != nil { // what is for the node itself, or comes from it
+			if iface := s.interfaces[ref.Text+"/"+policy.Self]; iface != nil && iface.Own {
+				return []*policy.Interface{iface}, false
+			}
+			if s.sound("network") {
+				s.problem(ref.At, len(ref.Text), "give one of its interfaces an `address`, or name an interface as node/interface", "the node `%s` has no address: nothing is for the node itself", ref.Text)
+			}
+			return nil, false
+		}
 		if iface := s.interfaces[ref.Text]; iface != nil {
 			return []*policy.Interface{iface}, false
 		}
@@ -411,7 +423,7 @@ func (s *resolver) matching(ref policy.Ref) (ifaces []*policy.Interface, pattern
 	node, name, _ := strings.Cut(ref.Text, "/")
 	for _, path := range s.paths {
 		n, i, _ := strings.Cut(path, "/")
-		if matches(node, n) && matches(name, i) {
+		if matches(node, n) && matches(name, i) && i != policy.Self {
 			ifaces = append(ifaces, s.interfaces[path])
 		}
 	}

@@ -34,6 +34,9 @@ func (s *resolver) network() {
 			s.addInterface(node, &own[j].Interface)
 		}
 	}
+	for i := range n.Nodes {
+		s.self(&n.Nodes[i])
+	}
 	for i := range lines.nodes {
 		for j := range lines.nodes[i].interfaces {
 			if l := &lines.nodes[i].interfaces[j]; l.link != nil {
@@ -56,6 +59,25 @@ func (s *resolver) network() {
 			}
 		}
 	}
+}
+
+// self gives a node whose interfaces have addresses the interface that leads to itself.
+func (s *resolver) self(node *policy.Node) {
+	self := policy.Interface{Name: policy.Self, Rate: policy.SelfRate, Own: true}
+	for _, iface := range node.Interfaces {
+		for _, a := range iface.Address {
+			self.At = iface.PlaceOf("address")
+			self.Subnets = append(self.Subnets, netip.PrefixFrom(a, a.BitLen()))
+		}
+	}
+	if len(self.Subnets) == 0 {
+		return
+	}
+	if other := s.interfaces[node.Name+"/"+policy.Self]; other != nil {
+		s.problem(other.PlaceOf("name"), len(other.Name), "give it another name", "`self` of `%s` is the node itself, since its interfaces have addresses", node.Name)
+		return
+	}
+	s.addInterface(node, &self)
 }
 
 func (s *resolver) addInterface(node *policy.Node, iface *policy.Interface) {

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"imbrel.example/imbrel/core/codepoint"
 	"imbrel.example/imbrel/core/packet"
 	"imbrel.example/imbrel/core/policy"
 	"imbrel.example/imbrel/core/unit"
@@ -160,6 +161,7 @@ var trafficKeys = []struct {
 }{
 	{"calls", policy.Calls, 2, ofCalls, (*resolver).calls},
 	{"erlangs", policy.Calls, 3, append(append([]string{"holding"}, ofCalls...), "admit"), (*resolver).calls},
+	{"hellos", policy.Hellos, 2, []string{"dead", "between", "packet", "protocol", "from-port", "to-port", "dscp"}, (*resolver).hellos},
 	{"rate", policy.Stream, 3, []string{"packet", "from", "to", "app", "arrivals", "skew", "on", "off", "lengths", "protocol", "from-port", "to-port", "dscp", "vlan", "pcp", "ecn", "df"}, (*resolver).stream},
 	{"video", policy.Video, 2, []string{"from", "to", "packet", "frames", "key-frames", "skew", "from-port", "to-port", "dscp", "vlan", "pcp", "ecn", "df"}, (*resolver).video},
 	{"tcp", policy.TCPFlows, 2, append([]string{"from", "to", "bytes", "app-rate"}, overTCP...), (*resolver).overTCP},
@@ -374,14 +376,7 @@ func (s *resolver) calls(t *trafficLine) {
 			s.problem(t.PlaceOf("fec"), 0, "leave it out, or take opus", "%s sends no copies in its packets", t.Codec)
 		}
 	}
-	switch len(t.between) {
-	case 2:
-		t.From, t.To = t.between[0], t.between[1]
-	default:
-		if t.between != nil { // nil: not given, or already reported
-			s.problem(t.PlaceOf("between"), 0, "give the two ends of the calls", "calls are between two addresses, not %d", len(t.between))
-		}
-	}
+	s.twoEnds(t)
 	for _, end := range []struct {
 		key  string
 		port *uint16
@@ -390,6 +385,60 @@ func (s *resolver) calls(t *trafficLine) {
 			*end.port = policy.FirstCallPort
 		} else if *end.port == 0 && s.sound("rehearsals", "loads") {
 			s.problem(t.PlaceOf(end.key), 0, "give a port from 1 to 65535", "a call has no port 0")
+		}
+	}
+}
+
+// twoEnds reads the two ends of calls, or of hellos.
+func (s *resolver) twoEnds(t *trafficLine) {
+	if len(t.between) != 2 {
+		if t.between != nil { // nil: not given, or already reported
+			s.problem(t.PlaceOf("between"), 0, "give the two ends of the "+t.Kind.Row().Name, "%s are between two addresses, not %d", t.Kind.Row().Name, len(t.between))
+		}
+		return
+	}
+	for i, to := range []*netip.Addr{&t.From, &t.To} {
+		ref := t.between[i]
+		iface := s.interfaces[ref.Text]
+		switch {
+		case iface == nil || t.Kind != policy.Hellos:
+			a, err := parseAddress(ref.Text)
+			if err != nil {
+				s.problem(ref.At, len(ref.Text), "expected "+anAddress.say, "%s", err)
+			}
+			*to = a
+		case len(iface.Address) == 0:
+			if s.sound("network") {
+				s.problem(ref.At, len(ref.Text), "give it an `address`, by which the node sends its hellos", "%s has no address", ref.Text)
+			}
+		default:
+			*to = iface.Address[0]
+		}
+	}
+}
+
+// hellos checks the keys of hellos and fills in what they do not say: they are those of OSPF, marked as network control.
+func (s *resolver) hellos(t *trafficLine) {
+	if !has(t, "packet") {
+		t.Packet = 80
+	}
+	if !has(t, "protocol") {
+		t.Protocol = 89
+	}
+	if !has(t, "dscp") {
+		t.DSCP = codepoint.CS6
+	}
+	if has(t, "dead") && t.Dead <= t.Every && t.Dead > 0 && t.Every > 0 {
+		s.problem(t.PlaceOf("dead"), 0, "wait for several", "a neighbour that waits for %s gives the other up before its next hello, which comes after %s", t.Dead, t.Every)
+	}
+	s.twoEnds(t)
+	s.packetLength(t)
+	if !t.From.IsValid() || !t.To.IsValid() || !s.sound("network") {
+		return
+	}
+	for i, a := range []netip.Addr{t.From, t.To} {
+		if iface := s.interfaceOf(a); iface == nil || !iface.Own {
+			s.problem(t.between[i].At, len(t.between[i].Text), "give an interface of the node this `address`", "%s is no address of a node itself", a)
 		}
 	}
 }

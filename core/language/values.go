@@ -29,16 +29,10 @@ var (
 		}
 		return d, err
 	}))
-	aShare    = matching(sharePattern, value("a rate such as 2Mbit/s or a percentage such as 30%", unit.ParseShare))
-	aPromise  = matching(sharePattern, value("a rate such as 2Mbit/s or a percentage such as 30%", unit.ParsePromise))
-	aDSCP     = listed(codepointWords(), `^([0-5]?[0-9]|6[0-3]|0x[0-9a-fA-F]+|[01]{6}|(dscp|tos|DSCP|ToS|TOS):.+)$`, value("a DSCP: a name such as ef or af41, or a number from 0 to 63", codepoint.ParseDSCP))
-	anAddress = value("an address such as 10.44.8.20", func(s string) (netip.Addr, error) {
-		a, err := netip.ParseAddr(s)
-		if err != nil || a.Zone() != "" {
-			return a, fmt.Errorf("%.60q is not an address", s)
-		}
-		return a.Unmap(), nil
-	})
+	aShare     = matching(sharePattern, value("a rate such as 2Mbit/s or a percentage such as 30%", unit.ParseShare))
+	aPromise   = matching(sharePattern, value("a rate such as 2Mbit/s or a percentage such as 30%", unit.ParsePromise))
+	aDSCP      = listed(codepointWords(), `^([0-5]?[0-9]|6[0-3]|0x[0-9a-fA-F]+|[01]{6}|(dscp|tos|DSCP|ToS|TOS):.+)$`, value("a DSCP: a name such as ef or af41, or a number from 0 to 63", codepoint.ParseDSCP))
+	anAddress  = value("an address such as 10.44.8.20", parseAddress)
 	aPrefix    = value("a prefix such as 10.44.8.0/22", parsePrefix)
 	aProtocol  = value("a protocol: udp, tcp, icmp, … or a number from 0 to 255", policy.ParseProtocol)
 	ports      = value("a port such as 5060 or a range such as 7400-7410", policy.ParsePorts)
@@ -276,6 +270,15 @@ func parseQueueLimit(s string) (policy.Queue, error) {
 		err = fmt.Errorf("a limit of %.40s lets nothing wait; the least is one packet", s)
 	}
 	return policy.Queue{Time: d}, err
+}
+
+// parseAddress reads an IP address.
+func parseAddress(s string) (netip.Addr, error) {
+	a, err := netip.ParseAddr(s)
+	if err != nil || a.Zone() != "" {
+		return netip.Addr{}, fmt.Errorf("%.60q is not an address", s)
+	}
+	return a.Unmap(), nil
 }
 
 // parseShapeBurst reads a burst: a size, or a time.

@@ -443,6 +443,8 @@ type sum struct {
 	mos                  float64 // of the worst call; 0: there is none
 	mosSum               float64 // of all
 	mosOf                int
+	hellos               bool
+	givenUp              int64
 }
 
 func add(ts []*Tally) sum {
@@ -463,6 +465,9 @@ func add(ts []*Tally) sum {
 		s.jitter.Merge(&t.jitter)
 		for _, f := range t.flows {
 			s.worstJitter = max(s.worstJitter, f.MeanJitter())
+			if f.waits > 0 {
+				s.hellos, s.givenUp = true, s.givenUp+f.GivenUp()
+			}
 			if f.IsCall() {
 				m := f.MOS()
 				if s.mos == 0 || m < s.mos {
@@ -485,6 +490,14 @@ func (s *sum) lateOrNil() *float64 {
 	}
 	l := part(s.late, s.received)
 	return &l
+}
+
+// deadOrNil returns how often nodes gave their neighbours up, or nil when there are no hellos.
+func (s *sum) deadOrNil() *int64 {
+	if !s.hellos {
+		return nil
+	}
+	return &s.givenUp
 }
 
 func (s *sum) mosOrNil() *float64 {
@@ -519,7 +532,7 @@ func round(v float64, digits int) float64 {
 func (s *sum) met() TrafficFigures {
 	return TrafficFigures{SentPackets: s.sent, ReceivedPackets: s.received, Loss: s.loss(), Late: s.lateOrNil(),
 		OfferedBps: int64(math.Round(s.wanted)), RateBps: int64(math.Round(s.rate)),
-		OfferedPps: round(s.wantedPps, 3), RatePps: round(s.pps, 3), Delay: s.delay.Summary(), JitterMs: inMilliseconds(s.worstJitter), MOS: s.mosOrNil(), MOSMean: s.meanMOSOrNil()}
+		OfferedPps: round(s.wantedPps, 3), RatePps: round(s.pps, 3), Delay: s.delay.Summary(), JitterMs: inMilliseconds(s.worstJitter), MOS: s.mosOrNil(), MOSMean: s.meanMOSOrNil(), Dead: s.deadOrNil()}
 }
 
 // Rows returns a row for each traffic, direction and first class; one without a class for

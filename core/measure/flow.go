@@ -27,8 +27,11 @@ type Flow struct {
 	booked    []booking
 	other     *Flow // of a call, the other direction
 	windows   []*Flow
-	window    bool  // it is a window of another flow
-	base      int64 // number of the first packet of a window
+	window    bool          // it is a window of another flow
+	waits     time.Duration // of hellos: for how long the receiver waits for one; 0: they are none
+	heard     time.Duration // when the last came; 0: none did
+	givenUp   int64         // how often it waited in vain
+	base      int64         // number of the first packet of a window
 }
 
 // A booking is how many of a flow's packets went to a tally.
@@ -46,7 +49,7 @@ type call struct {
 	buffer    time.Duration // as it is for the packet that came last
 	mean      float64       // of the delay: what an adapting buffer goes by
 	deviation float64
-	buffers   float64 // sum of the buffer, at each packet that came
+	buffers   float64   // sum of the buffer, at each packet that came
 	whole     *call     // the call that this is a window of, and whose playout point it shares; nil: this is no window
 	minima    []minimum // of the last playoutWindow, each less than those after it
 	minDelays float64   // sum of the least delay, at each packet that came
@@ -84,6 +87,17 @@ func NewCall(c codec.Codec, playout, from, lasts time.Duration) (forth, back *Fl
 	back = &Flow{from: from, lasts: lasts, call: &call{codec: c, playout: playout}, other: forth}
 	forth.other = back
 	return forth, back
+}
+
+// Expects lets the receiver of hellos give the sender up when none comes for a time. Times are those of the rehearsal.
+func (f *Flow) Expects(within time.Duration) { f.waits = within }
+
+// GivenUp returns how often the receiver of hellos gave the sender up until the source ended.
+func (f *Flow) GivenUp() int64 {
+	if f.waits > 0 && f.from+f.lasts-max(f.heard, f.from) > f.waits {
+		return f.givenUp + 1
+	}
+	return f.givenUp
 }
 
 // Adapts lets the listeners of a call adapt their playout buffers, from that of the call up to most.
@@ -126,6 +140,12 @@ func (f *Flow) Delivered(n int64, sent, delay, end time.Duration) (counts, late 
 		f.jitter += float64((d - f.jitter) / 16)
 		f.sum += f.jitter
 		f.samples++
+	}
+	if f.waits > 0 {
+		if at := sent + delay; at-max(f.heard, f.from) > f.waits {
+			f.givenUp++
+		}
+		f.heard = sent + delay
 	}
 	f.transit = delay
 	f.overtaken = n < f.next
@@ -256,7 +276,7 @@ func (f *Flow) Window(n int, span Window, first int64) *Flow {
 	}
 	w := f.windows[n]
 	if w == nil {
-		w = &Flow{from: span.From, lasts: span.To - span.From, base: first, window: true}
+		w = &Flow{from: span.From, lasts: span.To - span.From, base: first, window: true, waits: f.waits}
 		if f.call != nil {
 			w.call = &call{codec: f.call.codec, playout: f.call.playout, whole: f.call}
 			if n < len(f.other.windows) && f.other.windows[n] != nil {

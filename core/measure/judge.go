@@ -249,6 +249,11 @@ var packetMeasures = map[policy.Metric]func(e *policy.Expectation, way []*Tally,
 			f.absent = "-"
 		}
 	},
+	policy.Dead: func(_ *policy.Expectation, _ []*Tally, s *sum, f *finding) {
+		if f.value = float64(s.givenUp); !s.hellos {
+			f.absent = "-"
+		}
+	},
 	policy.Reordered: func(_ *policy.Expectation, _ []*Tally, s *sum, f *finding) { f.value = part(s.reordered, s.received) },
 	policy.MOS: func(_ *policy.Expectation, _ []*Tally, s *sum, f *finding) {
 		if f.value = s.mos; s.mos == 0 {

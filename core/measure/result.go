@@ -356,6 +356,7 @@ type TrafficFigures struct {
 	JitterMs        float64       `json:"jitter_ms"`
 	MOS             *float64      `json:"mos,omitempty"`      // of the call with the lowest
 	MOSMean         *float64      `json:"mos_mean,omitempty"` // of all its calls
+	Dead            *int64        `json:"dead,omitempty"`     // of hellos, how often the receiver gave the sender up
 	// TCP is what its TCP flows met, where the row is of the direction of their data. What
 	// of it is lost is sent again: Retransmissions says how much.
 	TCP *TCPFigures `json:"tcp,omitempty"`

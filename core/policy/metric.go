@@ -21,6 +21,7 @@ const (
 	Reordered  Metric = "reordered" // a ratio, 0 to 1, of the packets that arrive, which others overtook (RFC 4737 §3.3)
 	Late       Metric = "late"      // a ratio, 0 to 1, of the packets that arrive
 	Drops      Metric = "drops"     // packets
+	Dead       Metric = "dead"      // how often a node gave its neighbour up, whose hellos did not come
 	Throughput Metric = "rate"      // bit/s of IP bytes delivered; at an interface, as it counts
 	MOS        Metric = "mos"       // 1 to 5
 	QueueSize  Metric = "queue"     // bytes, as the interface counts
@@ -82,6 +83,7 @@ var metricTable = []MetricRow{
 	{Metric: Late, Words: "late packets", Unit: "%", Per: 0.01, Kind: Parts, Blame: TooLate, Better: -1, EndToEnd: true, Moment: true},
 	{Metric: Reordered, Words: "reordered packets", Unit: "%", Per: 0.01, Kind: Parts, Blame: Uneven, Better: -1, EndToEnd: true, Moment: true},
 	{Metric: Drops, Words: "drops", Unit: "packets", Per: 1, Kind: Counts, Better: -1, EndToEnd: true, AtInterface: true, Moment: true, Ratio: true},
+	{Metric: Dead, Words: "neighbours given up", Unit: "times", Per: 1, Kind: Counts, Better: -1, EndToEnd: true},
 	{Metric: Throughput, Words: "rate", Unit: "bit/s", Per: 1, Kind: Rates, Better: 1, EndToEnd: true, AtInterface: true, Ratio: true},
 	{Metric: MOS, Words: "MOS", Unit: "mos", Per: 1, Kind: Scores, Blame: TooLate, Better: 1, EndToEnd: true, Moment: true},
 	{Metric: QueueSize, Words: "queue", Unit: "bytes", Per: 1, Kind: Sizes, Statistic: "max", Blame: Waits, Better: -1, AtInterface: true, Moment: true},

@@ -41,10 +41,18 @@ type Node struct {
 func (n *Node) Subnets() []netip.Prefix {
 	var all []netip.Prefix
 	for _, iface := range n.Interfaces {
-		all = append(all, iface.Subnets...)
+		if !iface.Own {
+			all = append(all, iface.Subnets...)
+		}
 	}
 	return all
 }
+
+// Self is the name of the interface that leads to a node itself, and SelfRate what it sends: it is no bottleneck.
+const (
+	Self     = "self"
+	SelfRate = 10 * unit.GbitPerSecond
+)
 
 // An Interface belongs to a node and sends at its rate, counting bytes as its
 // framing says.
@@ -55,8 +63,10 @@ type Interface struct {
 	Framing packet.Framing
 	VLAN    *uint16 // it routes: what leaves has this tag; nil: it switches, tags are kept
 	Subnets []netip.Prefix
-	Ring    int // packets that it takes out of the policy's queues before it sends them, first come, first served; 0: the one that it sends
-	MTU     int // the longest IP packet that it sends, labels and outer headers included; 0: DefaultMTU
+	Address []netip.Addr // of the node itself, by which it speaks
+	Own     bool         // it leads to the node itself, which has the addresses of all its interfaces; not of the language
+	Ring    int          // packets that it takes out of the policy's queues before it sends them, first come, first served; 0: the one that it sends
+	MTU     int          // the longest IP packet that it sends, labels and outer headers included; 0: DefaultMTU
 
 	Number   int // of all interfaces of the file, from 1
 	Node     *Node

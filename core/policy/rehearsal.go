@@ -42,6 +42,7 @@ const (
 	Exchanges                        // requests and their answers, over TCP
 	Pages                            // pages of several objects, over TCP
 	Video                            // frames of a picture, one way
+	Hellos                           // hellos between two nodes, both ways
 	Conversations                    // the TCP conversations of a capture, at work; not of the language
 	Replay                           // a capture
 )
@@ -64,6 +65,7 @@ var trafficKinds = [...]TrafficKindRow{
 	Exchanges:     {Name: "requests", Protocol: packet.TCP, BothWays: true, Answers: true, OverTCP: true},
 	Pages:         {Name: "pages", Protocol: packet.TCP, BothWays: true, Answers: true, OverTCP: true},
 	Video:         {Name: "video", Protocol: packet.UDP, RTP: true, OwnClock: true},
+	Hellos:        {Name: "hellos", BothWays: true},
 	Conversations: {Name: "conversations", Protocol: packet.TCP, BothWays: true, OverTCP: true},
 	Replay:        {Name: "capture"},
 }
@@ -96,6 +98,9 @@ type Traffic struct {
 	Holding time.Duration
 	Speech  float64 // the part of the time in which each end talks; 0: silence is sent too
 	RTCP    bool
+
+	// Every is the time between the hellos of a node, and Dead how long its neighbour waits for one before it gives it up.
+	Every, Dead time.Duration
 
 	Rate     unit.Rate // of IP bytes; of Video, the mean
 	Packet   unit.Size // the IP packet's length, of Video the longest
@@ -184,6 +189,9 @@ func (t *Traffic) Steady() bool {
 // MeanRate returns the rate that a stream, or a video, comes to on average, once its ramp is
 // over.
 func (t *Traffic) MeanRate() unit.Rate {
+	if t.Every > 0 {
+		return unit.Rate(float64(8*t.Packet) / t.Every.Seconds())
+	}
 	if t.Arrivals == OnOff && t.On+t.Off > 0 {
 		return unit.Rate(float64(t.Rate) * (float64(t.On) / float64(t.On+t.Off)))
 	}

@@ -169,7 +169,7 @@ func (r *run) routes(l *policy.Link, failed bool) {
 	n.generation++
 	clear(n.routes)
 	for _, s := range r.sources {
-		if s.route != nil {
+		if s.route != nil && s.sends.From.IsValid() {
 			s.route = r.renewed(s.route, s.sends)
 		}
 	}
@@ -193,6 +193,9 @@ func (r *run) renewed(route []hop, flow packet.Flow) []hop {
 // reroutes gives a packet that comes to a node another way from there, when the routes have changed since it was sent. In a tunnel it stays.
 func (r *run) reroutes(p *port, f *flight) {
 	f.generation = r.network.generation
+	if f.source.flow != nil && !f.source.sends.From.IsValid() && f.source.endpoint == nil { // it keeps to its link
+		return
+	}
 	if f.inside.Hides() || f.Labels() > 0 || f.whole != nil && f.whole.until != atHost {
 		return
 	}

@@ -174,6 +174,19 @@ func (n *network) route(from, to *port, flow packet.Flow) ([]hop, error) {
 	return n.keep(key, hops), nil
 }
 
+// neighbours returns the hops from one node itself to another over the link whose ends have the addresses of a flow, nil where no link has.
+func (n *network) neighbours(from, to *port, flow packet.Flow) []hop {
+	for _, l := range n.file.Network.Links {
+		for i := range l.Ends {
+			near, far := l.Ends[i].Interface, l.Ends[1-i].Interface
+			if slices.Contains(near.Address, flow.From) && slices.Contains(far.Address, flow.To) && near.Node == from.iface.Node && far.Node == to.iface.Node {
+				return n.atWork([]route.Hop{{In: from.iface, Out: near}, {In: far, Out: to.iface}})
+			}
+		}
+	}
+	return nil
+}
+
 // lastRoute returns the hops of a flow between two ports; where all ways have failed, those that there were without failures.
 func (n *network) lastRoute(from, to *port, flow packet.Flow) []hop {
 	if hops, err := n.route(from, to, flow); err == nil {

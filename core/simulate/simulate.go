@@ -130,7 +130,7 @@ type run struct {
 	flowsOpen []*measure.Flows // room
 
 	recogniser *recognise.Recogniser
-	recognises bool                 // some application is recognised by more than ports
+	recognises bool // some application is recognised by more than ports
 	admissions []measure.Admission
 	calling    map[packet.Flow]bool // the calls, in both directions: none shares its ports with another
 

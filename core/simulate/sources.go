@@ -57,6 +57,7 @@ var sourceKinds = [...]struct {
 	policy.Exchanges:     {(*run).overTCP, countFlows},
 	policy.Pages:         {(*run).overTCP, countFlows},
 	policy.Video:         {(*run).video, countVideo},
+	policy.Hellos:        {(*run).hellos, countHellos},
 	policy.Conversations: {(*run).conversations, countNothing},
 	policy.Replay:        {(*run).replay, countNothing},
 }
@@ -91,6 +92,13 @@ func countVideo(t *policy.Traffic, lasts time.Duration) (float64, int, error) {
 		return 0, 0, fmt.Errorf("a video needs a rate of at least %s, a packet length and frames", unit.MinRate)
 	}
 	return lasts.Seconds() * (float64(t.Rate)/8/float64(t.Packet) + float64(t.Frames)), 1, nil
+}
+
+func countHellos(t *policy.Traffic, lasts time.Duration) (float64, int, error) {
+	if t.Every <= 0 || t.Packet <= 0 {
+		return 0, 0, fmt.Errorf("hellos need a time between them and a packet length")
+	}
+	return 2 * float64(lasts/t.Every+1), 2, nil
 }
 
 func countFlows(t *policy.Traffic, _ time.Duration) (float64, int, error) { return 0, 2 * t.Flows, nil }
@@ -217,6 +225,34 @@ func (r *run) stream(index int, t *policy.Traffic, end time.Duration) error {
 		s.Start += time.Duration(s.Random.Int64N(int64(t.Rate.Time(t.Packet))))
 	}
 	r.add(&source{Source: tagged(s, t, true), index: index, from: from, route: hops, sends: flow, end: end, flow: r.newFlow(t, end), clock: r.clock(t, 0, s.Start)})
+	return nil
+}
+
+// hellos makes the two directions of hellos between neighbours. They keep to the link between the two interfaces, where one joins them, whatever the routes.
+func (r *run) hellos(index int, t *policy.Traffic, end time.Duration) error {
+	a, b, err := r.ends(t.From, t.To)
+	if err != nil {
+		return err
+	}
+	flow := packet.Flow{From: t.From, To: t.To, FromPort: t.FromPort, ToPort: t.ToPort, Protocol: t.Protocol}
+	random := traffic.Random(r.options.Seed, t.Name, 0)
+	for way, reverse := range []bool{false, true} {
+		near, far := a, b
+		if reverse {
+			near, far, flow = b, a, flow.Reverse()
+		}
+		s := &source{index: index, reverse: reverse, from: near, end: end, flow: r.newFlow(t, end)}
+		s.flow.Expects(t.Dead)
+		if s.route = r.network.neighbours(near, far, flow); s.route == nil {
+			if s.route, err = r.network.route(near, far, flow); err != nil {
+				return err
+			}
+			s.sends = flow
+		}
+		start := t.Starts + time.Duration(random.Int64N(int64(t.Every)))
+		s.Source = tagged(&traffic.Hellos{Flow: flow, DSCP: t.DSCP, Length: int(t.Packet), Every: t.Every, Start: start, End: end}, t, way == 0)
+		r.add(s)
+	}
 	return nil
 }
 
