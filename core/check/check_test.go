@@ -81,6 +81,7 @@ func TestFindings(t *testing.T) {
 		"exempt-one-way":         {"{to-port: 8000}]", "{from: 10.2.0.0/16}, {to: 10.2.0.0/16}], except: [{to: 10.2.0.9}] # both", "{from: 10.2.0.0/16}, {to: 10.2.0.0/16}], except: [{to: 10.2.0.9}, {from: 10.2.0.9}] # both", "`copy` is excluded from `bulk`, but `copy, reverse` is included: the same conversation is in the class on its way back"},
 		"voice-as-control":       {"mark: ef, priority: 1", "mark: cs6, priority: 1", "mark: cs5, priority: 1", "leave as cs6, which is network control"},
 
+		"address-hidden":               {"{name: wan, rate: 100Mbit/s}]}\n    - {name: east", "{name: wan, rate: 100Mbit/s, address: 192.0.2.1, nat: before-policy}]}\n    - {name: east", "{name: wan, rate: 100Mbit/s, address: 192.0.2.1, nat: after-policy}]}\n    - {name: east", "asks for `from` 10.1.1.0/24, and west/wan translates addresses before the policy: the policies there see 192.0.2.1 for all hosts behind it"},
 		"shape-exceeds-contract":       {"{at: west/wan, sends: 10Mbit/s}", "{at: west/wan, contract: {rate: 8.9Mbit/s, burst: 8kB}}", "{at: west/wan, contract: {rate: 9Mbit/s, burst: 8kB}}", "the shape of 9Mbit/s is above the 8.9Mbit/s of the contract: the carrier drops the excess, of whatever class"},
 		"shape-burst-exceeds-contract": {"shape: 9Mbit/s", "shape: {rate: 9Mbit/s, burst: 10kB} # contract", "shape: {rate: 9Mbit/s, burst: 8800B} # contract", "that needs a contract with a burst of 9,000 B, and it has 8,000 B"},
 	}

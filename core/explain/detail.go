@@ -174,6 +174,20 @@ func (s *Step) tunnelNotes(c *tunnel.Crossing, hidden bool) {
 	}
 }
 
+// addressNotes remarks on addresses that are translated at this node.
+func (s *Step) addressNotes(c *tunnel.Crossing, p *packet.Packet) {
+	if i := c.Shows(); i != nil {
+		s.note(words.HostAgain.With(i.Path(), p.Flow.To))
+	}
+	if i := c.Leaves(); i != nil {
+		sees := words.SeesHosts.With()
+		if i.NAT == policy.BeforePolicy {
+			sees = words.SeesOwn.With()
+		}
+		s.note(words.LeavesFrom.With(p.Flow.From, sees))
+	}
+}
+
 // linkNotes remarks on the other links that the packet could have taken, and on the contract of the one that it takes.
 func (f *Follower) linkNotes(s *Step, c *tunnel.Crossing, to *policy.Node) {
 	if s.Several {

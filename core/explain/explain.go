@@ -283,7 +283,7 @@ func (f *Follower) follow(p *packet.Packet, crossings []tunnel.Crossing, detail 
 	inside := &tunnel.Inside{}
 	for i := range crossings {
 		c := &crossings[i]
-		c.Enter(p)
+		c.Enter(p, inside)
 		s := f.cross(p, c.In, policy.In, detail)
 		if s.finish(p, inside); s.dropped() {
 			return append(steps, s), false
@@ -313,6 +313,7 @@ func (f *Follower) follow(p *packet.Packet, crossings []tunnel.Crossing, detail 
 			s.Several = len(f.table.Nexts(c.Out.Node, crossings[len(crossings)-1].Out.Node)) > 1
 		}
 		if detail {
+			s.addressNotes(c, p)
 			s.tunnelNotes(c, hidden)
 			if s.onLink {
 				f.linkNotes(&s, c, crossings[len(crossings)-1].Out.Node)

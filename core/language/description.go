@@ -1,6 +1,7 @@
 package language
 
 import (
+	"slices"
 	"strings"
 	"time"
 
@@ -368,6 +369,9 @@ var (
 		on("vlan", "it routes: the VLAN of the tag that what it sends has; without it, it switches and tags are kept", aVLAN, func(i *interfaceLine, v *uint16) { i.VLAN = v }),
 		on("subnets", "the prefixes of the hosts at it", oneOrMany(aPrefix), func(i *interfaceLine, v []prefix) { i.Subnets = v }),
 		on("address", "its own: the node sends and receives by it", oneOrMany(anAddress), func(i *interfaceLine, v []address) { i.Address = v }),
+		on("nat", "addresses of hosts become its own `address` in what it sends: before-policy or after-policy says whether its policies see that", words(policy.NATWords()...), func(i *interfaceLine, v string) {
+			i.NAT = policy.NAT(1 + slices.Index(policy.NATWords(), v))
+		}),
 		on("ring", "a FIFO of the hardware behind the queues of the policy: how many packets it holds; none when not given", count("a number of packets", 1, 65536), func(i *interfaceLine, v int) { i.Ring = v }),
 		on("mtu", "the longest IP packet that it sends, with labels and outer headers: 1500B when neither it nor its link says", anMTU, func(i *interfaceLine, v int) { i.MTU = v }),
 		on("link", "the link to another node, in place of an entry in `links`", aSiteLink, func(i *interfaceLine, v siteLink) { i.link = &v }),

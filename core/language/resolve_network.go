@@ -88,6 +88,9 @@ func (s *resolver) addInterface(node *policy.Node, iface *policy.Interface) {
 	if iface.VLAN != nil && iface.Framing.Tags == 0 && s.sound("network") {
 		s.problem(iface.PlaceOf("vlan"), 0, "give it a `framing` such as ethernet-vlan", "`vlan` needs a framing with a tag, and %s has %s", iface.Path(), iface.Framing.Name)
 	}
+	if iface.NAT != policy.NoNAT && len(iface.Address) == 0 && !has(iface, "address") {
+		s.problem(iface.PlaceOf("nat"), 0, "give it the `address` that hosts behind it have beyond it", "%s translates addresses, and has none", iface.Path())
+	}
 	node.Interfaces = append(node.Interfaces, iface)
 	if _, twice := s.interfaces[iface.Path()]; !twice {
 		s.interfaces[iface.Path()] = iface

@@ -401,6 +401,10 @@ func (s *resolver) twoEnds(t *trafficLine) {
 		ref := t.between[i]
 		iface := s.interfaces[ref.Text]
 		switch {
+		case iface == nil && t.Kind == policy.Hellos && strings.Contains(ref.Text, "/"):
+			if s.sound("network") {
+				s.unknown(ref, "interface", s.paths)
+			}
 		case iface == nil || t.Kind != policy.Hellos:
 			a, err := parseAddress(ref.Text)
 			if err != nil {

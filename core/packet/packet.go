@@ -458,6 +458,44 @@ func updateChecksum(sum []byte, was, is uint16) {
 	binary.BigEndian.PutUint16(sum, ^uint16(s))
 }
 
+// SetFrom rewrites the source address in place, and SetTo the destination, with the checksums kept right (RFC 1624). They do nothing to a packet of another version.
+func (p *Packet) SetFrom(a netip.Addr) { p.setAddress(&p.Flow.From, a, 0) }
+
+// SetTo rewrites the destination address in place.
+func (p *Packet) SetTo(a netip.Addr) { p.setAddress(&p.Flow.To, a, 1) }
+
+func (p *Packet) setAddress(of *netip.Addr, a netip.Addr, nth int) {
+	if p.network == 0 || a.Is4() != of.Is4() {
+		return
+	}
+	b := p.Bytes[p.network:]
+	is, at := a.AsSlice(), 8+16*nth
+	if a.Is4() {
+		at = 12 + 4*nth
+	}
+	sums := [][]byte{}
+	if a.Is4() {
+		sums = append(sums, b[10:12])
+	}
+	if p.transport != 0 && !p.LaterFragment {
+		t := p.Bytes[p.transport:]
+		switch {
+		case p.Flow.Protocol == TCP && len(t) >= 18:
+			sums = append(sums, t[16:18])
+		case p.Flow.Protocol == UDP && len(t) >= 8 && t[6]|t[7] != 0: // zero is none (RFC 768)
+			sums = append(sums, t[6:8])
+		}
+	}
+	for i := 0; i < len(is); i += 2 {
+		was, now := binary.BigEndian.Uint16(b[at+i:]), binary.BigEndian.Uint16(is[i:])
+		for _, sum := range sums {
+			updateChecksum(sum, was, now)
+		}
+		b[at+i], b[at+i+1] = is[i], is[i+1]
+	}
+	*of = a
+}
+
 // ECN returns the explicit congestion notification field (RFC 3168).
 func (p *Packet) ECN() uint8 {
 	if p.network == 0 {

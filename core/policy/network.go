@@ -48,6 +48,32 @@ func (n *Node) Subnets() []netip.Prefix {
 	return all
 }
 
+// A NAT says where an interface translates addresses, seen from its policies. The zero NAT is nowhere.
+type NAT uint8
+
+// Where addresses are translated.
+const (
+	NoNAT        NAT = iota
+	BeforePolicy     // before the outgoing policy, which sees the interface's address, and after the incoming one
+	AfterPolicy      // on the link's side of both, which see the hosts' own addresses
+)
+
+// NATWords are the words of the language for where addresses are translated, in their order from BeforePolicy on.
+func NATWords() []string { return []string{"before-policy", "after-policy"} }
+
+// Translated returns the address that stands for hosts beyond the interface, of the version of an address, and whether there is one.
+func (i *Interface) Translated(a netip.Addr) (netip.Addr, bool) {
+	if i.NAT == NoNAT {
+		return a, false
+	}
+	for _, own := range i.Address {
+		if own.Is4() == a.Is4() {
+			return own, true
+		}
+	}
+	return a, false
+}
+
 // Self is the name of the interface that leads to a node itself, and SelfRate what it sends: it is no bottleneck.
 const (
 	Self     = "self"
@@ -64,6 +90,7 @@ type Interface struct {
 	VLAN    *uint16 // it routes: what leaves has this tag; nil: it switches, tags are kept
 	Subnets []netip.Prefix
 	Address []netip.Addr // of the node itself, by which it speaks
+	NAT     NAT          // of what it sends the source, of what comes back the destination
 	Own     bool         // it leads to the node itself, which has the addresses of all its interfaces; not of the language
 	Ring    int          // packets that it takes out of the policy's queues before it sends them, first come, first served; 0: the one that it sends
 	MTU     int          // the longest IP packet that it sends, labels and outer headers included; 0: DefaultMTU

@@ -134,6 +134,9 @@ func (r *run) divided(f *flight, parts []packet.Packet, until int) []*flight {
 		g.Owner, g.room, g.Bytes = g, room, room
 		g.source, g.flow, g.route, g.at, g.number, g.sent = f.source, f.flow, f.route, f.at, f.number, f.sent
 		g.Slot, g.in, g.first, g.whole = f.Slot, f.in, f.first, w
+		if f.inside.Host().IsValid() && !f.inside.Hides() {
+			g.inside = f.inside.Clone()
+		}
 		if until == atHost {
 			r.watch(r.now, &g.Packet)
 		}

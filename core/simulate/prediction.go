@@ -141,11 +141,11 @@ func (r *run) walkRoute(g *flight, stage int) *prediction {
 		g.at = stage / 2
 		h, d := g.hop(), policy.Direction(stage%2)
 		if d == policy.In {
-			h.Enter(&g.Packet)
-		} else {
 			if h.wraps && g.inside == nil {
 				g.inside = &tunnel.Inside{}
 			}
+			h.Enter(&g.Packet, g.inside)
+		} else {
 			h.Forward(&g.Packet, g.inside)
 		}
 		if p := h.path(d); p.attached != nil {
@@ -217,6 +217,9 @@ func appendKey(b []byte, f *flight, stage int, now epoch) []byte {
 	b = appendPacket(b, &f.Packet)
 	if f.inside.Hides() {
 		b = appendPacket(b, f.inside.Packet())
+	}
+	if host := f.inside.Host(); host.IsValid() {
+		b = append(b, host.AsSlice()...)
 	}
 	return b
 }

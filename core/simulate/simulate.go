@@ -212,6 +212,13 @@ func prepare(f *policy.File, rehearsal *policy.Rehearsal, o Options, outside Out
 		sets: measure.NewSets(f, rehearsal), windows: measure.Windows(rehearsal), predictions: make(map[string]*prediction), outside: outside,
 		orders: make(map[association]*order), pathMTU: make(map[[2]netip.Addr]pathMTU), tunnelMTU: make(map[tunnelWay]int)}
 	if outside != nil {
+		for i := range f.Network.Nodes {
+			for _, iface := range f.Network.Nodes[i].Interfaces {
+				if iface.NAT != policy.NoNAT {
+					return nil, policy.Problems{{Place: iface.PlaceOf("nat"), Text: iface.Path() + " translates addresses, which hosts of the kernel know nothing of", Help: "leave `nat` out, or rehearse it"}}
+				}
+			}
+		}
 		r.away, r.tcpSources, r.endpoints = make(map[uint32]*flight), make(map[packet.Flow]*source), make(map[Transport]*endpoint)
 	}
 	if err := r.bound(); err != nil {
@@ -414,7 +421,11 @@ func (r *run) counts(f *flight) bool { return f.sent >= r.plan.WarmUp }
 
 // enter brings a packet into a node through a port.
 func (r *run) enter(p *port, f *flight) {
-	f.hop().Enter(&f.Packet)
+	h := f.hop()
+	if h.wraps && f.inside == nil {
+		f.inside = &tunnel.Inside{}
+	}
+	h.Enter(&f.Packet, f.inside)
 	r.tap(p, policy.In, f)
 	if p.in.Path == nil {
 		if a := p.in.attached; a != nil {
@@ -556,9 +567,6 @@ func (r *run) forward(p *port, f *flight) {
 
 // onward gives a packet to the port that it leaves a node by.
 func (r *run) onward(h *hop, f *flight) {
-	if h.wraps && f.inside == nil {
-		f.inside = &tunnel.Inside{}
-	}
 	if f.order != nil && !r.inOrder(h, f) {
 		return
 	}

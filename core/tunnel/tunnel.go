@@ -29,6 +29,9 @@ type Crossing struct {
 	pops     *policy.Tunnel // this node takes the topmost label off as the packet leaves
 	switched bool           // the node forwards by label
 	first    bool           // the packet enters the network here
+	// Addresses that are translated: leaving by Out, the source becomes one of leaves; a packet that goes to hosts behind an interface further on has one
+	// of hides as its destination from the first node on, until this is the node where it comes in by that interface, shows.
+	leaves, hides, shows *policy.Interface
 }
 
 // Crossings returns what each node of a route does.
@@ -50,13 +53,51 @@ func Crossings(hops []route.Hop) []Crossing {
 		out[i] = c
 		before = h.Tunnel
 	}
+	translations(out)
 	return out
+}
+
+// translations notes where addresses are translated on a route: not those of nodes themselves, and not within tunnels.
+func translations(route []Crossing) {
+	last := len(route) - 1
+	for i := range route {
+		c := &route[i]
+		if i < last && c.Out.NAT != policy.NoNAT && c.Tunnel == nil && !c.In.Own {
+			c.leaves = c.Out
+		}
+		if i > 0 && c.In.NAT != policy.NoNAT && route[i-1].Tunnel == nil && !c.Out.Own && route[0].hides == nil {
+			c.shows, route[0].hides = c.In, c.In
+		}
+	}
+}
+
+// Leaves returns the interface whose address the source becomes as packets leave, nil where it stays; and Shows the one by which packets come in whose
+// destination becomes that of the host again.
+func (c *Crossing) Leaves() *policy.Interface { return c.leaves }
+
+// Shows returns the interface by which packets come in whose destination becomes that of the host again; nil where it stays.
+func (c *Crossing) Shows() *policy.Interface { return c.shows }
+
+// show gives a packet the address of its host again.
+func (c *Crossing) show(p *packet.Packet, in *Inside) {
+	if in != nil && in.to.IsValid() && !in.full {
+		p.SetTo(in.to)
+		in.to = netip.Addr{}
+	}
+}
+
+// leave gives a packet the address of the interface by which it leaves.
+func (c *Crossing) leave(p *packet.Packet) {
+	if a, ok := c.leaves.Translated(p.Flow.From); ok {
+		p.SetFrom(a)
+	}
 }
 
 // Inside is what an outer IP header hides of a packet. The zero Inside is nothing.
 type Inside struct {
 	inner packet.Packet
 	full  bool
+	to    netip.Addr // of the host that the packet goes to, while another address stands for it
 }
 
 // Hides reports whether the packet is under an outer IP header.
@@ -87,8 +128,25 @@ func (c *Crossing) Back() bool { return c.back }
 // Begins returns the tunnel that begins at the node, or nil.
 func (c *Crossing) Begins() *policy.Tunnel { return c.begins }
 
-// Enter prepares a packet for the incoming policy.
-func (c *Crossing) Enter(p *packet.Packet) {
+// Host returns the address of the host that a packet goes to while another stands for it; invalid: its own does.
+func (i *Inside) Host() netip.Addr {
+	if i == nil {
+		return netip.Addr{}
+	}
+	return i.to
+}
+
+// Enter prepares a packet for the incoming policy. The Inside is needed where Wraps says so.
+func (c *Crossing) Enter(p *packet.Packet, in *Inside) {
+	if c.hides != nil {
+		if a, ok := c.hides.Translated(p.Flow.To); ok && a != p.Flow.To {
+			in.to = p.Flow.To
+			p.SetTo(a)
+		}
+	}
+	if c.shows != nil && c.shows.NAT == policy.AfterPolicy {
+		c.show(p, in)
+	}
 	p.In = int32(c.In.Number)
 	p.LabelSwitched = c.switched && p.Labels() > 0
 }
@@ -98,6 +156,12 @@ func (c *Crossing) Enter(p *packet.Packet) {
 // A tunnel that begins here comes after the policy, which decides where it still
 // sees the packet; how much longer the packet will be is noted in it.
 func (c *Crossing) Forward(p *packet.Packet, in *Inside) {
+	if c.shows != nil && c.shows.NAT == policy.BeforePolicy {
+		c.show(p, in)
+	}
+	if c.leaves != nil && c.leaves.NAT == policy.BeforePolicy {
+		c.leave(p)
+	}
 	if c.first && p.Labels() > 0 { // a capture's labels end where it enters
 		p.DropLabels()
 	}
@@ -128,6 +192,9 @@ func (c *Crossing) Forward(p *packet.Packet, in *Inside) {
 // or taken off.
 func (c *Crossing) Leave(p *packet.Packet, in *Inside) {
 	p.GrowsBy, p.GrowsLabels = 0, 0
+	if c.leaves != nil && c.leaves.NAT == policy.AfterPolicy {
+		c.leave(p)
+	}
 	if c.ends != nil && c.ends.Model == policy.Pipe {
 		c.unwrap(p, in)
 	}
@@ -143,7 +210,7 @@ func (c *Crossing) Leave(p *packet.Packet, in *Inside) {
 // Wraps reports whether the crossing puts packets under an outer header, or takes
 // them out of one: then it needs an Inside.
 func (c *Crossing) Wraps() bool {
-	return c.begins != nil && c.begins.Kind != policy.MPLS || c.ends != nil && c.ends.Kind != policy.MPLS
+	return c.begins != nil && c.begins.Kind != policy.MPLS || c.ends != nil && c.ends.Kind != policy.MPLS || c.hides != nil
 }
 
 // tag makes the frame's VLAN tags those of the interface it leaves by. A routing

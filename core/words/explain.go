@@ -65,11 +65,17 @@ var (
 	NodeTakesRest = row("`{node}` puts it in class rest")
 
 	// Why a policy does not keep what it promises.
-	ShapeOverLink = row("the shape is {shape}, but the link carries {carries}. Packets then queue in the carrier's equipment, which ignores classes")
-	NoShapeIn     = row("no `shape` here, so no queue: this policy only marks and polices")
-	EqualWays     = row("by {others,} it would cost as much: a hash of the flow's addresses and ports chose this way, and other flows go there")
-	ContractAhead = row("on the link the carrier meters it by a contract: {rate!}, burst {burst!}. What exceeds that is dropped or marked as the contract says")
-	NoShapeOut    = row("there is no `shape`, and the link carries {carries} where the interface sends {port}. Packets then queue in the carrier's equipment, which ignores classes")
+	ShapeOverLink  = row("the shape is {shape}, but the link carries {carries}. Packets then queue in the carrier's equipment, which ignores classes")
+	NoShapeIn      = row("no `shape` here, so no queue: this policy only marks and polices")
+	LeavesFrom     = row("leaves with {address} as its source; {sees}")
+	SeesHosts      = row("the policy here sees the host's own address")
+	SeesOwn        = row("the policy here sees that address, and not the host's")
+	PoliciesSee    = row("the policies there see {addresses,} for all hosts behind it")
+	PoliciesSeeAll = row("the policies there see the hosts' own addresses")
+	HostAgain      = row("came in at {interface} for an address that stands for hosts behind it, and goes on to {address}")
+	EqualWays      = row("by {others,} it would cost as much: a hash of the flow's addresses and ports chose this way, and other flows go there")
+	ContractAhead  = row("on the link the carrier meters it by a contract: {rate!}, burst {burst!}. What exceeds that is dropped or marked as the contract says")
+	NoShapeOut     = row("there is no `shape`, and the link carries {carries} where the interface sends {port}. Packets then queue in the carrier's equipment, which ignores classes")
 )
 
 // What a policer does, and what a mark sets.

@@ -205,6 +205,9 @@ var (
 		"no command can use the file",
 		"{help}")
 
+	AddressHidden = finding("`{class}` asks for `{key}` {address}, and {interface} translates addresses {when}: {sees}",
+		"the condition takes none of the packets that it is meant for",
+		"mark the packets where they come in and ask for the mark, or set `nat` to the other side")
 	AddressNowhere = finding("`{class}` asks for `{key}` {prefix}, which is in no subnet of the network",
 		"no packet has such an address, so the condition takes none",
 		"mend the address, or add its subnet to an interface's `subnets`")

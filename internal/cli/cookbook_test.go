@@ -52,7 +52,7 @@ func TestCookbook(t *testing.T) {
 			t.Errorf("%s does not begin with what it shows", name)
 		}
 	}
-	if found < 29 {
+	if found < 31 {
 		t.Errorf("only %d examples in the cookbook", found)
 	}
 }

@@ -17,6 +17,7 @@ var kindLines = map[policy.TrafficKind]string{
 	policy.Exchanges: "requests: 2, answer: 100kB, think: 100ms, from: 10.1.0.1, to: 10.2.0.1",
 	policy.Pages:     "pages: 2, objects: 3, object: 20kB, think: 100ms, from: 10.1.0.1, to: 10.2.0.1",
 	policy.Video:     "video: 2Mbit/s, from: 10.1.0.1, to: 10.2.0.1",
+	policy.Hellos:    "hellos: 100ms, dead: 1s, between: [a/wan, b/wan]",
 	policy.Replay:    "capture: hops.pcap, enters: a/lan",
 }
 
