@@ -84,6 +84,7 @@ type Step struct {
 	Remarks bool        `json:"remarks,omitempty"` // a policer here marks some packets of the flow otherwise
 	Assumed bool        `json:"assumed,omitempty"` // a `when` is assumed to hold
 
+	number  int32 // of the interface by which the packet entered the node
 	in, out codepoint.DSCP
 	size    int  // of the packet, as the interface counts
 	onLink  bool // leaves by a link, where it may have to wait
@@ -97,6 +98,9 @@ type Fit struct {
 	Most       int  `json:"longest_bytes"` // that the packet may be, before what this node puts around it
 	Fragmented bool `json:"fragmented"`    // otherwise it is dropped
 }
+
+// InNumber returns the number of the interface by which the packet entered the node.
+func (s *Step) InNumber() int32 { return s.number }
 
 // Size returns how large the packet is at the interface, as that counts; 0 where there is no policy.
 func (s *Step) Size() int { return s.size }
@@ -228,7 +232,7 @@ func (f *Follower) Ask(q Question) (*Answer, error) {
 		}
 		p.SetTags([]packet.Tag{tag})
 	}
-	p.Apps = appsOf(f.file, q.ServerName, q.RTP)
+	p.Apps = AppsOf(f.file, q.ServerName, q.RTP)
 	if q.MayFragment {
 		p.MayFragment()
 	}
@@ -261,9 +265,9 @@ func (f *Follower) answer(p *packet.Packet, crossings []tunnel.Crossing) *Answer
 	return a
 }
 
-// appsOf returns the applications that are recognised by a server name, or by
+// AppsOf returns the applications that are recognised by a server name, or by
 // looking like RTP.
-func appsOf(f *policy.File, name string, rtp bool) []uint64 {
+func AppsOf(f *policy.File, name string, rtp bool) []uint64 {
 	var bits []uint64
 	for i := range f.Apps {
 		app := &f.Apps[i]
@@ -384,6 +388,7 @@ func (f *Follower) cross(p *packet.Packet, at *policy.Interface, d policy.Direct
 	s.Policy = a.Policy.Name
 	where := f.site(a)
 	s.Plan = where.plan
+	s.number = p.In
 	s.size = where.plan.Framing.Size(p.Length+int(p.GrowsBy), p.Labels()+int(p.GrowsLabels))
 	e := where.classifier.Take(p)
 	if detail {

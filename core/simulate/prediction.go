@@ -140,10 +140,10 @@ func (r *run) walkRoute(g *flight, stage int) *prediction {
 	for ; stage < len(out.ahead); stage++ {
 		g.at = stage / 2
 		h, d := g.hop(), policy.Direction(stage%2)
+		if h.wraps && g.inside == nil {
+			g.inside = &tunnel.Inside{}
+		}
 		if d == policy.In {
-			if h.wraps && g.inside == nil {
-				g.inside = &tunnel.Inside{}
-			}
 			h.Enter(&g.Packet, g.inside)
 		} else {
 			h.Forward(&g.Packet, g.inside)

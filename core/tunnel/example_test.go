@@ -23,7 +23,7 @@ func ExampleCrossings() {
 	p.Build(make([]byte, packet.HeaderRoom), packet.Flow{From: netip.MustParseAddr("10.1.0.8"), To: netip.MustParseAddr("10.2.0.8"), Protocol: packet.UDP}, codepoint.EF, 200, 0)
 	var inside tunnel.Inside
 	for _, c := range tunnel.Crossings(hops) {
-		c.Enter(&p)
+		c.Enter(&p, &inside)
 		// the incoming policy
 		c.Forward(&p, &inside)
 		// the outgoing policy

@@ -134,6 +134,9 @@ var (
 	WeightsReversed = finding("`{low}` has a smaller weight than `{high}`, {low-weight} and {high-weight}, and is expected to get more",
 		"{more} and {less}: when both are busy, `{high}` gets more",
 		"swap the weights, or the expectations")
+	FlowDivided = finding("the policer of `{entry}` marks a part of `{traffic}` {mark}, and at {place} that part is in `{other}`, the other packets in `{class}`",
+		"packets overtake others of their flow, which TCP takes for loss",
+		"let `{class}` take both marks, or drop the excess")
 	ShapeExceedsContract = finding("`{policy}` keeps no promise",
 		"{why}",
 		"give it a `shape` of {bought} or less, such as `shape: 98%`")

@@ -158,7 +158,7 @@ func measuredFor(flag, value string) (time.Duration, error) {
 func (a *app) flood(text render.Text) *cobra.Command {
 	v := voiceFlags{dscp: "ef"}
 	var page pages
-	var rate, over, dscp, packet string
+	var rate, over, dscp, packet, contract, at string
 	var flows, calls int
 	c := &cobra.Command{
 		Use:   "flood ADDRESS --rate RATE",
@@ -171,7 +171,8 @@ far end at the same time and reports the rate at which the call breaks.
 Rates count IP packets. Flood ends by itself, and when the far end is gone. It takes
 capacity from everybody on the same line: use it only on your own network.`,
 		Example: `  imbrel flood 192.0.2.9 --rate 1..40Mbit/s --for 30s --while-calling 1
-  imbrel flood 192.0.2.9 --tcp 4 --dscp af11 --while-calling 1`,
+  imbrel flood 192.0.2.9 --tcp 4 --dscp af11 --while-calling 1
+  imbrel flood 192.0.2.9 --acceptance site.yaml --at site/line --for 5s`,
 		Args: between(1, 1, "the address of a far end"),
 		RunE: func(c *cobra.Command, args []string) error {
 			if err := page.free(); err != nil {
@@ -182,6 +183,20 @@ capacity from everybody on the same line: use it only on your own network.`,
 				return err
 			}
 			config := live.FloodConfig{Address: call.Address, Key: call.Key, TCP: flows, MOS: mos}
+			if contract != "" {
+				if err := apart(c, "--acceptance", "the contract says what is sent", "rate", "tcp", "dscp", "while-calling", "codec", "playout", "mos", "report"); err != nil {
+					return err
+				}
+				if err := bounds(&config, "1Mbit/s", over, packet, dscp); err != nil {
+					return err
+				}
+				ctx, stop := untilTold()
+				defer stop()
+				return a.acceptLive(ctx, text, contract, at, config)
+			}
+			if at != "" {
+				return fmt.Errorf("--at has no effect without --acceptance: it names the link whose contract is tested")
+			}
 			if err := bounds(&config, rate, over, packet, dscp); err != nil {
 				return err
 			}
@@ -208,6 +223,8 @@ capacity from everybody on the same line: use it only on your own network.`,
 	c.Flags().StringVar(&over, "for", "10s", "flood for a `TIME`")
 	c.Flags().StringVar(&packet, "packet", "1200B", "the `SIZE` of its IP packets")
 	c.Flags().StringVar(&dscp, "dscp", "df", "the `CODEPOINT` of its packets")
+	c.Flags().StringVar(&contract, "acceptance", "", "test the contract of a policy `FILE` in steps: each class below its rate, all together, beyond it, and in bursts; each step takes --for")
+	c.Flags().StringVar(&at, "at", "", "with --acceptance: the `INTERFACE` at whose link the contract is, where there are several")
 	numberVar(c.Flags(), &flows, "tcp", 0, 1, maxFlows, "send by `N` connections of TCP, as fast as they can be, and not datagrams")
 	numberVar(c.Flags(), &calls, "while-calling", 0, 1, maxCalls, "make `N` calls meanwhile, marked ef")
 	v.define(c.Flags(), " of the calls")

@@ -162,17 +162,22 @@ func TestCallsAndFloodsAreBounded(t *testing.T) {
 // slowYard is a yard whose gate sends to the right at a rate, with an entry before the rest, and where a host on
 // the right answers.
 func slowYard(t testing.TB, shape, entry string) *yard {
+	return answeringYard(t, shape, entry+"{class: rest, mark: af11, queue: {limit: 60}}")
+}
+
+// answeringYard is the same with these entries.
+func answeringYard(t testing.TB, shape, entries string) *yard {
 	y := newYard(t)
 	y.gate(put(t, t.TempDir(), "site.yaml", fmt.Sprintf(`imbrel: 1
 classes: [{name: voice, match: [{to-port: 16384-32767, protocol: udp}]}]
-policies: [{name: up, shape: %s, treat: [%s{class: rest, mark: af11, queue: {limit: 60}}]}]
+policies: [{name: up, shape: %s, treat: [%s]}]
 attach: [{policy: up, at: site/wan out}]
 network:
   nodes:
     - {name: site, interfaces: [{name: lan, rate: 1Gbit/s, subnets: [10.44.0.0/18]}, {name: wan, rate: 1Gbit/s}]}
     - {name: far, interfaces: [{name: wan, rate: 1Gbit/s}, {name: lan, rate: 1Gbit/s, subnets: [10.44.64.0/18]}]}
   links: [{ends: [{at: site/wan}, {at: far/wan}], delay: 1ms}]
-`, shape, entry)))
+`, shape, entries)))
 	far := exec.Command("ip", "netns", "exec", y.right, program, "answer", "--listen", rightHost)
 	errs, _ := far.StderrPipe()
 	if err := far.Start(); err != nil {

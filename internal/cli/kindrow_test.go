@@ -17,7 +17,7 @@ var kindLines = map[policy.TrafficKind]string{
 	policy.Exchanges: "requests: 2, answer: 100kB, think: 100ms, from: 10.1.0.1, to: 10.2.0.1",
 	policy.Pages:     "pages: 2, objects: 3, object: 20kB, think: 100ms, from: 10.1.0.1, to: 10.2.0.1",
 	policy.Video:     "video: 2Mbit/s, from: 10.1.0.1, to: 10.2.0.1",
-	policy.Hellos:    "hellos: 100ms, dead: 1s, between: [a/wan, b/wan]",
+	policy.Hellos:    "hellos: 100ms, dead: 1s, between: [a/wan, b/lan]",
 	policy.Replay:    "capture: hops.pcap, enters: a/lan",
 }
 
@@ -27,8 +27,8 @@ policies: [{name: p, shape: 1Mbit/s, treat: [{class: all, at-least: 50%%, queue:
 attach: [{policy: p, at: a/wan out}]
 network:
   nodes:
-    - {name: a, interfaces: [{name: lan, rate: 1Gbit/s, subnets: [10.1.0.0/16]}, {name: wan, rate: 1Gbit/s, link: {to: b, delay: 1ms}}]}
-    - {name: b, interfaces: [{name: lan, rate: 1Gbit/s, subnets: [10.2.0.0/16]}]}
+    - {name: a, interfaces: [{name: lan, rate: 1Gbit/s, subnets: [10.1.0.0/16]}, {name: wan, rate: 1Gbit/s, address: 10.1.255.1, link: {to: b, delay: 1ms}}]}
+    - {name: b, interfaces: [{name: lan, rate: 1Gbit/s, subnets: [10.2.0.0/16], address: 10.2.255.1}]}
 rehearsals: [{name: r, lasts: 6s, traffic: [{name: kind, %s}], expect: [all delay max <= 100s]}]
 `
 

@@ -44,6 +44,7 @@ type rehearsalRun struct {
 	failOn     string
 	captureOut string
 	whatIf     bool
+	acceptance string
 	repeat     int
 	shard      string
 	view       render.View
@@ -76,6 +77,13 @@ reported.`,
 		RunE: func(c *cobra.Command, args []string) error {
 			if err := a.effects(c, &r); err != nil {
 				return err
+			}
+			if c.Flags().Changed("acceptance") {
+				var err error
+				if r.file, r.in, err = files.ReadPolicy(args[0], a.in, a.includeFrom...); err != nil {
+					return err
+				}
+				return a.acceptRehearsed(text, &r, r.acceptance)
 			}
 			plans, err := r.read(a, args)
 			if err != nil {
@@ -125,6 +133,7 @@ reported.`,
 	numberVar(c.Flags(), &r.repeat, "repeat", 0, 1, maxRepeats, "run `N` times with different seeds, on all processors, and say in how many each expectation holds")
 	c.Flags().StringVar(&r.shard, "shard", "", "run only a `PART` of the repeats, such as 3/16; compare --merge joins the results")
 	c.Flags().BoolVar(&r.whatIf, "what-if-down", false, "run with each link down in turn, its traffic taking the other ways there are, and show which expectations break")
+	c.Flags().StringVar(&r.acceptance, "acceptance", "", "test the contract of the link at an `INTERFACE`, in place of the file's rehearsals: each class below its rate, all together, beyond it, and in bursts")
 	r.pages.flags(c)
 	c.Flags().StringVar(&r.series, "series", "", "write what happened over time as tables (CSV) into the folder `DIR`, in steps of --every")
 	c.MarkFlagsMutuallyExclusive("without-policy", "both")
@@ -172,6 +181,14 @@ func (a *app) effects(c *cobra.Command, r *rehearsalRun) error {
 	}
 	if r.repeat > 0 {
 		if err := apart(c, "--repeat", "it is about many runs: run one with --seed", "suggest", "hops", "every", "detail", "at", "class", "all", "packets", "capture-out", "series", "charts"); err != nil {
+			return err
+		}
+	}
+	if c.Flags().Changed("acceptance") {
+		if a.output != "json" && a.output != "text" {
+			return fmt.Errorf("-o %s has no effect with --acceptance: ask for text or json", a.output)
+		}
+		if err := apart(c, "--acceptance", "it sends traffic of its own", "what-if-down", "both", "repeat", "suggest", "hops", "every", "detail", "at", "class", "all", "packets", "capture-out", "series", "charts", "report", "fail-on", "distributions", "closed-loop", "as-delivered"); err != nil {
 			return err
 		}
 	}

@@ -77,6 +77,7 @@ type FloodConfig struct {
 	From, To unit.Rate // of IP bytes; From becomes To over the time. Not of TCP
 	Over     time.Duration
 	Packet   int // bytes of IP
+	Count    int // of datagrams at most; 0: as many as there are in the time
 	DSCP     codepoint.DSCP
 	TCP      int // flows; 0: UDP
 	Key      []byte

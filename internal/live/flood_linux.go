@@ -132,7 +132,7 @@ func (f *flooding) overUDP(ctx context.Context) error {
 	noted := time.Duration(-1)
 	for ctx.Err() == nil && !f.gone.Load() {
 		now := time.Since(f.began)
-		if now >= c.Over {
+		if now >= c.Over || c.Count > 0 && n.packets >= uint64(c.Count) {
 			break
 		}
 		if wait := at - now; wait > 2*time.Millisecond {
@@ -157,6 +157,9 @@ func (f *flooding) overUDP(ctx context.Context) error {
 		due = max(due+gap, now-10*time.Millisecond)
 		// Floods through one queue would lock together: each datagram is late by up to the time of one at the rate
 		// that arrives.
+		if at = due; c.Count > 0 { // a burst
+			continue
+		}
 		at = due + time.Duration(random.Int64N(max(int64(gap), f.slowest.Load(), 1)))
 		if now > goneAfter && now-time.Duration(heard.Load()) > goneAfter {
 			f.gone.Store(true)
