@@ -1,6 +1,10 @@
 package packet
 
-import "encoding/binary"
+import (
+	"encoding/binary"
+	"net/netip"
+	"slices"
+)
 
 // fragmentHeader is the length of the fragment header of IPv6 (RFC 8200 §4.5).
 const fragmentHeader = 8
@@ -94,6 +98,87 @@ func (p *Packet) Fragments(limit int, id uint32) []Packet {
 		parts = append(parts, part)
 	}
 	return parts
+}
+
+// part returns where the data of a fragment begins in its packet and in its bytes, and whether more follows.
+func (p *Packet) part() (offset int, data []byte, more bool) {
+	ip := p.Bytes[p.network:]
+	if ip[0]>>4 == 4 {
+		flags, header := binary.BigEndian.Uint16(ip[6:]), int(ip[0]&0x0f)*4
+		return int(flags&0x1fff) * 8, ip[header:min(p.Length, len(ip))], flags&0x2000 != 0
+	}
+	if ip[6] != 44 || len(ip) < IPv6Header+fragmentHeader {
+		return 0, nil, true // other headers come before that of the fragment
+	}
+	flags := binary.BigEndian.Uint16(ip[IPv6Header+2:])
+	return int(flags &^ 7), ip[IPv6Header+fragmentHeader : min(p.Length, len(ip))], flags&1 != 0
+}
+
+// Reassemble returns the frame of the packet that fragments are of, whose bytes are all at hand; false where one is missing.
+func Reassemble(parts []Packet) (frame []byte, ok bool) {
+	parts = slices.Clone(parts)
+	slices.SortFunc(parts, func(a, b Packet) int {
+		x, _, _ := a.part()
+		y, _, _ := b.part()
+		return x - y
+	})
+	var data []byte
+	for i := range parts {
+		offset, own, more := parts[i].part()
+		if offset != len(data) || more == (i == len(parts)-1) {
+			return nil, false
+		}
+		data = append(data, own...)
+	}
+	if len(parts) == 0 {
+		return nil, false
+	}
+	first := &parts[0]
+	at := int(first.network)
+	ip := first.Bytes[at:]
+	if ip[0]>>4 == 4 {
+		header := int(ip[0]&0x0f) * 4
+		frame = append(append(frame, first.Bytes[:at+header]...), data...)
+		h := frame[at:]
+		binary.BigEndian.PutUint16(h[2:], uint16(header+len(data)))
+		h[6], h[7], h[10], h[11] = h[6]&0x40, 0, 0, 0
+		binary.BigEndian.PutUint16(h[10:], Checksum(h[:header]))
+		return frame, true
+	}
+	frame = append(append(frame, first.Bytes[:at+IPv6Header]...), data...)
+	h := frame[at:]
+	binary.BigEndian.PutUint16(h[4:], uint16(len(data)))
+	h[6] = ip[IPv6Header]
+	return frame, true
+}
+
+// TooBig returns the frame of the word that a node sends to the sender of a packet that is longer than it sends: mtu bytes would fit (RFC 1191 §4,
+// RFC 4443 §3.2). It comes from an address that stands for nodes without one (RFC 7600 §4.6; RFC 6666).
+func (p *Packet) TooBig(mtu int) []byte {
+	const icmp, icmpV6, quoted = 1, 58, 1280 - IPv6Header - 8
+	ip := p.Bytes[p.network:]
+	var b []byte
+	var out Packet
+	if ip[0]>>4 == 4 {
+		own := ip[:min(len(ip), int(ip[0]&0x0f)*4+8)]
+		b = append([]byte{3, 4, 0, 0, 0, 0, byte(mtu >> 8), byte(mtu)}, own...)
+		binary.BigEndian.PutUint16(b[2:], Checksum(b))
+		out.Build(make([]byte, HeaderRoom), Flow{From: netip.AddrFrom4([4]byte{192, 0, 0, 8}), To: p.Flow.From, Protocol: icmp}, 0, IPv4Header+len(b), 0)
+	} else {
+		b = append([]byte{2, 0, 0, 0, byte(mtu >> 24), byte(mtu >> 16), byte(mtu >> 8), byte(mtu)}, ip[:min(len(ip), p.Length, quoted)]...)
+		from := netip.MustParseAddr("100::1")
+		s := uint32(^Checksum(b)) + pseudoSum(from) + pseudoSum(p.Flow.From) + icmpV6 + uint32(len(b))
+		for s > 0xffff {
+			s = s&0xffff + s>>16
+		}
+		binary.BigEndian.PutUint16(b[2:], ^uint16(s))
+		out.Build(make([]byte, HeaderRoom), Flow{From: from, To: p.Flow.From, Protocol: icmpV6}, 0, IPv6Header+len(b), 0)
+	}
+	header := int(out.network) + IPv4Header
+	if p.Flow.From.Is6() {
+		header = int(out.network) + IPv6Header
+	}
+	return append(out.Bytes[:header:header], b...)
 }
 
 // LimitMSS makes the maximum segment size that a SYN offers at most so many bytes (RFC 9293 §3.7.1).

@@ -113,3 +113,73 @@ func TestLimitMSS(t *testing.T) {
 		}
 	}
 }
+
+// What was divided is put together to the same bytes, in whatever order the parts come; with one missing, it is not.
+func TestReassemble(t *testing.T) {
+	random := rand.New(rand.NewPCG(5, 8))
+	for range 300 {
+		flow := Flow{From: netip.MustParseAddr("10.1.0.1"), To: netip.MustParseAddr("10.2.0.1"), FromPort: 5000, ToPort: 5001, Protocol: UDP}
+		header := IPv4Header
+		if random.IntN(2) == 0 {
+			flow.From, flow.To, header = netip.MustParseAddr("2001:db8::1"), netip.MustParseAddr("2001:db8::2"), IPv6Header
+		}
+		length := header + 8 + random.IntN(4000)
+		var p Packet
+		p.Build(make([]byte, HeaderRoom), flow, 0, length, 0)
+		for range length - header - 8 {
+			p.Bytes = append(p.Bytes, byte(random.Uint32()))
+		}
+		p.Seal()
+		p.MayFragment()
+		limit := header + 8 + 8 + random.IntN(1500)
+		parts := p.Fragments(limit, 77)
+		random.Shuffle(len(parts), func(i, j int) { parts[i], parts[j] = parts[j], parts[i] })
+		if len(parts) < 2 {
+			continue
+		}
+		if frame, ok := Reassemble(parts[1:]); ok {
+			t.Fatalf("%d of %d parts make a packet: %x", len(parts)-1, len(parts), frame)
+		}
+		frame, ok := Reassemble(parts)
+		if !ok {
+			t.Fatalf("%d parts make no packet", len(parts))
+		}
+		var whole Packet
+		if err := whole.Parse(frame, len(frame)); err != nil || whole.Flow != p.Flow || whole.Length != p.Length || whole.Fragment || string(whole.Payload()) != string(p.Payload()) {
+			t.Fatalf("%v: %+v, want %+v", err, whole.Flow, p.Flow)
+		}
+	}
+}
+
+// The word that a packet is too large quotes its headers, says what fits, and has right checksums.
+func TestTooBig(t *testing.T) {
+	for _, c := range []struct {
+		from, to    string
+		kind        byte
+		mtu, header int
+	}{{"10.1.0.1", "10.2.0.1", 3, 6, IPv4Header}, {"2001:db8::1", "2001:db8::2", 2, 4, IPv6Header}} {
+		var p, word Packet
+		p.Build(make([]byte, HeaderRoom), Flow{From: netip.MustParseAddr(c.from), To: netip.MustParseAddr(c.to), FromPort: 5000, ToPort: 5001, Protocol: UDP}, 0, 1500, 0)
+		frame := p.TooBig(1373)
+		if err := word.Parse(frame, len(frame)); err != nil {
+			t.Fatal(err)
+		}
+		b := word.Network()[c.header:word.Length]
+		sum := uint32(^Checksum(b))
+		if c.header == IPv6Header {
+			sum += pseudoSum(word.Flow.From) + pseudoSum(word.Flow.To) + 58 + uint32(len(b))
+		} else if Checksum(word.Network()[:c.header]) != 0 {
+			t.Errorf("%s: the header's checksum is wrong", c.from)
+		}
+		for sum > 0xffff {
+			sum = sum&0xffff + sum>>16
+		}
+		quoted := p.Network()[:c.header+8]
+		if sum != 0xffff || b[0] != c.kind || word.Flow.To.String() != c.from || int(b[c.mtu])<<8|int(b[c.mtu+1]) != 1373&0xffff && c.mtu == 6 || string(b[8:8+len(quoted)]) != string(quoted) {
+			t.Errorf("%s: %x", c.from, b)
+		}
+		if c.mtu == 4 && (b[6] != 1373>>8 || b[7] != 1373&0xff) {
+			t.Errorf("%s: says that %d fit", c.from, b[4:8])
+		}
+	}
+}

@@ -243,7 +243,9 @@ func (r *run) tell(f *flight, most int) (told bool) {
 	case f.source.reader != nil:
 		return false // a capture's senders heed nothing
 	default:
-		word.from, word.to = f.Flow.From, f.Flow.To
+		if word.from, word.to = f.Flow.From, f.Flow.To; r.outside != nil {
+			word.home, word.frame = f.source.from.iface, f.TooBig(most)
+		}
 	}
 	r.events.plan(event{at: r.now + delay, kind: wake, waker: word})
 	return true
@@ -254,9 +256,15 @@ type tooLong struct {
 	most     int
 	tunnel   tunnelWay
 	from, to netip.Addr
+	home     *policy.Interface // of a sender outside, and the frame that it gets
+	frame    []byte
 }
 
 func (t *tooLong) wake(r *run) {
+	if t.frame != nil {
+		r.outside.Tell(t.home, t.frame)
+		return
+	}
 	if t.tunnel.tunnel != nil {
 		if known, ok := r.tunnelMTU[t.tunnel]; !ok || t.most < known {
 			r.tunnelMTU[t.tunnel] = t.most

@@ -2,6 +2,7 @@ package simulate
 
 import (
 	"encoding/binary"
+	"slices"
 	"time"
 
 	"imbrel.example/imbrel/core/codepoint"
@@ -27,6 +28,8 @@ type Outside interface {
 	// Connect returns the ends of a connection, which is opened once its opener is pushed: that
 	// of Flow.From first.
 	Connect(c Connection) [2]OutsideTransport
+	// Tell gives a host at an interface a frame that a node sent it: the word that a packet was too large.
+	Tell(at *policy.Interface, frame []byte)
 	// Push lets an end send what it has to send.
 	Push(t Transport)
 }
@@ -123,6 +126,12 @@ func (l *Live) Take(at time.Duration, iface *policy.Interface, frame []byte) err
 	if f.Parse(f.room, len(f.room)) != nil || !f.IsIP() {
 		return stray()
 	}
+	var parts []packet.Packet // of a datagram that its host divided
+	if f.Fragment && f.Flow.Protocol == packet.UDP {
+		if parts = r.gather(iface, f); parts == nil {
+			return r.failed
+		}
+	}
 	if token, ok := r.outside.Token(&f.Packet); ok {
 		g := r.away[token]
 		if g == nil || g.where != sentOutside || !g.sentAs(f.Flow) || g.source.from.iface != iface {
@@ -140,8 +149,46 @@ func (l *Live) Take(at time.Duration, iface *policy.Interface, frame []byte) err
 	}
 	r.watch(r.now, &f.Packet)
 	r.predict(f)
-	r.enter(f.source.from, f)
+	if parts == nil {
+		r.enter(f.source.from, f)
+		return r.failed
+	}
+	for _, g := range r.divided(f, parts, atHost) {
+		r.predictPart(f, g)
+		r.enter(f.source.from, g)
+	}
 	return r.failed
+}
+
+// A partKey is what the parts of a datagram have in common.
+type partKey struct {
+	at  *policy.Interface
+	key packet.FragmentKey
+}
+
+// maxParts bounds the parts that wait for others.
+const maxParts = 4096
+
+// gather keeps a part of a datagram, and returns all of them once they are there: the flight is then the whole datagram. Otherwise it is used again.
+func (r *run) gather(iface *policy.Interface, f *flight) []packet.Packet {
+	if len(r.parts) > maxParts {
+		clear(r.parts)
+	}
+	part := f.Packet
+	part.Bytes = slices.Clone(f.Bytes)
+	k := partKey{iface, f.FragmentKey()}
+	all := append(r.parts[k], part)
+	frame, ok := packet.Reassemble(all)
+	if !ok {
+		r.parts[k] = all
+		r.spare = append(r.spare, f)
+		return nil
+	}
+	delete(r.parts, k)
+	f.room = append(f.room[:0], frame...)
+	f.Packet = packet.Packet{Owner: f}
+	_ = f.Parse(f.room, len(f.room)) // what was read in parts
+	return all
 }
 
 // Discard is the port that real hosts send to where a traffic says nothing of it (RFC 863).
@@ -269,6 +316,17 @@ func (r *run) outward(f *flight) {
 
 // handOver gives a packet at the end of its way to its host.
 func (r *run) handOver(p *port, f *flight) {
+	if w := f.whole; w != nil { // the host puts the parts together
+		g := w.flight
+		had := r.outside.Deliver(g.token, p.iface, &f.Packet)
+		if !r.partEnds(f, false) {
+			return
+		}
+		if g.where = handedOver; !had {
+			r.deliver(g, r.now)
+		}
+		return
+	}
 	if r.outside.Deliver(f.token, p.iface, &f.Packet) {
 		f.where = handedOver
 		return

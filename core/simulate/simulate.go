@@ -132,7 +132,8 @@ type run struct {
 	recogniser *recognise.Recogniser
 	recognises bool // some application is recognised by more than ports
 	admissions []measure.Admission
-	calling    map[packet.Flow]bool // the calls, in both directions: none shares its ports with another
+	parts      map[partKey][]packet.Packet // that came from outside, of datagrams that are not whole yet
+	calling    map[packet.Flow]bool        // the calls, in both directions: none shares its ports with another
 
 	// Under the real clock.
 	outside    Outside // nil: time is simulated
@@ -219,6 +220,7 @@ func prepare(f *policy.File, rehearsal *policy.Rehearsal, o Options, outside Out
 				}
 			}
 		}
+		r.parts = make(map[partKey][]packet.Packet)
 		r.away, r.tcpSources, r.endpoints = make(map[uint32]*flight), make(map[packet.Flow]*source), make(map[Transport]*endpoint)
 	}
 	if err := r.bound(); err != nil {
@@ -567,6 +569,9 @@ func (r *run) forward(p *port, f *flight) {
 
 // onward gives a packet to the port that it leaves a node by.
 func (r *run) onward(h *hop, f *flight) {
+	if h.wraps && f.inside == nil { // a part of a packet that was divided here
+		f.inside = &tunnel.Inside{}
+	}
 	if f.order != nil && !r.inOrder(h, f) {
 		return
 	}

@@ -112,8 +112,9 @@ type udpKey struct {
 }
 
 type udpSocket struct {
-	fd int
-	v6 bool
+	fd      int
+	v6      bool
+	divides bool // its packets may be fragmented on their way
 }
 
 // A cameFrame is a frame that has come to the network.
@@ -375,7 +376,7 @@ func (s *stage) homeAt(iface *policy.Interface) (*household, error) {
 	h := &household{namespace: ns, iface: iface, number: n, mac: [6]byte{2, 0, 0, 0, byte(n >> 8), byte(n)}, raw: -1, addresses: make(map[netip.Addr]bool)}
 	s.homes[iface] = h
 	s.order = append(s.order, h)
-	c := cable{here: fmt.Sprintf("wire%d", n), there: hostDevice, hereMAC: net.HardwareAddr{2, 0, 0, 1, byte(n >> 8), byte(n)}, thereMAC: h.mac[:], mtu: s.mtu(), thereIn: ns}
+	c := cable{here: fmt.Sprintf("wire%d", n), there: hostDevice, hereMAC: net.HardwareAddr{2, 0, 0, 1, byte(n >> 8), byte(n)}, thereMAC: h.mac[:], mtu: min(s.mtu(), iface.Longest()), thereIn: ns}
 	if err := c.lay(); err != nil {
 		return nil, err
 	}
@@ -529,6 +530,14 @@ func (s *stage) Send(token uint32, from *policy.Interface, p *packet.Packet, who
 	copy(end, tokenMark[:])
 	binary.BigEndian.PutUint32(end[4:], token)
 	now := s.now()
+	if divides := !p.DontFragment(); divides != u.divides { // the kernel sets DF where it finds out what fits a path
+		u.divides = divides
+		how := unix.IP_PMTUDISC_WANT
+		if divides {
+			how = unix.IP_PMTUDISC_DONT
+		}
+		_ = unix.SetsockoptInt(u.fd, unix.IPPROTO_IP, unix.IP_MTU_DISCOVER, how)
+	}
 	_, err = unix.SendmsgN(u.fd, payload, classMessage(u.v6, p.TrafficClass()), socketAddress(to), unix.MSG_DONTWAIT)
 	return now, err == nil
 }
@@ -569,6 +578,17 @@ func (s *stage) Token(p *packet.Packet) (uint32, bool) {
 		return 0, false
 	}
 	return tokenOf(p.Payload())
+}
+
+// Tell gives a host a frame that a node sent it.
+func (s *stage) Tell(at *policy.Interface, frame []byte) {
+	h, err := s.homeAt(at)
+	if err != nil {
+		s.notReal[err.Error()] = true
+		return
+	}
+	copy(frame, h.mac[:])
+	h.wire.Queue(frame)
 }
 
 // Deliver gives a packet to the hosts at an interface.
