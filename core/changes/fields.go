@@ -138,7 +138,7 @@ func (m *model) set(path, value string) {
 // is compared where it is; times, groups and loads where they are used.
 var notWalked = map[string]bool{
 	"File.Groups": true, "File.Times": true, "File.Maps": true, "File.Loads": true, "File.Attach": true,
-	"Event.End": true, "Interface.Node": true, "Interface.Attached": true, "Interface.Link": true, "Interface.End": true, "Interface.Number": true,
+	"Event.End": true, "Event.Attach": true, "Interface.Node": true, "Interface.Attached": true, "Interface.Link": true, "Interface.End": true, "Interface.Number": true,
 	"Entry.Class": true, "Entry.ClassName": true, "Entry.Inside": true, "When.TimeName": true, "Mark.MapName": true,
 	"LinkEnd.AtName": true, "Tunnel.ThroughName": true, "Bundle.Members": true, "Traffic.EntersName": true, "App.Number": true, "App.What": true,
 }

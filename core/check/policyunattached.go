@@ -14,6 +14,13 @@ renamed.`,
 			for i := range s.f.Attach {
 				used[s.f.Attach[i].Policy] = true
 			}
+			for i := range s.f.Rehearsals {
+				for _, e := range s.f.Rehearsals[i].Events {
+					if e.Attach != nil {
+						used[e.Attach.Policy] = true
+					}
+				}
+			}
 			var within func(entries []policy.Entry)
 			within = func(entries []policy.Entry) {
 				for i := range entries {

@@ -525,7 +525,9 @@ var (
 
 	anEvent = object("event",
 		must("at", "when, from the start of the rehearsal", aDuration, func(e *policy.Event, v time.Duration) { e.At = v }),
-		must("link", "the link to which it happens, by the interface at one of its ends, as node/interface", anInterfaceName, func(e *policy.Event, v policy.Ref) { e.LinkName = v }),
+		on("link", "the link to which it happens, by the interface at one of its ends, as node/interface", anInterfaceName, func(e *policy.Event, v policy.Ref) { e.LinkName = v }),
+		on("policy", "in place of `link`: the policy that is in force from then on at `place`", ref("the name of a policy"), func(e *policy.Event, v policy.Ref) { e.PolicyName = v }),
+		on("place", "of `policy`: the interface and the direction, as `node/interface out`", aPlace, func(e *policy.Event, v placeRef) { e.PlaceName, e.Direction = v.Ref, v.direction }),
 		on("name", "its name in results and expectations; when not given, the link and what happens, such as ternrock/radio 6Mbit/s", aText, func(e *policy.Event, v string) { e.Name = v }),
 		on("sends", "what the link carries away from that end from then on", aRate, func(e *policy.Event, v unit.Rate) { e.Sends = &v }),
 		on("receives", "what it carries to that end", aRate, func(e *policy.Event, v unit.Rate) { e.Receives = &v }),

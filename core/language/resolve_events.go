@@ -3,6 +3,7 @@ package language
 import (
 	"slices"
 
+	"imbrel.example/imbrel/core/plan"
 	"imbrel.example/imbrel/core/policy"
 	"imbrel.example/imbrel/core/unit"
 )
@@ -13,6 +14,18 @@ func (s *resolver) events(h *policy.Rehearsal) {
 		e := &h.Events[i]
 		if e.Name == "" {
 			e.Name = e.Title()
+		}
+		if has(e, "policy") {
+			s.policyEvent(h, e)
+			continue
+		}
+		if has(e, "place") {
+			s.problem(e.PlaceOf("place"), 0, "give it `policy` too, or `link` in its place", "`place` goes with `policy`")
+			continue
+		}
+		if !has(e, "link") {
+			s.problem(e.Source.At, 0, "give it `link`, or `policy` and `place`", "the event happens to nothing")
+			continue
 		}
 		changes, down := false, has(e, "down")
 		for _, key := range []string{"sends", "receives", "loss", "delay"} {
@@ -46,10 +59,52 @@ func (s *resolver) events(h *policy.Rehearsal) {
 	for i := range h.Events {
 		for j := range h.Events[:i] {
 			a, b := &h.Events[j], &h.Events[i]
-			if a.End != nil && b.End != nil && a.End.Link == b.End.Link && a.At < b.Until(h.Lasts) && b.At < a.Until(h.Lasts) {
-				s.problem(b.Source.At, 0, "let one end before the other begins: give it `lasts`", "the events `%s` and `%s` happen to one link at the same time", a.Name, b.Name)
+			one := a.End != nil && b.End != nil && a.End.Link == b.End.Link || a.Attach != nil && b.Attach != nil && a.Attach.Interface == b.Attach.Interface && a.Direction == b.Direction
+			if one && a.At < b.Until(h.Lasts) && b.At < a.Until(h.Lasts) {
+				s.problem(b.Source.At, 0, "let one end before the other begins: give it `lasts`", "the events `%s` and `%s` happen at the same time to the same", a.Name, b.Name)
 			}
 		}
+	}
+}
+
+// policyEvent looks up the policy of an event, and attaches it to the event alone.
+func (s *resolver) policyEvent(h *policy.Rehearsal, e *policy.Event) {
+	for _, key := range []string{"link", "sends", "receives", "loss", "delay", "down", "detected", "over"} {
+		if has(e, key) {
+			s.problem(e.PlaceOf(key), 0, "write an event of its own for the link", "`%s` is of a link, and this event changes a policy", key)
+			return
+		}
+	}
+	switch {
+	case !has(e, "place"):
+		s.problem(e.PolicyName.At, len(e.PolicyName.Text), "add it, such as `place: site/wan out`", "`policy` needs the key `place` beside it")
+		return
+	case h.Lasts > 0 && (e.At >= h.Lasts || e.At < h.WarmUp && s.sound("rehearsals")):
+		s.problem(e.PlaceOf("at"), 0, "let it happen in the measured time", "the rehearsal `%s` measures from %s to %s", h.Name, unit.FormatDuration(h.WarmUp), unit.FormatDuration(h.Lasts))
+		return
+	}
+	ifaces, pattern := s.matching(e.PlaceName)
+	if pattern && len(ifaces) > 0 {
+		s.problem(e.PlaceName.At, len(e.PlaceName.Text), "write an event for each place", "an event changes the policy of one place, and %s is a pattern", e.PlaceName.Text)
+		return
+	}
+	k, ok := s.policies[e.PolicyName.Text]
+	if !ok {
+		s.unknown(e.PolicyName, "policy", s.policyNames())
+	}
+	if !ok || len(ifaces) == 0 {
+		return
+	}
+	if ifaces[0].Own && ifaces[0].Path() != e.PlaceName.Text {
+		e.Direction = 1 - e.Direction
+	}
+	e.Attach = &policy.Attachment{Source: e.Source, Policy: &s.f.Policies[k], Interface: ifaces[0], Direction: e.Direction}
+	if !s.sound("network", "policies") {
+		return
+	}
+	p := plan.Attached(e.Attach)
+	for _, q := range p.Problems {
+		s.problem(q.At, 0, q.Help, "%s at %s, by the event in line %d", q.Text, p.Where(), e.Source.At.Line)
 	}
 }
 

@@ -287,15 +287,31 @@ func classesAt(f *Interface, subject string) []*Class {
 	return out
 }
 
-// interfaceAt returns the result of the interface that an expectation names, or nil.
-func interfaceAt(r *Result, e *policy.Expectation) *Interface {
+// interfacesAt returns the results of the interface that an expectation names: one for each policy that was in force there.
+func interfacesAt(r *Result, e *policy.Expectation) []*Interface {
+	var out []*Interface
 	for i := range r.Interfaces {
-		f := &r.Interfaces[i]
-		if f.place.Interface == e.Where && f.place.Direction == e.Direction {
-			return f
+		if f := &r.Interfaces[i]; f.place.Interface == e.Where && f.place.Direction == e.Direction {
+			out = append(out, f)
 		}
 	}
-	return nil
+	return out
+}
+
+// interfaceAt returns that of them which dropped most of what an expectation is about, or nil.
+func interfaceAt(r *Result, e *policy.Expectation) *Interface {
+	var worst *Interface
+	most := uint64(0)
+	for _, f := range interfacesAt(r, e) {
+		drops := uint64(0)
+		for _, c := range classesAt(f, e.Subject) {
+			drops += c.Drops.Total()
+		}
+		if worst == nil || drops > most {
+			worst, most = f, drops
+		}
+	}
+	return worst
 }
 
 // lasts returns how long a window is, or the whole time.
@@ -334,16 +350,21 @@ func burstOf(classes []*Class, p *plan.Plan, expected float64, over time.Duratio
 // atInterface measures at the interface that an expectation names, over all the
 // entries there that treat the class.
 func (m *Measures) atInterface(r *Result, e *policy.Expectation, subject string, window int) finding {
-	f := interfaceAt(r, e)
+	at := interfacesAt(r, e)
 	none := finding{absent: "no packet of `" + subject + "` came to " + e.WhereName + " " + e.Direction.String(), whole: 1}
-	if f == nil {
+	if len(at) == 0 {
 		return none
 	}
+	var classes []*Class
+	for _, f := range at {
+		classes = append(classes, classesAt(f, subject)...)
+	}
+	f := at[len(at)-1]
 	var all Figures
 	promised, found := 0.0, false
 	alternatives := make(map[string]bool)
 	marked := uint64(0)
-	for _, c := range classesAt(f, subject) {
+	for _, c := range classes {
 		g := &c.seen.Windows[window]
 		if g.OfferedPackets == 0 {
 			continue

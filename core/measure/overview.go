@@ -10,6 +10,7 @@ import (
 
 // A PlaceUse is how full one place was: an interface, or the carrier's queue after it.
 type PlaceUse struct {
+	Policy           string // where an event puts others in force there
 	Where            string
 	SentBps, RateBps int64 // as the interface counts
 	Drops            uint64
@@ -41,6 +42,9 @@ func (r *Result) Places() []PlaceUse {
 		f := &r.Interfaces[i]
 		u := PlaceUse{Where: f.Node + "/" + f.Interface + " " + f.Direction, SentBps: f.SentBps, RateBps: f.RateBps, Drops: f.drops(true), LongestMs: f.wait(func(d *Milliseconds) float64 { return d.Max })}
 		u.Blamed = blamed[[2]string{f.Node + "/" + f.Interface, f.Direction}]
+		if f.FromS > 0 || f.UntilS > 0 { // one of several policies
+			u.Policy = f.PolicyAt
+		}
 		out = append(out, u)
 	}
 	for i := range r.Links {

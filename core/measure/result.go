@@ -119,6 +119,9 @@ type Interface struct {
 	Interface string `json:"interface"`
 	Direction string `json:"direction"`
 	PolicyAt  string `json:"policy_name,omitempty"`
+	// FromS and UntilS are when an event put the policy in force, and when one took it out of force; 0: at the start, and at the end.
+	FromS  float64 `json:"policy_from_s,omitempty"`
+	UntilS float64 `json:"policy_until_s,omitempty"`
 	// LostOutside is how many frames of a gate the machine lost at the interface: nobody knows of which class.
 	LostOutside uint64  `json:"lost_outside,omitempty"`
 	RateBps     int64   `json:"rate_bps"`

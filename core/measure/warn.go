@@ -460,6 +460,13 @@ func (m *Measures) idlePolicies(r *Result, seen map[*plan.Plan]*Interface) {
 		r.idle = append(r.idle, idle{Warning{Name: policyIdle, Level: "warning", Text: words.SawNoPacket.With(first.Policy.Name, places, more), File: first.At.File, Line: first.At.Line}, any, true},
 			idle{Warning{Name: policyIdle, Level: "warning", Text: words.SawOnlyAnswers.With(first.Policy.Name, places, more), File: first.At.File, Line: first.At.Line}, !any || !onlyAnswers, true})
 	}
+	for i := range m.File.Rehearsals {
+		for _, e := range m.File.Rehearsals[i].Events {
+			if e.Attach != nil {
+				mark(e.Attach.Policy)
+			}
+		}
+	}
 	for i := range m.File.Policies {
 		if p := &m.File.Policies[i]; !used[p] {
 			r.idle = append(r.idle, idle{Warning{Name: policyIdle, Level: "warning", Text: words.AttachedNowhere.With(p.Name), File: p.At.File, Line: p.At.Line}, false, true})

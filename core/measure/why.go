@@ -253,7 +253,7 @@ func classAt(r *Result, p *Place, slot int32) (*Interface, *Class) {
 	}
 	for i := range r.Interfaces {
 		f := &r.Interfaces[i]
-		if f.place.Interface != p.Interface || f.place.Direction != p.Direction {
+		if f.place.Interface != p.Interface || f.place.Direction != p.Direction || f.place.Plan != p.Plan {
 			continue
 		}
 		for j := range f.Classes {

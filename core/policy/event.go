@@ -8,7 +8,7 @@ import (
 	"imbrel.example/imbrel/core/unit"
 )
 
-// An Event is what happens to a link in the middle of a rehearsal. What is nil stays as it is.
+// An Event is what happens to a link, or to a policy, in the middle of a rehearsal. What is nil stays as it is.
 type Event struct {
 	Source
 	Name     string // its own, or what happens, such as "ternrock/radio 6Mbit/s"
@@ -24,7 +24,14 @@ type Event struct {
 	Down     bool          // it carries nothing for as long as the event lasts
 	Detected time.Duration // after it, the routes follow; 0: they never do
 
-	End *Interface
+	// Of an event that changes the policy of a place, and not a link: the policy that is in force from then on, where it is attached; when the event ends,
+	// what is attached there by the file is in force again.
+	PolicyName Ref
+	PlaceName  Ref
+	Direction  Direction // at PlaceName
+	Attach     *Attachment
+
+	End *Interface // nil: of no link
 }
 
 // Until returns when the event ends, in a rehearsal that lasts so long.
@@ -37,6 +44,9 @@ func (e *Event) Until(lasts time.Duration) time.Duration {
 
 // Title returns what happens, for an event without a name of its own.
 func (e *Event) Title() string {
+	if e.PolicyName.Text != "" {
+		return e.PolicyName.Text + " at " + e.PlaceName.Text + " " + e.Direction.String()
+	}
 	words := []string{e.LinkName.Text}
 	if e.Down {
 		words = append(words, "down")

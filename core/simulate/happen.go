@@ -30,6 +30,10 @@ func (r *run) happen() {
 	}
 	for i := range r.plan.Events {
 		e := &r.plan.Events[i]
+		if e.Attach != nil {
+			r.changePolicy(e)
+			continue
+		}
 		near, until := r.network.byIface[e.End], e.Until(r.plan.Lasts)
 		ends := [2]*port{near, near.peer}
 		if e.Down {

@@ -26,7 +26,9 @@ type medium struct {
 // newMedium returns the medium of a port's link, or nil where it is perfect.
 func newMedium(r *run, p *port) *medium {
 	l := p.iface.Link
-	changes := slices.ContainsFunc(r.plan.Events, func(e policy.Event) bool { return e.End.Link == l && (e.Loss != nil || e.Delay != nil || e.Down) })
+	changes := slices.ContainsFunc(r.plan.Events, func(e policy.Event) bool {
+		return e.End != nil && e.End.Link == l && (e.Loss != nil || e.Delay != nil || e.Down)
+	})
 	if l.Loss.Part == 0 && l.Jitter.Mean == 0 && !changes {
 		return nil
 	}

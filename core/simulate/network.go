@@ -46,6 +46,9 @@ type port struct { // what every packet touches comes first
 	in, out path
 }
 
+// placesOfPort is how many places a port has where packets wait or are lost.
+const placesOfPort = 5
+
 // A path is a data path with what the rehearsal measures of it. It is made when the
 // first packet comes.
 type path struct {
@@ -63,6 +66,9 @@ type path struct {
 	names     []string    // of each of the data path's counters
 	turns     []turn      // of what has a `when`
 	pcps, tcs [][8]uint64 // packets by the priority code point and the traffic class they left with
+	changes   bool        // an event puts another policy in force
+	// From and until are when events put the policy in force and took it out of force; 0: at the start, and at the end.
+	from, until time.Duration
 }
 
 // A member is what the packets count for that an entry takes.
@@ -230,15 +236,15 @@ func (r *run) build() *network {
 	for i := range r.file.Network.Nodes {
 		for _, iface := range r.file.Network.Nodes[i].Interfaces {
 			p := &port{iface: iface, rate: iface.Rate, longest: iface.Longest()}
-			first := int32(5 * len(n.ports))
+			first := int32(placesOfPort * len(n.ports))
 			p.in.place, p.out.place, p.carrierPlace, p.linkPlace, p.ringPlace = first, first+1, first+2, first+3, first+4
 			if iface.Ring > 0 {
 				p.ring = make([]*flight, 0, iface.Ring)
 			}
 			n.ports = append(n.ports, p)
 			n.byIface[iface] = p
-			r.newPath(p, policy.In)
-			r.newPath(p, policy.Out)
+			r.newPath(p, policy.In, iface.Attached[policy.In])
+			r.newPath(p, policy.Out, iface.Attached[policy.Out])
 		}
 	}
 	for _, p := range n.ports {
@@ -282,12 +288,14 @@ func (p *port) path(d policy.Direction) *path {
 	return &p.out
 }
 
-func (r *run) newPath(at *port, d policy.Direction) {
+func (r *run) newPath(at *port, d policy.Direction, a *policy.Attachment) {
 	p := at.path(d)
 	p.asking = schedule.Never
 	p.config = &datapath.Config{Rate: at.iface.Rate, Framing: at.iface.Framing, Classes: len(r.classes), StartAt: r.plan.StartAt, InName: r.file.InterfaceName, Incoming: d == policy.In,
 		Drop: func(pkt *packet.Packet, why datapath.Reason) { r.discarded(at, d, pkt, why) }}
-	a := at.iface.Attached[d]
+	p.changes = slices.ContainsFunc(r.plan.Events, func(e policy.Event) bool {
+		return e.Attach != nil && e.Attach.Interface == at.iface && e.Attach.Direction == d
+	})
 	if a == nil {
 		p.config.ClassOf = func(pkt *packet.Packet) int { return int(pkt.Owner.(*flight).prediction.first) }
 		return
@@ -319,7 +327,7 @@ func (r *run) newPath(at *port, d policy.Direction) {
 func (p *path) open(r *run) {
 	p.Path = datapath.New(*p.config)
 	p.ruled = p.config.Plan != nil
-	p.sometimes = p.Sometimes()
+	p.sometimes = p.Sometimes() || p.changes
 	if p.names = p.Classes(); p.names == nil {
 		p.names = r.classes
 	}

@@ -1,12 +1,14 @@
 package simulate
 
 import (
+	"cmp"
 	"slices"
 	"strconv"
 	"time"
 
 	"imbrel.example/imbrel/core/datapath"
 	"imbrel.example/imbrel/core/measure"
+	"imbrel.example/imbrel/core/plan"
 	"imbrel.example/imbrel/core/policy"
 	"imbrel.example/imbrel/core/traffic"
 )
@@ -20,6 +22,11 @@ func (r *run) result() *measure.Result {
 	}
 	var quiet []measure.Interface
 	for _, p := range r.network.ports {
+		for _, o := range r.former {
+			if o.at == p && o.Path != nil && o.busy() {
+				res.Interfaces = append(res.Interfaces, r.interfaceResult(p, o.direction, o.path))
+			}
+		}
 		for d, path := range []*path{&p.in, &p.out} { // policy.In, policy.Out
 			switch {
 			case path.Path == nil:
@@ -62,11 +69,14 @@ func (r *run) result() *measure.Result {
 	res.Classes = r.collectors[0].ClassResults(r.classes)
 	m := &measure.Measures{File: r.file, Rehearsal: r.plan, Windows: r.windows, Collectors: r.collectors, Quiet: quiet}
 	for _, p := range r.network.ports {
-		m.Places = append(m.Places, measure.Place{Interface: p.iface, Direction: policy.In, Plan: p.in.config.Plan},
-			measure.Place{Interface: p.iface, Direction: policy.Out, Plan: p.out.config.Plan},
+		m.Places = append(m.Places, measure.Place{Interface: p.iface, Direction: policy.In, Plan: r.planAt(p, policy.In, 0)},
+			measure.Place{Interface: p.iface, Direction: policy.Out, Plan: r.planAt(p, policy.Out, 0)},
 			measure.Place{Interface: p.iface, Direction: policy.Out, Carrier: true, Plan: p.out.config.Plan},
 			measure.Place{Interface: p.iface, Direction: policy.Out, Carrier: true, Link: true, Plan: p.out.config.Plan},
 			measure.Place{Interface: p.iface, Direction: policy.Out, Carrier: true, Ring: true, Plan: p.out.config.Plan})
+	}
+	for _, o := range r.former { // the places of what came after each
+		m.Places = append(m.Places, measure.Place{Interface: o.at.iface, Direction: o.direction, Plan: r.planAt(o.at, o.direction, o.until)})
 	}
 	m.Judge(res)
 	if r.options.Hops {
@@ -76,6 +86,16 @@ func (r *run) result() *measure.Result {
 		res.Series = r.series.result()
 	}
 	return res
+}
+
+// planAt returns the plan that is in force at a place from a time on.
+func (r *run) planAt(p *port, d policy.Direction, from time.Duration) *plan.Plan {
+	for _, o := range r.former {
+		if o.at == p && o.direction == d && o.until > from {
+			return o.config.Plan
+		}
+	}
+	return p.path(d).config.Plan
 }
 
 // linkResult returns what the carrier after a port, and its link, did; false when there is
@@ -129,6 +149,11 @@ func (r *run) interfaceResult(p *port, d policy.Direction, path *path) measure.I
 		promises = d == policy.Out || pl.Shape > 0
 	}
 	var sent uint64
+	lasts := r.lasts // in which the policy was in force
+	if path.from > 0 || path.until > 0 {
+		lasts = max(min(cmp.Or(path.until, r.until()), r.until())-max(path.from, r.plan.WarmUp), time.Millisecond)
+		res.FromS, res.UntilS = path.from.Seconds(), path.until.Seconds()
+	}
 	counters := path.Counters()
 	slots := path.measured(r)
 	for i := range counters {
@@ -141,7 +166,7 @@ func (r *run) interfaceResult(p *port, d policy.Direction, path *path) measure.I
 		}
 		slot := &slots[i]
 		class := measure.NewClass(path.names[i], c)
-		class.OfferedBps, class.SentBps, class.MaxQueueBytes = r.bps(slot.whole.offered), r.bps(slot.whole.sent), slot.whole.maxQueue
+		class.OfferedBps, class.SentBps, class.MaxQueueBytes = over(slot.whole.offered, lasts), over(slot.whole.sent, lasts), slot.whole.maxQueue
 		if promises {
 			e := path.attached.Entries[i]
 			promised := int64(e.Promise)
@@ -163,7 +188,7 @@ func (r *run) interfaceResult(p *port, d policy.Direction, path *path) measure.I
 		class.See(seen)
 		res.Classes = append(res.Classes, class)
 	}
-	res.SentBps = r.bps(sent)
+	res.SentBps = over(sent, lasts)
 	return res
 }
 

@@ -227,8 +227,17 @@ func (s *series) result() *measure.Series {
 		out.Whens = []measure.WhenActive{}
 	}
 	for _, port := range s.run.network.ports {
+		paths := []formerPath{}
+		for _, o := range s.run.former {
+			if o.at == port {
+				paths = append(paths, o)
+			}
+		}
 		for _, d := range []policy.Direction{policy.In, policy.Out} {
-			p := port.path(d)
+			paths = append(paths, formerPath{path: port.path(d), direction: d})
+		}
+		for _, o := range paths {
+			p, d := o.path, o.direction
 			ps := s.paths[p]
 			if ps == nil {
 				continue

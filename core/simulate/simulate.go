@@ -132,6 +132,7 @@ type run struct {
 	recogniser *recognise.Recogniser
 	recognises bool // some application is recognised by more than ports
 	admissions []measure.Admission
+	former     []formerPath                // whose policies events have replaced
 	parts      map[partKey][]packet.Packet // that came from outside, of datagrams that are not whole yet
 	calling    map[packet.Flow]bool        // the calls, in both directions: none shares its ports with another
 

@@ -163,7 +163,11 @@ func (t Text) places(r *measure.Result) {
 	w := t.grid([]column{{"full, or dropping", true}, {"sent", false}, {"of", false}, {"", true}, {"drops", false}, {"longest wait", false}}, nil)
 	for i := range full[:min(maxPlaces, len(full))] {
 		u := &full[i]
-		w.add(table.Row{u.Where, humanize.Rate(u.SentBps), humanize.Rate(u.RateBps), gauge(u.SentBps, u.RateBps), humanize.Count(u.Drops), humanize.Milliseconds(u.LongestMs)})
+		where := u.Where
+		if u.Policy != "" {
+			where += ", " + u.Policy
+		}
+		w.add(table.Row{where, humanize.Rate(u.SentBps), humanize.Rate(u.RateBps), gauge(u.SentBps, u.RateBps), humanize.Count(u.Drops), humanize.Milliseconds(u.LongestMs)})
 	}
 	t.put(w)
 	if left := len(full) - maxPlaces; left > 0 {

@@ -242,6 +242,14 @@ func (t Text) oneInterface(r *measure.Result, f *measure.Interface, v *View) {
 	what := "plain FIFO"
 	if f.PolicyAt != "" {
 		what = "policy " + f.PolicyAt
+		switch {
+		case f.FromS > 0 && f.UntilS > 0:
+			what += fmt.Sprintf(", from %.4g s to %.4g s", f.FromS, f.UntilS)
+		case f.FromS > 0:
+			what += fmt.Sprintf(", from %.4g s on", f.FromS)
+		case f.UntilS > 0:
+			what += fmt.Sprintf(", until %.4g s", f.UntilS)
+		}
 	}
 	t.Line("  %s/%s %s: %s, rate %s, sent %s", f.Node, f.Interface, f.Direction, what, humanize.Rate(f.RateBps), humanize.Rate(f.SentBps))
 	// A column of drops is there when something was dropped for its reason.
