@@ -81,7 +81,7 @@ type member struct {
 
 // leaves counts the marks below and above IP with which a packet leaves.
 func (p *path) leaves(f *flight) {
-	if !f.Tagged && f.Labels() == 0 {
+	if !f.Tagged && f.Labels() == 0 || p.Path == nil || int(f.Slot) >= len(p.names) { // the last two: it was taken before an event changed the policy
 		return
 	}
 	if p.pcps == nil {

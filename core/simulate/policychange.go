@@ -51,9 +51,11 @@ func (r *run) putInForce(at *port, d policy.Direction, a *policy.Attachment) {
 		f.steps = append(f.steps, measure.Step{Place: old.place, Slot: f.Slot, Wait: r.now - f.Arrived, By: f.held})
 		r.offer(at, d, f)
 	}
-	if d == policy.Out {
+	switch {
+	case p.Path == nil: // without a policy, until a packet comes
+	case d == policy.Out:
 		r.send(at)
-	} else if p.Path != nil {
+	default:
 		r.drainIn(at)
 	}
 }

@@ -84,6 +84,18 @@ func TestPolicyChangesLoseNothing(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+	quiet := *f
+	quiet.Rehearsals[0].Events[0].Attach.Interface = f.Network.Nodes[1].Interfaces[0] // where nothing waits, and no policy is before and after
+	if r, err := simulate.Run(&quiet, &quiet.Rehearsals[0], simulate.Options{Seed: 1}); err != nil || r.Traffic[0].ReceivedPackets != r.Traffic[0].SentPackets {
+		t.Errorf("%v: %+v", err, r)
+	}
+	quiet.Rehearsals[0].Events[0].Attach.Interface = f.Network.Nodes[0].Interfaces[1]
+	tagged := strings.Replace(strings.Replace(text, "{name: wan, rate: 10Mbit/s}]}\n    - {name: b", "{name: wan, rate: 10Mbit/s, framing: ethernet-vlan, vlan: 7}]}\n    - {name: b", 1), "attach: [{policy: day, at: a/wan out}]", "", 1)
+	if f, err := policyfile.Parse("turns.yaml", []byte(strings.Replace(tagged, "RATE", "9Mbit/s", -1)), time.LoadLocation); err != nil {
+		t.Fatal(err)
+	} else if r, err := simulate.Run(f, &f.Rehearsals[0], simulate.Options{Seed: 1}); err != nil || r.Traffic[0].SentPackets == 0 { // to a policy, and to none again, while a packet is being sent
+		t.Errorf("%v: %+v", err, r)
+	}
 	for seed := range uint64(5) {
 		r, err := simulate.Run(f, &f.Rehearsals[0], simulate.Options{Seed: seed})
 		if err != nil {

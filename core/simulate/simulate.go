@@ -531,6 +531,9 @@ func (r *run) discarded(at *port, d policy.Direction, pkt *packet.Packet, reason
 
 // take gets the next packet out of a data path, or plans to ask again.
 func (r *run) take(p *path, owner *port, ask kind) *flight {
+	if p.Path == nil { // nothing has come since an event took its policy out of force
+		return nil
+	}
 	pkt, again := p.Dequeue(r.now)
 	if pkt == nil {
 		if again != schedule.Never && again != p.asking {
