@@ -99,6 +99,9 @@ type Fit struct {
 	Fragmented bool `json:"fragmented"`    // otherwise it is dropped
 }
 
+// Comes returns the DSCP with which the packet comes to the interface.
+func (s *Step) Comes() codepoint.DSCP { return s.in }
+
 // InNumber returns the number of the interface by which the packet entered the node.
 func (s *Step) InNumber() int32 { return s.number }
 

@@ -137,6 +137,9 @@ var (
 	FlowDivided = finding("the policer of `{entry}` marks a part of `{traffic}` {mark}, and at {place} that part is in `{other}`, the other packets in `{class}`",
 		"packets overtake others of their flow, which TCP takes for loss",
 		"let `{class}` take both marks, or drop the excess")
+	FragmentsUnclassified = finding("packets of `{traffic}` come in fragments, and `{class}` takes them by what only the first fragment has, such as ports",
+		"a device that does not remember the first fragment puts the others into `{other}`",
+		"ask for addresses or a mark as well, or let `{traffic}` send packets that fit its path")
 	ShapeExceedsContract = finding("`{policy}` keeps no promise",
 		"{why}",
 		"give it a `shape` of {bought} or less, such as `shape: 98%`")

@@ -397,14 +397,14 @@ func TestGateKeepsItsRights(t *testing.T) {
 		t.Skip("no small disk can be made here")
 	}
 	defer exec.Command("umount", full).Run()
-	c := y.command("gate", file, "--node", "site", "--port", "lan=g0", "--port", "wan=g1", "--for", "3s", "--capture-out", full+"/seen")
+	c := y.command("gate", file, "--node", "site", "--port", "lan=g0", "--port", "wan=g1", "--for", "6s", "--capture-out", full+"/seen")
 	var errs bytes.Buffer
 	c.Stderr = &errs
 	if err := c.Start(); err != nil {
 		t.Fatal(err)
 	}
-	time.Sleep(700 * time.Millisecond)
-	y.numbered(1000, time.Millisecond, 500*time.Millisecond, func() {})
+	time.Sleep(1500 * time.Millisecond)
+	y.numbered(2000, time.Millisecond, 500*time.Millisecond, func() {})
 	if _ = c.Wait(); c.ProcessState.ExitCode() != 1 || !strings.Contains(errs.String(), "the capture") {
 		t.Errorf("a capture that is lost: exit %d, %s", c.ProcessState.ExitCode(), errs.String())
 	}
