@@ -30,8 +30,8 @@ type Load struct {
 	DSCP   codepoint.DSCP
 	Rate   unit.Rate // of IP bytes; in a burst, that at which its packets follow each other
 	Burst  int       // packets at once; 0: a stream
-	Passes unit.Rate // of IP bytes, that the contract passes of it, without bursts
-	Room   unit.Size // of IP bytes, that it passes beyond that, once
+	Passes unit.Rate // what the contract passes without bursts, in IP bytes
+	Room   unit.Size // what it passes once beyond that, in IP bytes
 }
 
 // A Step sends its loads at the same time.
@@ -153,7 +153,7 @@ func (r *Result) Add(s *Step, l *Load, m Met, length int, lossless float64) *Out
 	case s.Slow(l, m, length):
 		o.Holds, o.Why = false, fmt.Sprintf("this machine sent only %s: it is busy, and the step says nothing. Test again", humanize.Rate(int64(float64(m.Sent)*float64(8*length)/m.Over.Seconds())))
 	case s.Kind != Beyond && o.Loss > lossless:
-		o.Holds, o.Why = false, fmt.Sprintf("%s of it was lost, though it is within the contract", humanize.Ratio(o.Loss))
+		o.Holds, o.Why = false, fmt.Sprintf("%s was lost, and the contract should pass all", humanize.Ratio(o.Loss))
 	case s.Kind == Beyond && arrived > (passes+float64(l.Room))*(1+tolerance)+float64(length):
 		o.Holds, o.Why = false, fmt.Sprintf("%s arrived, more than the %s of the contract: the carrier does not meter, or by another rate", humanize.Rate(int64(arrived*8/m.Over.Seconds())), humanize.Rate(int64(l.Passes)))
 	case s.Kind == Beyond && arrived < passes*(1-tolerance):

@@ -20,7 +20,7 @@ func line() *policy.LinkEnd {
 	return &policy.LinkEnd{Contract: []policy.ContractLine{ef, others}, Interface: &policy.Interface{Rate: 100 * unit.MbitPerSecond, Framing: packet.FramingEthernet()}}
 }
 
-// The steps come to the rates that were bought, as the carrier counts bytes: 1,000 of IP are 1,038 of Ethernet.
+// Each step has its part of the rate that was bought. A packet of 1,000 bytes of IP takes 1,038 of Ethernet.
 func TestSteps(t *testing.T) {
 	ip := func(mbits float64) unit.Rate { return unit.Rate(mbits * 1e6 * 1000 / 1038) }
 	near := func(a, b unit.Rate) bool { return a >= b-8 && a <= b+8 }

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"imbrel.example/imbrel/core/allocation"
+	"imbrel.example/imbrel/core/classify"
 	"imbrel.example/imbrel/core/explain"
 	"imbrel.example/imbrel/core/packet"
 	"imbrel.example/imbrel/core/packetset"
@@ -175,12 +176,15 @@ type survey struct {
 	plans   []*plan.Plan // of each attachment
 	demands []demand
 	routes  []*route
-	loads   map[load]unit.Rate           // by rehearsal and interface, what is sent out of it
-	bound   map[*policy.Expectation]bool // of which arithmetic of one bound says that it cannot hold
-	last    int                          // the finding said last
-	isNew   bool                         // and whether it was not said before
-	rule    *Rule
-	found   []Finding
+
+	classifiers map[*plan.Plan]*classify.Classifier // those that were needed
+
+	loads map[load]unit.Rate           // by rehearsal and interface, what is sent out of it
+	bound map[*policy.Expectation]bool // of which arithmetic of one bound says that it cannot hold
+	last  int                          // the finding said last
+	isNew bool                         // and whether it was not said before
+	rule  *Rule
+	found []Finding
 
 	interfaces map[string]*policy.Interface // by their paths
 	known      map[known]int
@@ -303,7 +307,7 @@ func (d *demand) wire() unit.Rate {
 }
 
 func newSurvey(f *policy.File) *survey {
-	s := &survey{f: f, space: packetset.New(f), known: make(map[known]int), loads: make(map[load]unit.Rate)}
+	s := &survey{f: f, space: packetset.New(f), known: make(map[known]int), loads: make(map[load]unit.Rate), classifiers: make(map[*plan.Plan]*classify.Classifier)}
 	s.bound, s.interfaces = make(map[*policy.Expectation]bool), make(map[string]*policy.Interface)
 	follower := explain.New(f)
 	for i := range f.Attach {

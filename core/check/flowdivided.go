@@ -14,7 +14,6 @@ func flowDivided() Rule {
 	return Rule{"flow-divided", Note, `A policer marks a part of a flow's packets otherwise, and a policy further on has these in another queue than the rest of the flow. Where one queue is longer, packets overtake others of their
 flow: a receiver of TCP takes that for loss, and one of a call may drop them. Let one class take all marks of the flow, and let its queue drop the lesser ones first (RFC 2597 §2: packets of one AF class are not reordered).`,
 		func(s *survey) {
-			classifiers := make(map[*plan.Plan]*classify.Classifier)
 			for _, w := range s.routes {
 				for i := range w.answer.Hops {
 					hop := &w.answer.Hops[i]
@@ -26,7 +25,7 @@ flow: a receiver of TCP takes that for loss, and one of a call may drop them. Le
 							continue // nothing exceeds it
 						}
 						for _, mark := range otherMarks(e, hop) {
-							s.dividedBy(w, i, e, mark, classifiers)
+							s.dividedBy(w, i, e, mark)
 						}
 					}
 				}
@@ -61,7 +60,7 @@ func otherMarks(e *plan.Entry, hop *explain.Step) []codepoint.DSCP {
 }
 
 // dividedBy looks for a queue beyond a policer that packets with its mark wait in, and the others of their flow do not.
-func (s *survey) dividedBy(w *route, from int, e *plan.Entry, mark codepoint.DSCP, classifiers map[*plan.Plan]*classify.Classifier) {
+func (s *survey) dividedBy(w *route, from int, e *plan.Entry, mark codepoint.DSCP) {
 	for i := from + 1; i < len(w.answer.Hops); i++ {
 		hop := &w.answer.Hops[i]
 		if hop.Entry == nil {
@@ -70,13 +69,10 @@ func (s *survey) dividedBy(w *route, from int, e *plan.Entry, mark codepoint.DSC
 		if w.answer.Hops[i-1].Tunnel != "" || len(hop.Labels) > 0 {
 			return // what is around the packet counts there
 		}
-		if classifiers[hop.Plan] == nil {
-			classifiers[hop.Plan] = classify.New(hop.Plan)
-		}
 		var p packet.Packet
 		p.Build(make([]byte, packet.HeaderRoom), w.flow(), mark, w.length, 0)
 		p.Apps, p.In = explain.AppsOf(s.f, w.traffic.ServerName, w.traffic.Kind.Row().RTP), hop.InNumber()
-		other := classifiers[hop.Plan].Take(&p)
+		other := s.taker(hop.Plan, &p)
 		if other != hop.Entry && hop.Direction == policy.Out.String() && queues(hop.Plan) {
 			s.say(e.Spec.PlaceOf("police"), "", words.FlowDivided.With(e.Name, policy.Directed(w.traffic.Name, w.reverse), mark.Name(), hop.Plan.Where(), other.Name, hop.Entry.Name))
 			return
@@ -85,6 +81,14 @@ func (s *survey) dividedBy(w *route, from int, e *plan.Entry, mark codepoint.DSC
 			return // they are marked anew
 		}
 	}
+}
+
+// taker returns the entry of a plan that takes a packet.
+func (s *survey) taker(p *plan.Plan, pkt *packet.Packet) *plan.Entry {
+	if s.classifiers[p] == nil {
+		s.classifiers[p] = classify.New(p)
+	}
+	return s.classifiers[p].Take(pkt)
 }
 
 // flow returns the flow of the packets on the route.

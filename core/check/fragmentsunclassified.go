@@ -1,10 +1,8 @@
 package check
 
 import (
-	"imbrel.example/imbrel/core/classify"
 	"imbrel.example/imbrel/core/explain"
 	"imbrel.example/imbrel/core/packet"
-	"imbrel.example/imbrel/core/plan"
 	"imbrel.example/imbrel/core/policy"
 	"imbrel.example/imbrel/core/words"
 )
@@ -13,13 +11,12 @@ func fragmentsUnclassified() Rule {
 	return Rule{"fragments-unclassified", Note, `A traffic's packets are fragmented on their way, and a class further on takes them by their ports. Only the first fragment has ports (RFC 791): a device that does not remember it puts the others into another class. A
 rehearsal remembers it, as a gate does. Ask for addresses or a mark as well, or let the packets be short enough.`,
 		func(s *survey) {
-			classifiers := make(map[*plan.Plan]*classify.Classifier)
 			for _, w := range s.routes {
 				divided := !w.traffic.Kind.OverTCP() && int(w.traffic.Packet) > s.longestFrom(w)
 				for i := range w.answer.Hops {
 					hop := &w.answer.Hops[i]
 					if divided && hop.Entry != nil && hop.Tunnel == "" && len(hop.Labels) == 0 {
-						if s.withoutPorts(w, hop, classifiers) {
+						if s.withoutPorts(w, hop) {
 							break
 						}
 					}
@@ -40,16 +37,13 @@ func (s *survey) longestFrom(w *route) int {
 }
 
 // withoutPorts says where a fragment without ports goes, if that is another entry than the packet's.
-func (s *survey) withoutPorts(w *route, hop *explain.Step, classifiers map[*plan.Plan]*classify.Classifier) bool {
-	if classifiers[hop.Plan] == nil {
-		classifiers[hop.Plan] = classify.New(hop.Plan)
-	}
+func (s *survey) withoutPorts(w *route, hop *explain.Step) bool {
 	var p packet.Packet
 	flow := w.flow()
 	flow.FromPort, flow.ToPort = 0, 0
 	p.Build(make([]byte, packet.HeaderRoom), flow, hop.Comes(), w.length, 0)
 	p.HasPorts, p.Fragment, p.LaterFragment, p.In = false, true, true, hop.InNumber()
-	other := classifiers[hop.Plan].Take(&p)
+	other := s.taker(hop.Plan, &p)
 	if other == hop.Entry {
 		return false
 	}

@@ -99,7 +99,7 @@ type Fit struct {
 	Fragmented bool `json:"fragmented"`    // otherwise it is dropped
 }
 
-// Comes returns the DSCP with which the packet comes to the interface.
+// Comes returns the packet's DSCP before the interface.
 func (s *Step) Comes() codepoint.DSCP { return s.in }
 
 // InNumber returns the number of the interface by which the packet entered the node.

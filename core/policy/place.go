@@ -86,7 +86,7 @@ func (s *Source) Begins(at Place) { s.At = at }
 // Written notes that a key was written, and where. Readers call it.
 func (s *Source) Written(key string, at Place) { s.keys = append(s.keys, KeyPlace{key, at}) }
 
-// Moved notes that the value of a key is within what was written of it.
+// Moved gives the value of a key another place: that of a key within it.
 func (s *Source) Moved(key string, at Place) {
 	for i := range s.keys {
 		if s.keys[i].Key == key {

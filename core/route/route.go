@@ -211,7 +211,7 @@ func KeyOf(f packet.Flow) Key {
 	return k
 }
 
-// mixed spreads a hash over all its bits, in another way at each node, so that nodes do not all choose alike (the finaliser of MurmurHash3).
+// mixed mixes a hash with the number of a node (the finaliser of MurmurHash3): two nodes in a row then make independent choices.
 func mixed(h uint64, node int) uint32 {
 	h ^= uint64(node+1) * 0x9e3779b97f4a7c15
 	h = (h ^ h>>33) * 0xff51afd7ed558ccd

@@ -7,7 +7,7 @@ import (
 	"imbrel.example/imbrel/core/packet"
 )
 
-// Hellos are those that one node sends another, all alike, from Start on until End.
+// Hellos are equal packets that one node sends another, from Start until End.
 type Hellos struct {
 	Flow       packet.Flow
 	DSCP       codepoint.DSCP
