@@ -8,6 +8,7 @@ import (
 	"reflect"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 	"unicode"
 
@@ -33,7 +34,11 @@ const There = "there"
 // among them. Spelling, order of keys, comments and includes make no difference, and neither do the names of times and groups:
 // their values are compared where they are used.
 func fields(before, after *policy.File) []Field {
-	a, b := newModel(before), newModel(after)
+	var a *model
+	var beside sync.WaitGroup
+	beside.Go(func() { a = newModel(before) })
+	b := newModel(after)
+	beside.Wait()
 	out := []Field{}
 	hidden := make(map[string]bool) // of a part that is new or gone, what is within
 	within := func(path string) bool {
@@ -80,10 +85,11 @@ type model struct {
 	values map[string]string
 	parts  map[string]bool   // paths of named items of lists, whose value is ""
 	shown  map[string]string // of paths that are shown in another way
+	fields map[reflect.Type][]walkedField
 }
 
 func newModel(f *policy.File) *model {
-	m := &model{values: make(map[string]string), parts: make(map[string]bool), shown: make(map[string]string)}
+	m := &model{values: make(map[string]string), parts: make(map[string]bool), shown: make(map[string]string), fields: make(map[reflect.Type][]walkedField)}
 	m.walk("", reflect.ValueOf(f).Elem())
 	used := make(map[string]bool) // groups that a class names, or a group that one does
 	var use func(a *policy.Addresses)
@@ -146,10 +152,30 @@ var notWalked = map[string]bool{
 // keys are words of the language where they are not those of the model.
 var keys = map[string]string{"part": "", "start-at": "starts-at", "server-names": "server-name", "within": "inside"}
 
+// A walkedField is a field of a type of the model, by its number, with its key.
+type walkedField struct {
+	number int
+	key    string
+}
+
+// walked returns the fields of a type that are walked.
+func (m *model) walked(t reflect.Type) []walkedField {
+	known, is := m.fields[t]
+	if !is {
+		for i := range t.NumField() {
+			if field := t.Field(i); field.IsExported() && !notWalked[t.Name()+"."+field.Name] {
+				known = append(known, walkedField{i, word(field.Name)})
+			}
+		}
+		m.fields[t] = known
+	}
+	return known
+}
+
 // walk notes the values of a part of the model.
 func (m *model) walk(path string, v reflect.Value) {
-	if loss, is := v.Interface().(float64); is && strings.HasSuffix(path, ".loss") && loss > 0 {
-		m.set(path, fmt.Sprintf("%g%%", 100*loss))
+	if v.Kind() == reflect.Float64 && v.Float() > 0 && strings.HasSuffix(path, ".loss") {
+		m.set(path, fmt.Sprintf("%g%%", 100*v.Float()))
 		return
 	}
 	if text, is := leaf(v); is {
@@ -164,12 +190,8 @@ func (m *model) walk(path string, v reflect.Value) {
 			m.walk(path, v.Elem())
 		}
 	case reflect.Struct:
-		for i := range v.NumField() {
-			field := v.Type().Field(i)
-			if !field.IsExported() || notWalked[v.Type().Name()+"."+field.Name] {
-				continue
-			}
-			m.walk(join(path, word(field.Name)), v.Field(i))
+		for _, f := range m.walked(v.Type()) {
+			m.walk(join(path, f.key), v.Field(f.number))
 		}
 	case reflect.Slice, reflect.Array:
 		m.list(path, v)
@@ -261,8 +283,11 @@ func leaf(v reflect.Value) (string, bool) {
 	if !v.CanInterface() {
 		return "", true
 	}
-	if v.Kind() == reflect.Pointer && v.IsNil() {
+	switch kind := v.Kind(); {
+	case kind == reflect.Pointer && v.IsNil():
 		return "", true
+	case (kind == reflect.Slice || kind == reflect.Bool || kind == reflect.String) && v.Type().PkgPath() == "":
+		return "", false
 	}
 	switch x := v.Interface().(type) {
 	case policy.Source, policy.Place, policy.Ref:

@@ -176,6 +176,7 @@ type survey struct {
 	plans   []*plan.Plan // of each attachment
 	demands []demand
 	routes  []*route
+	through map[*plan.Plan][]*route
 
 	classifiers map[*plan.Plan]*classify.Classifier // those that were needed
 
@@ -307,7 +308,7 @@ func (d *demand) wire() unit.Rate {
 }
 
 func newSurvey(f *policy.File) *survey {
-	s := &survey{f: f, space: packetset.New(f), known: make(map[known]int), loads: make(map[load]unit.Rate), classifiers: make(map[*plan.Plan]*classify.Classifier)}
+	s := &survey{f: f, space: packetset.New(f), known: make(map[known]int), through: make(map[*plan.Plan][]*route), loads: make(map[load]unit.Rate), classifiers: make(map[*plan.Plan]*classify.Classifier)}
 	s.bound, s.interfaces = make(map[*policy.Expectation]bool), make(map[string]*policy.Interface)
 	follower := explain.New(f)
 	for i := range f.Attach {
@@ -365,6 +366,9 @@ func (s *survey) ask(follower *explain.Follower, h *policy.Rehearsal, t *policy.
 	s.routes = append(s.routes, r)
 	for i := range a.Hops {
 		hop := &a.Hops[i]
+		if on := s.through[hop.Plan]; hop.Plan != nil && (len(on) == 0 || on[len(on)-1] != r) {
+			s.through[hop.Plan] = append(on, r)
+		}
 		if hop.Direction == policy.Out.String() {
 			sent := t.MeanRate()
 			if calls > 0 {

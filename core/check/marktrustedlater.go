@@ -46,11 +46,11 @@ func (s *survey) untrusted(p *plan.Plan, e *plan.Entry) *policy.Interface {
 	if !is {
 		return nil
 	}
-	for _, w := range s.routes {
-		at := slices.IndexFunc(w.answer.Hops, func(h explain.Step) bool { return h.Plan == p })
-		if at < 0 || w.answer.Hops[0].Plan != nil { // a policy where they come in sees to it
+	for _, w := range s.through[p] {
+		if w.answer.Hops[0].Plan != nil { // a policy where they come in sees to it
 			continue
 		}
+		at := slices.IndexFunc(w.answer.Hops, func(h explain.Step) bool { return h.Plan == p })
 		first := s.interfaces[w.answer.Hops[0].Node+"/"+w.answer.Hops[0].Interface]
 		if first == nil || len(first.Subnets) == 0 || w.traffic.DSCP == codepoint.DSCP(asked.First) && w.traffic.Kind == policy.Calls {
 			continue

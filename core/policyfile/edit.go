@@ -74,9 +74,8 @@ func (s *Source) span(text []byte, at policy.Place) (v *language.Value, from, to
 		_, size := utf8.DecodeRune(text[from:])
 		from += size
 	}
-	raw := string(text[from:])
 	for _, written := range []string{v.Text, `"` + v.Text + `"`, "'" + v.Text + "'"} {
-		if strings.HasPrefix(raw, written) && written != "" {
+		if bytes.HasPrefix(text[from:], []byte(written)) && written != "" {
 			return v, from, from + len(written), nil
 		}
 	}

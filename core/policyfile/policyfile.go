@@ -184,7 +184,7 @@ func (s *Source) WithLines(err error) error {
 		return err
 	}
 	for i, q := range problems {
-		problems[i].Line = lineOf(string(s.texts[q.Place.File]), q.Place.Line)
+		problems[i].Line = lineOf(s.texts[q.Place.File], q.Place.Line)
 	}
 	return err
 }
@@ -194,25 +194,25 @@ var acceptance = regexp.MustCompile(`#\s*imbrel:\s*accept\s+([a-z0-9-]+)\s+becau
 // Accepted reports whether the line at a place says that a finding is accepted there, and
 // why: `# imbrel: accept NAME because REASON`.
 func (s *Source) Accepted(at policy.Place, name string) bool {
-	m := acceptance.FindStringSubmatch(lineOf(string(s.texts[at.File]), at.Line))
+	m := acceptance.FindStringSubmatch(lineOf(s.texts[at.File], at.Line))
 	return m != nil && m[1] == name
 }
 
 // lineOf returns a line of a text, by what YAML takes for a line break (YAML 1.1 §5.4); ""
 // when there is none.
-func lineOf(text string, number int) string {
+func lineOf(text []byte, number int) string {
 	for ; number > 0; number-- {
-		end := strings.IndexAny(text, "\n\r\u0085\u2028\u2029")
-		line, rest := text, ""
+		end := bytes.IndexAny(text, "\n\r\u0085\u2028\u2029")
+		line, rest := text, []byte(nil)
 		if end >= 0 {
-			_, width := utf8.DecodeRuneInString(text[end:])
-			if strings.HasPrefix(text[end:], "\r\n") {
+			_, width := utf8.DecodeRune(text[end:])
+			if bytes.HasPrefix(text[end:], []byte("\r\n")) {
 				width = 2
 			}
 			line, rest = text[:end], text[end+width:]
 		}
 		if number == 1 {
-			return line
+			return string(line)
 		}
 		if text = rest; end < 0 {
 			break

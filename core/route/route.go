@@ -4,6 +4,7 @@
 package route
 
 import (
+	"cmp"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -22,16 +23,15 @@ type Table struct {
 	nodes map[*policy.Node]int
 	order []*policy.Node
 	// toward lists, for each node, the interfaces whose link ends there.
-	toward  [][]*policy.Interface
+	toward  [][]edge
 	where   *bart.Table[*policy.Interface]
 	tunnels map[*policy.Node][]start // by the node at which they begin
 	failed  map[*policy.Link]bool    // which carry nothing, as the routes know
 	kept    map[int]*tree            // by destination
 	recent  []int                    // destinations kept, the one used last at the end
 	bundles map[*policy.Link]*policy.Bundle
-	costs   map[*policy.Link]int32 // of links in bundles: that of the cheapest of each
-	best    []int32                // while a tree is made, the cost from each node; -1: none is known
-	rings   [][]int32              // nodes by what is reached next
+	best    []int32   // while a tree is made, the cost from each node; -1: none is known
+	rings   [][]int32 // nodes by what is reached next
 }
 
 // keptTrees is for how many destinations the next hops of all nodes are kept.
@@ -41,6 +41,12 @@ const keptTrees = 64
 type tree struct {
 	next    []*policy.Interface
 	several map[int][]*policy.Interface
+}
+
+// An edge is an interface whose link ends at a node, with the number of the node that it is of and the cost of the link.
+type edge struct {
+	iface      *policy.Interface
+	from, cost int32
 }
 
 // A start is a tunnel and the nodes it goes through, in the direction in which it
@@ -53,9 +59,17 @@ type start struct {
 // New returns the table of a file's network.
 func New(f *policy.File) *Table {
 	t := &Table{file: f, nodes: make(map[*policy.Node]int), where: &bart.Table[*policy.Interface]{}, kept: make(map[int]*tree), failed: make(map[*policy.Link]bool), tunnels: make(map[*policy.Node][]start),
-		bundles: make(map[*policy.Link]*policy.Bundle), costs: make(map[*policy.Link]int32), best: make([]int32, len(f.Network.Nodes))}
-	nodes := f.Network.Nodes
-	t.toward = make([][]*policy.Interface, len(nodes))
+		bundles: make(map[*policy.Link]*policy.Bundle), best: make([]int32, len(f.Network.Nodes))}
+	costs := make(map[*policy.Link]int32) // of links in bundles: that of the cheapest of each
+	for i := range f.Network.Bundles {
+		b := &f.Network.Bundles[i]
+		for _, iface := range b.Members {
+			t.bundles[iface.Link] = b
+			costs[iface.Link] = int32(slices.MinFunc(b.Members, func(x, y *policy.Interface) int { return x.Link.Costs() - y.Link.Costs() }).Link.Costs())
+		}
+	}
+	nodes, most := f.Network.Nodes, int32(1)
+	t.toward = make([][]edge, len(nodes))
 	for i := range nodes {
 		t.nodes[&nodes[i]] = i
 		t.order = append(t.order, &nodes[i])
@@ -66,21 +80,11 @@ func New(f *policy.File) *Table {
 				t.where.Insert(p, iface)
 			}
 			if peer := iface.Peer(); peer != nil {
-				at := t.nodes[peer.Node]
-				t.toward[at] = append(t.toward[at], iface)
+				at, cost := t.nodes[peer.Node], cmp.Or(costs[iface.Link], int32(iface.Link.Costs()))
+				t.toward[at] = append(t.toward[at], edge{iface, int32(i), cost})
+				most = max(most, cost)
 			}
 		}
-	}
-	for i := range f.Network.Bundles {
-		b := &f.Network.Bundles[i]
-		for _, iface := range b.Members {
-			t.bundles[iface.Link] = b
-			t.costs[iface.Link] = int32(slices.MinFunc(b.Members, func(x, y *policy.Interface) int { return x.Link.Costs() - y.Link.Costs() }).Link.Costs())
-		}
-	}
-	most := int32(1)
-	for _, l := range f.Network.Links {
-		most = max(most, t.cost(l))
 	}
 	t.rings = make([][]int32, most+1)
 	for i := range f.Network.Tunnels {
@@ -104,14 +108,6 @@ func (t *Table) Fail(l *policy.Link, failed bool) {
 	t.failed[l] = failed
 	clear(t.kept)
 	t.recent = t.recent[:0]
-}
-
-// cost returns the cost of a link.
-func (t *Table) cost(l *policy.Link) int32 {
-	if c, ok := t.costs[l]; ok {
-		return c
-	}
-	return int32(l.Costs())
 }
 
 // works reports whether no link of a tunnel has failed.
@@ -165,14 +161,14 @@ func (t *Table) flood(to int, found *tree) {
 			if waiting--; t.best[at] != cost {
 				continue // it was reached for less
 			}
-			for _, iface := range t.toward[at] {
-				if len(t.failed) > 0 && t.failed[iface.Link] {
+			for _, e := range t.toward[at] {
+				if len(t.failed) > 0 && t.failed[e.iface.Link] {
 					continue
 				}
-				from, c := t.nodes[iface.Node], cost+t.cost(iface.Link)
+				from, c := int(e.from), cost+e.cost
 				switch was := t.best[from]; {
 				case was < 0 || c < was:
-					t.best[from], found.next[from] = c, iface
+					t.best[from], found.next[from] = c, e.iface
 					delete(found.several, from)
 					t.rings[int(c)%len(t.rings)] = append(t.rings[int(c)%len(t.rings)], int32(from))
 					waiting++
@@ -183,7 +179,7 @@ func (t *Table) flood(to int, found *tree) {
 					if found.several[from] == nil {
 						found.several[from] = []*policy.Interface{found.next[from]}
 					}
-					found.several[from] = append(found.several[from], iface)
+					found.several[from] = append(found.several[from], e.iface)
 				}
 			}
 		}

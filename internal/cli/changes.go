@@ -1,7 +1,9 @@
 package cli
 
 import (
+	"cmp"
 	"fmt"
+	"sync"
 
 	"github.com/spf13/cobra"
 
@@ -25,6 +27,22 @@ type revised struct {
 
 func (r *revised) checked() changes.Checked {
 	return changes.Checked{File: r.file, Findings: check.File(r.file, r.in.Accepted)}
+}
+
+// both does something for each of two at a time. The error is that of the first which has one.
+func both(do func(i int) error) error {
+	var errs [2]error
+	var panics any
+	var second sync.WaitGroup
+	second.Go(func() {
+		defer func() { panics = recover() }()
+		errs[1] = do(1)
+	})
+	errs[0] = do(0)
+	if second.Wait(); panics != nil {
+		panic(panics)
+	}
+	return cmp.Or(errs[0], errs[1])
 }
 
 func (a *app) changes(text render.Text) *cobra.Command {
@@ -58,17 +76,18 @@ those that git passes to an external diff driver.`,
 			case args[0] == "-" && args[1] == "-":
 				return fmt.Errorf("one of the two can be standard input")
 			default:
-				for i, name := range args {
-					sides[i].name = name
-					if sides[i].file, sides[i].in, err = files.ReadPolicy(name, a.in, a.includeFrom...); err != nil {
-						return err
-					}
-				}
+				err = both(func(i int) (err error) {
+					sides[i].name = args[i]
+					sides[i].file, sides[i].in, err = files.ReadPolicy(args[i], a.in, a.includeFrom...)
+					return err
+				})
 			}
 			if err != nil {
 				return err
 			}
-			r := changes.Between(sides[0].checked(), sides[1].checked())
+			var checked [2]changes.Checked
+			_ = both(func(i int) error { checked[i] = sides[i].checked(); return nil })
+			r := changes.Between(checked[0], checked[1])
 			if capture != "" {
 				if r.Flows, err = a.flowsOf(capture, &sides); err != nil {
 					return err

@@ -253,7 +253,7 @@ func BenchmarkCheck(b *testing.B) {
 	for i := range 199 {
 		fmt.Fprintf(&text, "  - {name: c%d, match: [{to-port: %d}]}\n", i, 1000+i)
 	}
-	text.WriteString("policies:\n  - {name: p, shape: 95%, treat: [{class: voice, priority: 1, at-most: 10%}, {class: c1, at-least: 20%}, {class: rest, at-least: 20%}]}\nattach: [{policy: p, at: '*/w*' out}]\nnetwork:\n  nodes:\n    - {name: hub, interfaces: [{name: lan, rate: 10Gbit/s, subnets: [10.0.0.0/16]}]}\n")
+	text.WriteString("policies:\n  - {name: p, shape: 95%, treat: [{class: voice, priority: 1, at-most: 10%}, {class: c1, at-least: 20%}, {class: rest, at-least: 20%}]}\nattach: [{policy: p, at: '*/w* out'}]\nnetwork:\n  nodes:\n    - {name: hub, interfaces: [{name: lan, rate: 10Gbit/s, subnets: [10.0.0.0/16]}]}\n")
 	for i := range 1000 {
 		fmt.Fprintf(&text, "    - {name: s%d, interfaces: [{name: wan, rate: 1Gbit/s, link: {to: hub, sends: 10Mbit/s, receives: 50Mbit/s}}", i)
 		for j := range 8 {

@@ -66,6 +66,7 @@ Gate needs the capabilities CAP_NET_RAW and CAP_NET_ADMIN.`,
   imbrel gate reload eth1`,
 		Args: between(0, 1, "a policy file"),
 		RunE: func(c *cobra.Command, args []string) error {
+			a.ballast = nil // what a gate takes should not grow for days
 			name := ""
 			if r.config != "" {
 				file, err := configure(c, r.config)

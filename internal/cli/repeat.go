@@ -145,10 +145,6 @@ type job struct {
 func (a *app) runJobs(r *rehearsalRun, todo []job) ([]*measure.Result, error) {
 	show, clear := a.progress(fmt.Sprintf("rehearsing %d times", len(todo)))
 	defer clear()
-	// The collector runs when the heap has doubled. Beside this much that is never touched, and so
-	// takes no memory, that is seldom, and the runs do not wait for it on all processors.
-	ballast := make([]byte, 96<<20)
-	defer runtime.KeepAlive(ballast)
 	results, errs := make([]*measure.Result, len(todo)), make([]error, len(todo))
 	var lock sync.Mutex
 	next, done := 0, 0
