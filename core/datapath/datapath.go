@@ -198,6 +198,22 @@ func (p *Path) Counters() []Counters {
 	return out
 }
 
+// Offered returns how many packets the path was offered.
+func (p *Path) Offered() (packets uint64) {
+	for i := range p.counters {
+		packets += p.counters[i].OfferedPackets
+	}
+	return packets
+}
+
+// Idle reports whether nothing waits in the path.
+func (p *Path) Idle() bool {
+	if p.fifo != nil {
+		return p.fifo.Level().Packets == 0
+	}
+	return p.tree.Idle()
+}
+
 // Add adds what another path counted of the same entry. The most that waited or conformed is
 // the more of both.
 func (c *Counters) Add(o *Counters) {

@@ -470,6 +470,9 @@ func (t *Tree) Sent(now time.Duration, leaf, size, next int) {
 	}
 }
 
+// Idle reports whether no leaf has anything to send, nor had when a ceiling began to hold it back.
+func (t *Tree) Idle() bool { return !t.nodes[0].competes && len(t.throttled.entries) == 0 }
+
 // Alone sends a packet of a leaf at once, when nothing in the tree has anything to send and no ceiling holds the leaf back, and
 // reports whether it did. All is then as after Ready, Next and Sent.
 func (t *Tree) Alone(now time.Duration, leaf, size int) bool {

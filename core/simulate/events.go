@@ -1,34 +1,57 @@
 package simulate
 
 import (
-	"cmp"
 	"math/bits"
 	"slices"
 	"time"
 )
 
-// An event is something due at a time. Events of one time happen in the order
-// in which they were planned.
+// An event is something due at a time. What happens at one time has an order that does not depend on how it was planned: by its kind, then by
+// its place, and what is of one kind at one place in the order in which it was planned.
 type event struct {
 	at     time.Duration
-	kind   kind
-	port   *port
-	flight *flight
-	source *source
-	waker  waker
+	order  uint64  // the kind above the place above a count
+	flight *flight // nil: none
 }
 
 type kind uint8
 
+// What is to happen at a time happens in this order: what is free is free for what comes.
 const (
-	emit    kind = iota // a source sends its next packet
-	arrive              // a packet reaches an interface from the link
-	sent                // an interface has sent a packet
-	askOut              // an interface asks its outgoing data path again
-	askIn               // the same, incoming
+	wake    kind = iota // a timer rings, or the network changes
+	sent                // an interface has sent a packet, or is free
 	carried             // the carrier has sent a packet
-	wake                // a timer rings
+	arrive              // a packet reaches an interface from the link
+	askIn               // an interface asks its incoming data path again
+	askOut              // the same, outgoing
+	emit                // a source sends its next packet
 )
+
+// Bits of the count, and of it and the place.
+const (
+	countBits = 32
+	placeBits = 60
+)
+
+// happens returns an event at a place, which is the number of a port or a source.
+func happens(at time.Duration, k kind, place int32, f *flight) event {
+	return event{at, uint64(k)<<placeBits | uint64(place)<<countBits, f}
+}
+
+func (e *event) kind() kind { return kind(e.order >> placeBits) }
+
+func (e *event) place() int { return int(e.order << (64 - placeBits) >> (64 - placeBits + countBits)) }
+
+// before reports whether an event comes before another. Of one kind and place there are never 2^31 events at a time.
+func (e *event) before(o *event) bool {
+	if e.at != o.at {
+		return e.at < o.at
+	}
+	if a, b := e.order>>countBits, o.order>>countBits; a != b {
+		return a < b
+	}
+	return int32(uint32(e.order)-uint32(o.order)) < 0
+}
 
 // A queue of events is a calendar (Brown 1988): days of one length, each with the events that
 // are due in it, or in it a whole number of years later, in their order. The next event is
@@ -36,13 +59,14 @@ const (
 // many days were empty, and how many events were passed to find a place. Days of a power of
 // two of nanoseconds make the day of a time a shift. The zero queue is empty.
 type events struct {
-	slots []planned
-	free  uint32 // a list of slots without an event
-	days  []day
-	today uint64 // counted from time 0
-	shift uint   // a day is 1<<shift ns
-	count int
-	order uint64
+	slots  []planned
+	wakers []waker // by slot, of those that wake something
+	free   uint32  // a list of slots without an event
+	days   []day
+	today  uint64 // counted from time 0
+	shift  uint   // a day is 1<<shift ns
+	count  int
+	order  uint32
 	// Since the length of a day was looked at last: events taken, days that were empty, and
 	// events that were passed.
 	taken, empty, passed int
@@ -51,8 +75,7 @@ type events struct {
 // A planned event is in a slot; next is the slot of the one after it in its day.
 type planned struct {
 	event
-	order uint64
-	next  uint32
+	next uint32
 }
 
 // A day is the first and the last of its events, and when these are; nothing: none.
@@ -71,13 +94,17 @@ const (
 	reviewPeriod = 4096
 )
 
-// before reports whether a slot's event comes before another's.
-func (s *planned) before(o *planned) bool {
-	return s.at < o.at || s.at == o.at && s.order < o.order
+// wake plans to wake something.
+func (q *events) wake(at time.Duration, w waker) {
+	n := q.plan(happens(at, wake, 0, nil))
+	for int(n) >= len(q.wakers) {
+		q.wakers = append(q.wakers, nil)
+	}
+	q.wakers[n] = w
 }
 
-// plan puts an event into the queue.
-func (q *events) plan(e event) {
+// plan puts an event into the queue, and returns its slot.
+func (q *events) plan(e event) uint32 {
 	n := q.free
 	if n != nothing {
 		q.free = q.slots[n].next
@@ -90,14 +117,14 @@ func (q *events) plan(e event) {
 		q.slots = append(q.slots, planned{})
 	}
 	s := &q.slots[n]
-	s.event, s.order = e, q.order
+	s.event = e
+	s.order |= uint64(q.order)
 	q.order++
-	if q.count++; q.count > 2*len(q.days) && len(q.days) < maxDays {
-		q.insert(n)
-		q.rebuild(2*len(q.days), q.shift)
-		return
-	}
 	q.insert(n)
+	if q.count++; q.count > 2*len(q.days) && len(q.days) < maxDays {
+		q.rebuild(2*len(q.days), q.shift)
+	}
+	return n
 }
 
 // insert puts a slot into its day.
@@ -110,16 +137,16 @@ func (q *events) insert(n uint32) {
 	case d.first == nothing:
 		*d = day{n, n, s.at, s.at}
 		s.next = nothing
-	case s.at > d.endsAt || s.at == d.endsAt && !s.before(&q.slots[d.last]):
+	case s.at > d.endsAt || s.at == d.endsAt && !s.before(&q.slots[d.last].event):
 		q.slots[d.last].next, d.last, d.endsAt, s.next = n, n, s.at, nothing
-	case s.at < d.begins || s.at == d.begins && s.before(&q.slots[d.first]):
+	case s.at < d.begins || s.at == d.begins && s.before(&q.slots[d.first].event):
 		s.next, d.first, d.begins = d.first, n, s.at
 	default:
 		at := d.first
 		for {
 			q.passed++
 			next := q.slots[at].next
-			if s.before(&q.slots[next]) {
+			if s.before(&q.slots[next].event) {
 				q.slots[at].next, s.next = n, next
 				return
 			}
@@ -128,10 +155,10 @@ func (q *events) insert(n uint32) {
 	}
 }
 
-// next takes the first event out.
-func (q *events) next() (event, bool) {
+// next takes the first event out, with what it wakes.
+func (q *events) next() (e event, w waker, ok bool) {
 	if q.count == 0 {
-		return event{}, false
+		return event{}, nil, false
 	}
 	if q.taken++; q.taken >= reviewPeriod {
 		q.look()
@@ -144,7 +171,10 @@ func (q *events) next() (event, bool) {
 	}
 	s.next, q.free = q.free, n
 	q.count--
-	return s.event, true
+	if s.kind() == wake {
+		w, q.wakers[n] = q.wakers[n], nil
+	}
+	return s.event, w, true
 }
 
 // due returns when the first event is; false: there is none.
@@ -174,7 +204,7 @@ func (q *events) first() *day {
 func (q *events) soonest() uint64 {
 	best := uint32(nothing)
 	for i := range q.days {
-		if n := q.days[i].first; n != nothing && (best == nothing || q.slots[n].before(&q.slots[best])) {
+		if n := q.days[i].first; n != nothing && (best == nothing || q.slots[n].before(&q.slots[best].event)) {
 			best = n
 		}
 	}
@@ -209,7 +239,10 @@ func (q *events) rebuild(days int, shift uint) {
 		}
 	}
 	slices.SortFunc(all, func(a, b uint32) int {
-		return cmp.Or(cmp.Compare(q.slots[a].at, q.slots[b].at), cmp.Compare(q.slots[a].order, q.slots[b].order))
+		if q.slots[a].before(&q.slots[b].event) {
+			return -1
+		}
+		return 1
 	})
 	q.today = q.today << q.shift >> shift
 	q.shift = shift

@@ -1,6 +1,7 @@
 package simulate
 
 import (
+	"cmp"
 	"fmt"
 	"math/bits"
 	"math/rand/v2"
@@ -9,40 +10,39 @@ import (
 	"time"
 )
 
-// Events come out in the order of their times, those of one time in the order in
-// which they were planned: the same as from a sorted list, however planning and
-// taking alternate.
+// Events come out in the order of their times, those of one time by their kinds and places, and those of one kind and place in the order in
+// which they were planned: the same as from a sorted list, however planning and taking alternate.
 func TestEventsComeInOrder(t *testing.T) {
 	r := rand.New(rand.NewPCG(80, 80))
 	for _, spread := range []int64{1, 10, 1_000_000} { // many at one time, or few
 		var q events
 		var list []event
+		var count uint32
 		now := time.Duration(0)
 		for step := range 50_000 {
 			if len(list) > 0 && r.IntN(2) == 0 {
-				e, ok := q.next()
+				e, _, ok := q.next()
 				if want := list[0]; !ok || e != want {
 					t.Fatalf("spread %d, step %d: %+v comes; %+v is next", spread, step, e, want)
 				}
 				now, list = e.at, list[1:]
 				continue
 			}
-			e := event{at: now + time.Duration(r.Int64N(spread)), kind: kind(r.IntN(6)), source: &source{index: step}}
+			e := happens(now+time.Duration(r.Int64N(spread)), sent+kind(r.IntN(6)), int32(r.IntN(3)), &flight{number: int64(step)})
 			q.plan(e)
 			i, _ := slices.BinarySearchFunc(list, e, func(a, b event) int {
-				if a.at <= b.at {
-					return -1
-				}
-				return 1
+				return cmp.Or(cmp.Compare(a.at, b.at), cmp.Compare(a.kind(), b.kind()), cmp.Compare(a.place(), b.place()), -1)
 			})
+			e.order |= uint64(count)
+			count++
 			list = slices.Insert(list, i, e)
 		}
 		for _, want := range list {
-			if e, ok := q.next(); !ok || e != want {
+			if e, _, ok := q.next(); !ok || e != want {
 				t.Fatalf("spread %d: %+v comes; %+v is next", spread, e, want)
 			}
 		}
-		if _, ok := q.next(); ok || len(q.slots) > 50_000 {
+		if _, _, ok := q.next(); ok || len(q.slots) > 50_000 {
 			t.Errorf("spread %d: something is left, or %d slots were not used again", spread, len(q.slots))
 		}
 	}
@@ -50,8 +50,8 @@ func TestEventsComeInOrder(t *testing.T) {
 
 func BenchmarkEvents(b *testing.B) {
 	type queue interface {
-		plan(event)
-		next() (event, bool)
+		plan(event) uint32
+		next() (event, waker, bool)
 	}
 	for _, n := range []int{200, 20_000} {
 		for name, q := range map[string]queue{"calendar": &events{}, "heap": &eventHeap{}} {
@@ -62,7 +62,7 @@ func BenchmarkEvents(b *testing.B) {
 				}
 				b.ReportAllocs()
 				for b.Loop() {
-					e, _ := q.next()
+					e, _, _ := q.next()
 					e.at += time.Duration(r.IntN(1_000_000))
 					q.plan(e)
 				}
@@ -94,7 +94,7 @@ func (d *due) before(o *due) uint64 {
 	return less
 }
 
-func (q *eventHeap) plan(e event) {
+func (q *eventHeap) plan(e event) uint32 {
 	var slot uint32
 	if n := len(q.spare); n > 0 {
 		slot = q.spare[n-1]
@@ -117,11 +117,12 @@ func (q *eventHeap) plan(e event) {
 		i = p
 	}
 	q.heap[i] = d
+	return slot
 }
 
-func (q *eventHeap) next() (event, bool) {
+func (q *eventHeap) next() (event, waker, bool) {
 	if len(q.heap) == 0 {
-		return event{}, false
+		return event{}, nil, false
 	}
 	slot := q.heap[0].slot
 	first := q.slots[slot]
@@ -133,7 +134,7 @@ func (q *eventHeap) next() (event, bool) {
 	if n > 0 {
 		q.down(last)
 	}
-	return first, true
+	return first, nil, true
 }
 
 // down puts d in the place of the first, or further down.

@@ -169,7 +169,7 @@ func (r *run) sendParts(p *port, f *flight) bool {
 		g.left, g.more = true, i < len(all)-1
 		g.Size = int32(p.iface.Framing.Size(g.Length, g.Labels()))
 		p.clock.Advance(int(g.Size), p.rate)
-		r.events.plan(event{at: p.clock.Ready(), kind: sent, port: p, flight: g})
+		r.events.plan(happens(p.clock.Ready(), sent, p.number, g))
 	}
 	return true
 }
@@ -247,7 +247,7 @@ func (r *run) tell(f *flight, most int) (told bool) {
 			word.home, word.frame = f.source.from.iface, f.TooBig(most)
 		}
 	}
-	r.events.plan(event{at: r.now + delay, kind: wake, waker: word})
+	r.events.wake(r.now+delay, word)
 	return true
 }
 

@@ -75,7 +75,7 @@ type happening func()
 func (h happening) wake(*run) { h() }
 
 func (r *run) at(when time.Duration, do func()) {
-	r.events.plan(event{at: when, kind: wake, waker: happening(do)})
+	r.events.wake(when, happening(do))
 }
 
 // linkState returns what the link of a port is like when nothing has happened to it.

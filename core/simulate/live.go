@@ -100,9 +100,9 @@ func (l *Live) Run(until time.Duration) (next time.Duration, more bool, err erro
 		if !ok || at > until {
 			return at, ok, nil
 		}
-		e, _ := r.events.next()
+		e, w, _ := r.events.next()
 		r.timeIs(max(r.now, at))
-		r.step(&e)
+		r.step(&e, w)
 	}
 	return 0, false, r.failed
 }
@@ -337,7 +337,7 @@ func (r *run) handOver(p *port, f *flight) {
 // endsOutside gives a client's connections up when its traffic ends.
 func (r *run) endsOutside(c *client) {
 	if r.outside != nil {
-		r.events.plan(event{at: c.end, kind: wake, waker: (*ending)(c)})
+		r.events.wake(c.end, (*ending)(c))
 	}
 }
 

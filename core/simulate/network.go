@@ -23,15 +23,17 @@ import (
 
 // A port is an interface at work.
 type port struct { // what every packet touches comes first
-	sending bool
-	rate    unit.Rate
-	clock   unit.Clock // when what is being sent is sent
-	carrier *carrier   // nil: the link carries what the interface sends
-	medium  *medium    // nil: the link loses nothing, and takes its delay
-	bought  *contract  // nil: the carrier meters nothing
-	peer    *port      // at the other end of the link, or nil
-	delay   time.Duration
-	iface   *policy.Interface
+	sending  bool // an event asks it again when it has sent
+	computes bool // when its packets leave the link is known when they begin to be sent
+	rate     unit.Rate
+	clock    unit.Clock // when what is being sent is sent
+	carrier  *carrier   // nil: the link carries what the interface sends
+	medium   *medium    // nil: the link loses nothing, and takes its delay
+	bought   *contract  // nil: the carrier meters nothing
+	peer     *port      // at the other end of the link, or nil
+	delay    time.Duration
+	number   int32 // in the network
+	iface    *policy.Interface
 
 	carrierPlace, linkPlace, ringPlace int32
 
@@ -79,32 +81,15 @@ type member struct {
 	from, to measure.Set // the union that was asked for last
 }
 
-// leaves counts the marks below and above IP with which a packet leaves.
-func (p *path) leaves(f *flight) {
-	if !f.Tagged && f.Labels() == 0 || p.Path == nil || int(f.Slot) >= len(p.names) { // the last two: it was taken before an event changed the policy
-		return
-	}
-	if p.pcps == nil {
-		p.pcps, p.tcs = make([][8]uint64, len(p.names)), make([][8]uint64, len(p.names))
-	}
-	pcp, tagged := f.PCP()
-	tc, labelled := f.TC()
-	for i := int(f.Slot); i >= 0; i = p.Parent(i) {
-		if tagged {
-			p.pcps[i][pcp]++
-		}
-		if labelled {
-			p.tcs[i][tc]++
-		}
-	}
-}
-
 // A carrier is the provider's plain FIFO where a link carries less than the
 // interface sends. It counts bytes by a framing of its own.
 type carrier struct {
 	rate    unit.Rate
 	framing packet.Framing
-	queue   queue.FIFO
+	queue   queue.FIFO // of those that are not computed
+	waiting []carriage // of those that are, from first on
+	first   int
+	waits   int64 // bytes
 	sending bool
 	clock   unit.Clock
 	drops   uint64
@@ -236,7 +221,8 @@ func (r *run) build() *network {
 	for i := range r.file.Network.Nodes {
 		for _, iface := range r.file.Network.Nodes[i].Interfaces {
 			p := &port{iface: iface, rate: iface.Rate, longest: iface.Longest()}
-			first := int32(placesOfPort * len(n.ports))
+			p.number = int32(len(n.ports))
+			first := placesOfPort * p.number
 			p.in.place, p.out.place, p.carrierPlace, p.linkPlace, p.ringPlace = first, first+1, first+2, first+3, first+4
 			if iface.Ring > 0 {
 				p.ring = make([]*flight, 0, iface.Ring)
@@ -264,6 +250,7 @@ func (r *run) build() *network {
 				}
 			}
 		}
+		p.computes = r.computes(p)
 	}
 	return n
 }

@@ -1,6 +1,8 @@
 package simulate
 
 import (
+	"slices"
+
 	"imbrel.example/imbrel/core/measure"
 	"imbrel.example/imbrel/core/policy"
 )
@@ -32,7 +34,11 @@ func (r *run) putInForce(at *port, d policy.Direction, a *policy.Attachment) {
 	old.until = r.now
 	if old.Path != nil {
 		for i := range old.slots {
-			old.slots[i].step(int(r.stepEnds/r.stepLength) - 1)
+			s := &old.slots[i]
+			s.step(int(r.stepEnds/r.stepLength) - 1)
+			if s.touched {
+				r.touched = slices.DeleteFunc(r.touched, func(o *slot) bool { return o == s })
+			}
 		}
 	}
 	r.former = append(r.former, formerPath{path: &old, at: at, direction: d})

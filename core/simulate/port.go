@@ -10,17 +10,29 @@ func (r *run) send(p *port) {
 	if p.sending {
 		return
 	}
+	if at := p.clock.Ready(); r.now < at { // busy with a packet whose departure was computed
+		p.sending = true
+		r.events.plan(happens(at, sent, p.number, nil))
+		return
+	}
 	f := r.nextOf(p)
 	if f == nil {
 		return
 	}
-	p.sending = true
 	p.clock.NotBefore(r.now)
 	if f.divide > 0 && r.sendParts(p, f) {
+		p.sending = true
 		return
 	}
 	p.clock.Advance(int(f.Size), p.rate)
-	r.events.plan(event{at: p.clock.Ready(), kind: sent, port: p, flight: f})
+	if r.departs(p, f, p.clock.Ready()) {
+		if p.out.Idle() {
+			return
+		}
+		f = nil
+	}
+	p.sending = true
+	r.events.plan(happens(p.clock.Ready(), sent, p.number, f))
 }
 
 // nextOf returns the packet that a port is to send next, nil when there is none.

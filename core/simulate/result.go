@@ -2,7 +2,6 @@ package simulate
 
 import (
 	"cmp"
-	"slices"
 	"strconv"
 	"time"
 
@@ -136,7 +135,7 @@ func (s *source) account() {
 
 // busy reports whether any packet came to the path.
 func (p *path) busy() bool {
-	return slices.ContainsFunc(p.Counters(), func(c datapath.Counters) bool { return c.OfferedPackets > 0 })
+	return p.Offered() > 0
 }
 
 func (r *run) interfaceResult(p *port, d policy.Direction, path *path) measure.Interface {

@@ -49,6 +49,8 @@ type Options struct {
 	Stop func() bool
 	// Progress, when not nil, is told now and then how much is done, from 0 to 1.
 	Progress func(done float64)
+
+	everyEvent bool // nothing is computed ahead of its time: for tests
 }
 
 // maxPackets is how many packets a rehearsal may send; it bounds its time. Its memory
@@ -97,6 +99,7 @@ type run struct {
 	network     *network
 	events      events
 	sources     []*source
+	numbers     int32 // of sources
 	clients     []*client
 	spare       []*flight
 	made        int // flights, spare ones included
@@ -106,6 +109,7 @@ type run struct {
 	over        bool          // so is the measured time
 	failed      error
 	stopped     bool
+	touched     []*slot // in the step that it is, or where packets wait
 	stepLength  time.Duration
 	stepEnds    time.Duration
 
@@ -153,8 +157,14 @@ func Run(f *policy.File, rehearsal *policy.Rehearsal, o Options) (*measure.Resul
 	if err != nil {
 		return nil, err
 	}
+	return r.toTheEnd()
+}
+
+// toTheEnd lets everything happen, and returns the result.
+func (r *run) toTheEnd() (*measure.Result, error) {
+	rehearsal, o := r.plan, &r.options
 	for steps := 0; ; steps++ {
-		e, ok := r.events.next()
+		e, w, ok := r.events.next()
 		if !ok || r.failed != nil {
 			break
 		}
@@ -171,7 +181,7 @@ func Run(f *policy.File, rehearsal *policy.Rehearsal, o Options) (*measure.Resul
 			}
 		}
 		r.timeIs(e.at)
-		r.step(&e)
+		r.step(&e, w)
 	}
 	if r.failed != nil {
 		return nil, r.failed
@@ -304,8 +314,8 @@ func (r *run) tooManyInFlight() error {
 				where, most = "at "+p.iface.Path()+" "+d.String(), path.waiting()
 			}
 		}
-		if p.carrier != nil && p.carrier.queue.Level().Packets > most {
-			where, most = "at the carrier of "+p.iface.Path(), p.carrier.queue.Level().Packets
+		if p.carrier != nil && p.carrier.packets() > most {
+			where, most = "at the carrier of "+p.iface.Path(), p.carrier.packets()
 		}
 	}
 	return fmt.Errorf("%s: in `%s` more than %d packets are under way at a time, most of them %s: let less wait there, or send less", r.plan.At, r.plan.Name, maxUnderWay, where)
@@ -326,62 +336,67 @@ func (p *path) waiting() (n int) {
 }
 
 // step lets one event happen.
-func (r *run) step(e *event) {
-	switch e.kind {
-	case emit:
+func (r *run) step(e *event, w waker) {
+	k := e.kind()
+	if k == wake {
+		w.wake(r)
+		return
+	}
+	if k == emit {
 		if r.outside != nil {
 			r.outward(e.flight)
-			break
+			return
 		}
 		r.watch(r.now, &e.flight.Packet)
 		r.predict(e.flight)
 		r.keep(e.flight)
-		if e.source.Source != nil { // after that: it reads what a capture holds until its next packet
-			r.emitNext(e.source)
+		if s := e.flight.source; s.Source != nil { // after that: it reads what a capture holds until its next packet
+			r.emitNext(s)
 		}
 		r.fromHost(e.flight)
+		return
+	}
+	switch p := r.network.ports[e.place()]; k {
 	case arrive:
-		if sender := e.port.peer; e.flight.cuts != sender.cuts {
+		if sender := p.peer; e.flight.cuts != sender.cuts {
 			r.lostOnCut(sender, e.flight)
 			break
 		}
 		e.flight.at++
-		r.enter(e.port, e.flight)
+		r.enter(p, e.flight)
 	case sent:
-		more := e.flight.more
-		if !e.flight.left {
-			e.flight.hop().Leave(&e.flight.Packet, e.flight.inside)
-			if o := e.flight.order; o != nil {
-				e.flight.SetESP(o.index, e.flight.sequence)
+		more := false
+		if f := e.flight; f != nil {
+			if more = f.more; f.left { // a part of a packet has been through Leave as a whole
+				r.marked(&p.out, f, r.now)
+			} else {
+				r.leaves(p, f, r.now)
 			}
+			f.left, f.more, f.divide = false, false, 0
+			r.tap(p, policy.Out, f)
+			r.leave(p, f)
 		}
-		e.flight.left, e.flight.more, e.flight.divide = false, false, 0
-		e.port.out.leaves(e.flight)
-		r.tap(e.port, policy.Out, e.flight)
-		r.leave(e.port, e.flight)
 		if !more {
-			e.port.sending = false
-			r.send(e.port)
+			p.sending = false
+			r.send(p)
 		}
 	case askOut:
-		if e.port.out.asking == e.at {
-			e.port.out.asking = schedule.Never
-			r.send(e.port)
+		if p.out.asking == e.at {
+			p.out.asking = schedule.Never
+			r.send(p)
 		}
 	case askIn:
-		if e.port.in.asking == e.at {
-			e.port.in.asking = schedule.Never
-			r.drainIn(e.port)
+		if p.in.asking == e.at {
+			p.in.asking = schedule.Never
+			r.drainIn(p)
 		}
 	case carried:
-		e.port.carrier.sending = false
-		if e.port.carrier.shared != nil {
-			e.port.peer.carrier.sending = false
+		p.carrier.sending = false
+		if p.carrier.shared != nil {
+			p.peer.carrier.sending = false
 		}
-		r.travel(e.port, e.flight)
-		r.carry(e.port)
-	case wake:
-		e.waker.wake(r)
+		r.travel(p, e.flight)
+		r.carry(p)
 	}
 }
 
@@ -441,7 +456,7 @@ func (r *run) enter(p *port, f *flight) {
 	case !r.offer(p, policy.In, f):
 	case p.in.Straight():
 		r.through(&p.in, f, 0)
-		p.in.leaves(f)
+		r.marked(&p.in, f, r.now)
 		r.forward(p, f)
 	default:
 		r.drainIn(p)
@@ -538,7 +553,7 @@ func (r *run) take(p *path, owner *port, ask kind) *flight {
 	if pkt == nil {
 		if again != schedule.Never && again != p.asking {
 			p.asking = again
-			r.events.plan(event{at: again, kind: ask, port: owner})
+			r.events.plan(happens(again, ask, owner.number, nil))
 		}
 		return nil
 	}
@@ -554,7 +569,7 @@ func (r *run) drainIn(p *port) {
 		if f == nil {
 			return
 		}
-		p.in.leaves(f)
+		r.marked(&p.in, f, r.now)
 		r.forward(p, f)
 	}
 }
@@ -600,17 +615,15 @@ func (r *run) leave(p *port, f *flight) {
 		r.deliver(f, r.now)
 	case p.carrier == nil || p.carrier.gone && !p.carrier.sending:
 		r.travel(p, f)
+	case p.computes && p.carrier.hasRoom(f, r.now):
+		r.events.plan(happens(r.carried(p, f, r.now)+p.delay, arrive, p.peer.number, f))
+	case p.computes:
+		r.carrierDrops(p, f)
 	default:
 		f.Arrived = r.now
 		f.Size = int32(p.carrier.framing.Size(f.Length, f.Labels()))
 		if p.carrier.queue.Push(r.now, &f.Packet) != queue.Taken {
-			if r.counts(f) {
-				p.carrier.drops++
-				p.carrier.class(r, f).drops++
-			}
-			r.atCarrier(p.carrier, f, func(at int, k *slotSeries) { k.offer(at, int64(f.Size), false) })
-			f.steps = append(f.steps, measure.Step{Place: p.carrierPlace, Slot: f.prediction.first, Reason: datapath.QueueFull})
-			r.gone(f)
+			r.carrierDrops(p, f)
 			return
 		}
 		r.atCarrier(p.carrier, f, func(at int, k *slotSeries) { k.offer(at, int64(f.Size), true) })
@@ -655,7 +668,7 @@ func (r *run) carry(p *port) {
 	}
 	clock.NotBefore(r.now)
 	clock.Advance(int(pkt.Size), c.rate)
-	r.events.plan(event{at: clock.Ready(), kind: carried, port: p, flight: f})
+	r.events.plan(happens(clock.Ready(), carried, p.number, f))
 }
 
 // class returns what the carrier counts of a packet's class.

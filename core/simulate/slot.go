@@ -20,6 +20,7 @@ type slot struct {
 	first   time.Duration
 	last    time.Duration // that a packet was offered; 0: none was
 
+	touched           bool // it is in the list of those that a step has to look at
 	drops, dropsNoted uint64
 	noted             noted
 	steps             []measure.StepFigures
@@ -47,6 +48,7 @@ func (r *run) offered(p *path, f *flight, reason datapath.Reason) {
 	slots := p.measured(r)
 	for i := int(f.Slot); i >= 0; i = p.Parent(i) {
 		s := &slots[i]
+		r.touch(s)
 		if counts {
 			s.whole.offered += uint64(size)
 		}
@@ -84,6 +86,7 @@ func (r *run) offered(p *path, f *flight, reason datapath.Reason) {
 func (r *run) discards(p *path, f *flight) {
 	for i := int(f.Slot); i >= 0; i = p.Parent(i) {
 		s := &p.slots[i]
+		r.touch(s)
 		s.waiting -= int64(f.Size)
 		s.drops++
 		for _, w := range r.open {
@@ -101,6 +104,7 @@ func (r *run) sends(p *path, f *flight) {
 	counts := r.measured()
 	for i := int(f.Slot); i >= 0; i = p.Parent(i) {
 		s := &p.slots[i]
+		r.touch(s)
 		s.waiting -= size
 		g := &s.whole
 		g.delay.Add(wait)

@@ -18,7 +18,8 @@ type source struct { // what every packet touches comes first
 	traffic.Source
 	from       *port
 	flow       *measure.Flow
-	number     int64
+	packets    int64       // that count
+	number     int32       // of all sources
 	route      []hop       // nil: looked up for each packet
 	prediction *prediction // of its last packet, in an epoch, with what was recognised of it
 	epoch      epoch
@@ -38,6 +39,13 @@ type source struct { // what every packet touches comes first
 	sends packet.Flow                 // of one that is no capture and no connection: by which its way is chosen
 	frame []byte                      // of the packet that is next, whole
 	next  []hop                       // of a capture, that of the packet just admitted
+}
+
+// numbered gives a source its number.
+func (r *run) numbered(s *source) *source {
+	s.number = r.numbers
+	r.numbers++
+	return s
 }
 
 type sourceFlow struct {
@@ -163,7 +171,7 @@ const maxWindows = 1000
 const maxMeasures = 400_000
 
 func (r *run) add(s *source) {
-	r.sources = append(r.sources, s)
+	r.sources = append(r.sources, r.numbered(s))
 	r.emitNext(s)
 }
 
@@ -422,7 +430,7 @@ func (r *run) emitNext(s *source) {
 		s.frame = p.Bytes
 	}
 	p.source = s
-	number := &s.number
+	number := &s.packets
 	if s.flow != nil {
 		p.flow, p.route = s.flow, s.route
 	} else {
@@ -440,7 +448,7 @@ func (r *run) emitNext(s *source) {
 		*number++
 	}
 	r.inWindow(p)
-	r.events.plan(event{at: at, kind: emit, source: s, flight: p})
+	r.events.plan(happens(at, emit, s.number, p))
 }
 
 // windowed makes the measures of the windows that a packet is sent in, so that each

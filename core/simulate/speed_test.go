@@ -86,12 +86,10 @@ func bare(flows int, lasts time.Duration) (packets int) {
 	var clock unit.Clock
 	var spare []*packet.Packet
 	sending := false
-	sources := make([]*source, flows)
 	random := make([]*rand.Rand, flows)
-	for i := range sources {
-		sources[i] = &source{index: i}
+	for i := range random {
 		random[i] = traffic.Random(1, "bare", i)
-		q.plan(event{at: time.Duration(traffic.Exponential(random[i]) * gap), kind: emit, source: sources[i]})
+		q.plan(happens(time.Duration(traffic.Exponential(random[i])*gap), emit, int32(i), nil))
 	}
 	send := func(now time.Duration) {
 		p := fifo.Pop(now)
@@ -102,14 +100,14 @@ func bare(flows int, lasts time.Duration) (packets int) {
 		clock.NotBefore(now)
 		clock.Advance(int(p.Size), rate)
 		spare = append(spare, p)
-		q.plan(event{at: clock.Ready(), kind: sent})
+		q.plan(happens(clock.Ready(), sent, 0, nil))
 	}
 	for {
-		e, ok := q.next()
+		e, _, ok := q.next()
 		if !ok {
 			return packets
 		}
-		if e.kind == sent {
+		if e.kind() == sent {
 			sending = false
 			send(e.at)
 			continue
@@ -126,8 +124,8 @@ func bare(flows int, lasts time.Duration) (packets int) {
 		if !sending {
 			send(e.at)
 		}
-		if at := e.at + time.Duration(traffic.Exponential(random[e.source.index])*gap); at < lasts {
-			q.plan(event{at: at, kind: emit, source: e.source})
+		if at := e.at + time.Duration(traffic.Exponential(random[e.place()])*gap); at < lasts {
+			q.plan(happens(at, emit, int32(e.place()), nil))
 		}
 	}
 }

@@ -46,13 +46,23 @@ func (r *run) stepped() {
 			r.stepEnds = 1 << 62
 			return
 		}
-		for _, p := range r.network.ports {
-			for _, path := range []*path{&p.in, &p.out} {
-				for i := range path.slots {
-					path.slots[i].step(int(r.stepEnds/r.stepLength) - 1)
-				}
+		left := r.touched[:0]
+		for _, s := range r.touched {
+			if s.step(int(r.stepEnds/r.stepLength) - 1); s.waiting > 0 {
+				left = append(left, s)
+			} else {
+				s.touched = false
 			}
 		}
+		r.touched = left
+	}
+}
+
+// touch notes that something happens in a slot.
+func (r *run) touch(s *slot) {
+	if !s.touched {
+		s.touched = true
+		r.touched = append(r.touched, s)
 	}
 }
 

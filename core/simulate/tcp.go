@@ -31,7 +31,7 @@ func (r *run) wakeAt(t *timer, w waker, at time.Duration) {
 		return
 	}
 	t.planned = append(t.planned, at)
-	r.events.plan(event{at: at, kind: wake, waker: w})
+	r.events.wake(at, w)
 }
 
 // expired removes the event that woke the timer.
@@ -238,7 +238,7 @@ func (c *client) join(r *run, f packet.Flow, dscp [2]codepoint.DSCP) {
 		} else {
 			e.Transport = outside[way]
 		}
-		e.source = &source{index: c.index, reverse: way == 1, from: c.from, flow: c.measures[way], end: c.end, endpoint: e}
+		e.source = r.numbered(&source{index: c.index, reverse: way == 1, from: c.from, flow: c.measures[way], end: c.end, endpoint: e})
 		to := c.to
 		if way == 1 {
 			e.flow, e.source.from, to = f.Reverse(), c.to, c.from
@@ -551,7 +551,7 @@ func (r *run) pump(e *endpoint) {
 		e.line.NotBefore(r.now)
 		e.line.Advance(from.Framing.Size(f.Length, 0), from.Rate)
 		r.segmentOf(e, f, e.line.Ready())
-		r.events.plan(event{at: f.sent, kind: emit, source: e.source, flight: f})
+		r.events.plan(happens(f.sent, emit, e.source.number, f))
 	}
 	if n := e.model.Timeouts - e.timeouts; n > 0 {
 		e.timeouts += n

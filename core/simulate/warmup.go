@@ -18,13 +18,12 @@ func (r *run) warmed() {
 				continue
 			}
 			slots := p.measured(r)
-			p.Forget(r.now, func(class int) int64 { return slots[class].waiting })
+			p.Forget(r.plan.WarmUp, func(class int) int64 { return slots[class].waiting })
 			for i := range slots {
 				s := &slots[i]
 				s.whole, s.noted = figures{maxQueue: s.waiting}, noted{}
 				s.first, s.last, s.sent = 0, 0, datapath.Busiest{}
 			}
-			p.pcps, p.tcs = nil, nil
 		}
 	}
 }
