@@ -99,7 +99,7 @@ type run struct {
 	network     *network
 	events      events
 	sources     []*source
-	numbers     int32 // of sources
+	tcpEnds     int32
 	clients     []*client
 	spare       []*flight
 	made        int // flights, spare ones included
@@ -343,17 +343,21 @@ func (r *run) step(e *event, w waker) {
 		return
 	}
 	if k == emit {
+		f := e.flight
+		if f == nil {
+			f = r.emitted(r.sources[e.place()], e.at)
+		}
 		if r.outside != nil {
-			r.outward(e.flight)
+			r.outward(f)
 			return
 		}
-		r.watch(r.now, &e.flight.Packet)
-		r.predict(e.flight)
-		r.keep(e.flight)
-		if s := e.flight.source; s.Source != nil { // after that: it reads what a capture holds until its next packet
-			r.emitNext(s)
+		r.watch(r.now, &f.Packet)
+		r.predict(f)
+		r.keep(f)
+		if f.source.Source != nil { // after that: it reads what a capture holds until its next packet
+			r.emitNext(f.source)
 		}
-		r.fromHost(e.flight)
+		r.fromHost(f)
 		return
 	}
 	switch p := r.network.ports[e.place()]; k {

@@ -16,6 +16,7 @@ import (
 // one capture.
 type source struct { // what every packet touches comes first
 	traffic.Source
+	planned    traffic.Planned // Source; nil: what it sends is made before it is known when
 	from       *port
 	flow       *measure.Flow
 	packets    int64       // that count
@@ -39,13 +40,6 @@ type source struct { // what every packet touches comes first
 	sends packet.Flow                 // of one that is no capture and no connection: by which its way is chosen
 	frame []byte                      // of the packet that is next, whole
 	next  []hop                       // of a capture, that of the packet just admitted
-}
-
-// numbered gives a source its number.
-func (r *run) numbered(s *source) *source {
-	s.number = r.numbers
-	r.numbers++
-	return s
 }
 
 type sourceFlow struct {
@@ -171,7 +165,9 @@ const maxWindows = 1000
 const maxMeasures = 400_000
 
 func (r *run) add(s *source) {
-	r.sources = append(r.sources, r.numbered(s))
+	s.number = int32(len(r.sources))
+	s.planned = traffic.PlannedOf(s.Source)
+	r.sources = append(r.sources, s)
 	r.emitNext(s)
 }
 
@@ -412,6 +408,15 @@ func (r *run) replay(index int, t *policy.Traffic, end time.Duration) error {
 
 // emitNext plans the next packet of a source.
 func (r *run) emitNext(s *source) {
+	if s.planned != nil && (!s.clock.Own() || s.clock.Jitter > 0) {
+		if at, ok := s.planned.Due(); ok {
+			if s.clock.Own() {
+				at = min(s.clock.At(at), s.end-1) // as many are sent as by an exact clock
+			}
+			r.events.plan(happens(at, emit, s.number, nil))
+		}
+		return
+	}
 	p := r.flight()
 	room := p.room
 	if s.reader != nil { // whole frames, which one buffer holds until they are sent
@@ -443,12 +448,26 @@ func (r *run) emitNext(s *source) {
 		}
 		at = min(s.clock.At(at), s.end-1) // as many are sent as by an exact clock
 	}
+	r.numbers(p, number, at)
+	r.events.plan(happens(at, emit, s.number, p))
+}
+
+// emitted makes the packet that a planned source sends at a time.
+func (r *run) emitted(s *source, at time.Duration) *flight {
+	p := r.flight()
+	s.planned.Make(&p.Packet, p.room)
+	p.source, p.flow, p.route = s, s.flow, s.route
+	r.numbers(p, &s.packets, at)
+	return p
+}
+
+// numbers gives a packet that is sent at a time its number, which is that of the next that counts.
+func (r *run) numbers(p *flight, number *int64, at time.Duration) {
 	p.sent = at
 	if p.number = *number; r.counts(p) {
 		*number++
 	}
 	r.inWindow(p)
-	r.events.plan(happens(at, emit, s.number, p))
 }
 
 // windowed makes the measures of the windows that a packet is sent in, so that each

@@ -109,6 +109,9 @@ type exchange struct {
 	busy           bool
 }
 
+// firstTCPEnd is the number of the first end of a connection among all sources.
+const firstTCPEnd = 1 << 27
+
 // settle is within how much time the flows of a traffic begin, each at its own moment.
 const settle = 100 * time.Millisecond
 
@@ -238,7 +241,8 @@ func (c *client) join(r *run, f packet.Flow, dscp [2]codepoint.DSCP) {
 		} else {
 			e.Transport = outside[way]
 		}
-		e.source = r.numbered(&source{index: c.index, reverse: way == 1, from: c.from, flow: c.measures[way], end: c.end, endpoint: e})
+		e.source = &source{number: firstTCPEnd + r.tcpEnds, index: c.index, reverse: way == 1, from: c.from, flow: c.measures[way], end: c.end, endpoint: e}
+		r.tcpEnds++
 		to := c.to
 		if way == 1 {
 			e.flow, e.source.from, to = f.Reverse(), c.to, c.from
@@ -565,15 +569,12 @@ func (r *run) pump(e *endpoint) {
 // segmentOf makes a flight a segment that an end sent at a time.
 func (r *run) segmentOf(e *endpoint, f *flight, sent time.Duration) {
 	s := e.source
-	f.source, f.sent, f.flow, f.route = s, sent, s.flow, s.route
+	f.source, f.flow, f.route = s, s.flow, s.route
 	n := &e.client.numbers[0]
 	if s.reverse {
 		n = &e.client.numbers[1]
 	}
-	if f.number = *n; r.counts(f) {
-		*n++
-	}
-	r.inWindow(f)
+	r.numbers(f, n, sent)
 }
 
 // segment returns the segment that a packet brings to its end.

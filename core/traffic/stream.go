@@ -34,14 +34,19 @@ type Stream struct {
 	begun bool
 	burst time.Duration // when it ends
 	sent  float64       // of a ramp: the bits until the next packet
+	next  int           // length of the next packet
 	like  like
 }
 
 // Next yields the stream's next packet.
 func (s *Stream) Next(p *packet.Packet, room []byte) (time.Duration, bool, error) {
-	length := s.Length
-	if s.Varied {
-		length = s.length()
+	return nextOf(s, p, room)
+}
+
+// Due returns when the stream's next packet is sent.
+func (s *Stream) Due() (time.Duration, bool) {
+	if s.next = s.Length; s.Varied {
+		s.next = s.length()
 	}
 	if !s.begun {
 		s.begun = true
@@ -53,9 +58,12 @@ func (s *Stream) Next(p *packet.Packet, room []byte) (time.Duration, bool, error
 		s.burst = at + heavyTailed(s.Random, s.On)
 		s.clock.NotBefore(at)
 	}
-	if at >= s.End {
-		return 0, false, nil
-	}
+	return at, at < s.End
+}
+
+// Make makes the packet that is due.
+func (s *Stream) Make(p *packet.Packet, room []byte) {
+	length := s.next
 	switch {
 	case s.Over > 0 && s.Arrivals == policy.Poisson:
 		s.sent += float64(Exponential(s.Random) * float64(8*s.Length))
@@ -64,16 +72,15 @@ func (s *Stream) Next(p *packet.Packet, room []byte) (time.Duration, bool, error
 		s.sent += float64(8 * length)
 		s.clock.NotBefore(s.Start + s.ramped(s.sent))
 	case s.Arrivals == policy.Poisson:
-		s.clock.NotBefore(at + s.gap())
+		s.clock.NotBefore(s.clock.Ready() + s.gap())
 	default:
 		s.clock.Advance(length, s.Rate)
 	}
 	if s.Varied {
 		p.Build(room, s.Flow, s.DSCP, length, 0)
-		return at, true, nil
+	} else {
+		s.like.next(p, room, s.Flow, s.DSCP, length, 0)
 	}
-	s.like.next(p, room, s.Flow, s.DSCP, length, 0)
-	return at, true, nil
 }
 
 // begin sets when the first packet is sent.

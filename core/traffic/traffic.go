@@ -23,6 +23,35 @@ type Source interface {
 	Next(p *packet.Packet, room []byte) (at time.Duration, ok bool, err error)
 }
 
+// A Planned source knows when it sends its next packet before it makes it.
+type Planned interface {
+	Source
+	// Due returns when the next packet is sent; false means there are no more. It is called once before each Make.
+	Due() (at time.Duration, ok bool)
+	// Make fills p with that packet, using room for its bytes.
+	Make(p *packet.Packet, room []byte)
+}
+
+// PlannedOf returns a source as a planned one; nil: it is none.
+func PlannedOf(s Source) Planned {
+	if d, is := s.(*Dressed); is {
+		if d.planned, is = d.Source.(Planned); !is {
+			return nil
+		}
+	}
+	p, _ := s.(Planned)
+	return p
+}
+
+// nextOf is Next of a planned source.
+func nextOf(s Planned, p *packet.Packet, room []byte) (time.Duration, bool, error) {
+	at, ok := s.Due()
+	if ok {
+		s.Make(p, room)
+	}
+	return at, ok, nil
+}
+
 // Random returns the generator of one source: the same for the same seed, name
 // and number, and independent of every other source's.
 func Random(seed uint64, name string, number int) *rand.Rand {
@@ -58,6 +87,11 @@ type Call struct {
 
 // Next yields a packet every interval from Start to End, in which there is speech.
 func (c *Call) Next(p *packet.Packet, room []byte) (time.Duration, bool, error) {
+	return nextOf(c, p, room)
+}
+
+// Due returns when the next packet is sent.
+func (c *Call) Due() (time.Duration, bool) {
 	if c.every == 0 {
 		c.every, c.ticks, c.length, c.kind = c.Codec.Interval, c.Codec.Ticks(), c.Codec.Length(c.Flow.From.Is6()), c.Codec.PayloadType
 	}
@@ -66,14 +100,15 @@ func (c *Call) Next(p *packet.Packet, room []byte) (time.Duration, bool, error) 
 		at = c.Speech.next(at, c.every)
 		c.interval = uint32((at - c.Start) / c.every)
 	}
-	if at >= c.End {
-		return 0, false, nil
-	}
+	return at, at < c.End
+}
+
+// Make makes the packet that is due.
+func (c *Call) Make(p *packet.Packet, room []byte) {
 	c.like.next(p, room, c.Flow, c.DSCP, c.length, packet.RTPHeader)
 	p.PutRTP(c.kind, uint16(c.sent), c.interval*c.ticks, c.ID)
 	c.sent++
 	c.interval++
-	return at, true, nil
 }
 
 // like is what the packets of a source are like that differ in nothing, or in their payload
@@ -102,23 +137,38 @@ type Dressed struct {
 	ECN bool        // ECT(0)
 
 	MayFragment bool // without the DF bit
+
+	planned Planned // Source, where it is
 }
 
 // Next yields the source's next packet.
 func (d *Dressed) Next(p *packet.Packet, room []byte) (time.Duration, bool, error) {
 	at, ok, err := d.Source.Next(p, room)
 	if ok && err == nil {
-		if d.ECN {
-			p.SetECN(2)
-		}
-		if d.MayFragment {
-			p.MayFragment()
-		}
-		if d.Tag != nil {
-			p.SetTags([]packet.Tag{*d.Tag})
-		}
+		d.dress(p)
 	}
 	return at, ok, err
+}
+
+// Due returns when the source's next packet is sent.
+func (d *Dressed) Due() (time.Duration, bool) { return d.planned.Due() }
+
+// Make makes the packet that is due.
+func (d *Dressed) Make(p *packet.Packet, room []byte) {
+	d.planned.Make(p, room)
+	d.dress(p)
+}
+
+func (d *Dressed) dress(p *packet.Packet) {
+	if d.ECN {
+		p.SetECN(2)
+	}
+	if d.MayFragment {
+		p.MayFragment()
+	}
+	if d.Tag != nil {
+		p.SetTags([]packet.Tag{*d.Tag})
+	}
 }
 
 // Exponential draws from the exponential distribution of mean 1, with the same
