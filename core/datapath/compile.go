@@ -123,7 +123,8 @@ func (b *compiler) entry(e *plan.Entry) schedule.Entry {
 	if m := e.AtMost; m != nil && m.When == nil {
 		n.Ceiling, n.Peak, n.Credit = m.Rate, m.Peak, m.Credit
 	}
-	own := &element{entry: e, number: int32(e.Number), Treatment: TreatmentOf(e, func(*plan.When) bool { return false })}
+	own := &element{entry: e, number: int32(e.Number), Treatment: TreatmentOf(e, func(*plan.When) bool { return false }),
+		capped: e.AtMost != nil && e.AtMost.When == nil}
 	if e.Parent != nil {
 		own.acts = slices.Clip(b.path.elements[e.Parent.Number].acts)
 	}

@@ -104,24 +104,25 @@ type Counters struct {
 type Path struct { // what every packet touches comes first
 	fifo       *queue.FIFO // of a plain FIFO, which has no tree; nil: a policy's
 	counters   []Counters  // of each element alone
-	triggers   []*trigger
-	parents    []int32 // of each counter, the one around it or -1; nil: there is none
-	framing    packet.Framing
-	elements   []*element // every entry at any level, a parent before what is within it
 	tree       *schedule.Tree
-	credit     unit.Size                // of the shape
-	nodes      []*state                 // of each of the scheduler's entries
-	pressure   pressure                 // what was sent, where a `when` looks at it
+	straight   bool // nothing ever waits
+	limits     bool // some entry has an upper limit
+	whens      bool // something has a `when`
+	framing    packet.Framing
 	classOf    func(*packet.Packet) int // of a plain FIFO, the class of a packet
-	classifier *classify.Classifier     // nil: a plain FIFO
-	straight   bool                     // nothing ever waits
-	limits     bool                     // some entry has an upper limit
-	room       func(int32) bool         // nil: there is always some
-	countAs    *plan.Plan               // by whose entries is counted; nil: by ClassOf alone
-	began      time.Duration            // from when on is counted
-	closed     bool                     // rates are over
-	ended      time.Duration            // since when
-	stopped    int                      // of the acts of the packet that was policed or blocked last, the one that did it
+	elements   []*element               // every entry at any level, a parent before what is within it
+	parents    []int32                  // of each counter, the one around it or -1; nil: there is none
+	triggers   []*trigger
+	credit     unit.Size            // of the shape
+	nodes      []*state             // of each of the scheduler's entries
+	pressure   pressure             // what was sent, where a `when` looks at it
+	classifier *classify.Classifier // nil: a plain FIFO
+	room       func(int32) bool     // nil: there is always some
+	countAs    *plan.Plan           // by whose entries is counted; nil: by ClassOf alone
+	began      time.Duration        // from when on is counted
+	closed     bool                 // rates are over
+	ended      time.Duration        // since when
+	stopped    int                  // of the acts of the packet that was policed or blocked last, the one that did it
 	turned     func(e *plan.Entry, l Limit, at time.Duration, inForce bool)
 	drop       func(*packet.Packet, Reason)
 	inName     func(int32) string
@@ -141,6 +142,7 @@ type element struct {
 	queue   func() queue.Discipline // nil: a FIFO
 	limits  queue.Limits
 	node    int  // the scheduler's, or from the first of an instance
+	capped  bool // a ceiling is in force always
 	limited bool // a ceiling that is in force only sometimes is so now
 }
 
@@ -263,7 +265,7 @@ func (e *element) state(i *instance) *state {
 // Enqueue takes a packet in, or drops it and says why. The path keeps a packet
 // it takes until Dequeue gives it back or Drop is told of it.
 func (p *Path) Enqueue(now time.Duration, pkt *packet.Packet) Reason {
-	if len(p.triggers) > 0 && now >= p.pressure.end {
+	if p.whens && now >= p.pressure.end {
 		p.look(now)
 	}
 	if p.fifo != nil {
@@ -302,7 +304,7 @@ func (p *Path) leave(now time.Duration) (*packet.Packet, time.Duration) {
 }
 
 // Sometimes reports whether an entry or a limit of the policy has a `when`.
-func (p *Path) Sometimes() bool { return len(p.triggers) > 0 }
+func (p *Path) Sometimes() bool { return p.whens }
 
 // EnqueueAs does what Enqueue does with a packet whose class, by its number, is known:
 // a caller that has classified it for a purpose of its own need not have it done twice.
@@ -338,7 +340,7 @@ func (p *Path) Offer(now time.Duration, pkt *packet.Packet) (reason Reason, went
 	if p.fifo != nil {
 		return p.Enqueue(now, pkt), false
 	}
-	if len(p.triggers) > 0 && now >= p.pressure.end {
+	if p.whens && now >= p.pressure.end {
 		p.look(now)
 	}
 	class := p.classifier.Number(pkt)
@@ -363,7 +365,7 @@ func (p *Path) Straight() bool { return p.straight }
 
 // Pass takes a packet through a straight path, or drops it and says why.
 func (p *Path) Pass(now time.Duration, pkt *packet.Packet) Reason {
-	if len(p.triggers) > 0 && now >= p.pressure.end {
+	if p.whens && now >= p.pressure.end {
 		p.look(now)
 	}
 	return p.PassAs(now, pkt, p.classifier.Number(pkt))
@@ -420,7 +422,7 @@ func (p *Path) admit(now time.Duration, pkt *packet.Packet, class int32) (*eleme
 
 // departs counts a packet as sent.
 func (p *Path) departs(now time.Duration, s *state, pkt *packet.Packet) {
-	if len(p.triggers) > 0 {
+	if p.whens {
 		p.pressure.bytes += int64(pkt.Size)
 	}
 	c := &p.counters[pkt.Slot]

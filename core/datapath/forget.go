@@ -72,5 +72,5 @@ func (p *Path) Close(now time.Duration) { p.closed, p.ended = true, now }
 // Limited reports whether the upper limit of an entry is in force.
 func (p *Path) Limited(class int) bool {
 	e := p.elements[class]
-	return e.entry.AtMost != nil && (e.entry.AtMost.When == nil || e.limited)
+	return e.capped || e.limited
 }

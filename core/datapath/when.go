@@ -64,7 +64,7 @@ func (p *Path) watch(e *element) {
 
 // begin puts in force what is so at the start.
 func (p *Path) begin() {
-	if len(p.triggers) == 0 {
+	if p.whens = len(p.triggers) > 0; !p.whens {
 		return
 	}
 	var changed []*plan.Entry

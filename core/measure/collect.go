@@ -36,10 +36,10 @@ type Tally struct {
 	slow           time.Duration // above this a packet's waits count as Slow
 	slowed         int64         // packets
 	least          time.Duration // delay of a packet that arrived without what it waited, plus 1; 0: none did
-	delay, jitter  Distribution
-	flows          []*Flow
 	hops           []Hop
 	arrived        []arrivals
+	delay, jitter  Distribution
+	flows          []*Flow
 }
 
 // arrivals are how many packets arrived with a DSCP.

@@ -12,26 +12,28 @@ type Flow struct {
 	Packets  int64 // that reached their end, delivered or dropped
 	Received int64
 
-	transit  time.Duration // of the packet before
-	next     int64         // one more than the greatest number that came (NextExp of RFC 4737 §3.3)
-	jitter   float64       // RFC 3550 §6.4.1, in ns
-	sum      float64
-	samples  int64
-	call     *call
-	shift    time.Duration
+	booked   []booking
 	hasShift bool
 	// overtaken says that the last packet that came was sent before one that had come already.
 	overtaken bool
-	from      time.Duration // when its source begins
-	lasts     time.Duration // for how long it sends
-	booked    []booking
-	other     *Flow // of a call, the other direction
-	windows   []*Flow
-	window    bool          // it is a window of another flow
-	waits     time.Duration // of hellos: for how long the receiver waits for one; 0: they are none
-	heard     time.Duration // when the last came; 0: none did
-	givenUp   int64         // how often it waited in vain
-	base      int64         // number of the first packet of a window
+	window    bool // it is a window of another flow
+	call      *call
+	base      int64 // number of the first packet of a window
+
+	transit time.Duration // of the packet before
+	next    int64         // one more than the greatest number that came (NextExp of RFC 4737 §3.3)
+	jitter  float64       // RFC 3550 §6.4.1, in ns
+	sum     float64
+	samples int64
+	shift   time.Duration
+	waits   time.Duration // of hellos: for how long the receiver waits for one; 0: they are none
+	heard   time.Duration // when the last came; 0: none did
+
+	from    time.Duration // when its source begins
+	lasts   time.Duration // for how long it sends
+	other   *Flow         // of a call, the other direction
+	windows []*Flow
+	givenUp int64 // how often it waited in vain
 }
 
 // A booking is how many of a flow's packets went to a tally.
@@ -42,8 +44,7 @@ type booking struct {
 
 // A call keeps what a receiver knows: the least delay of late, and how many packets it
 // could play. Its memory does not grow with the call.
-type call struct {
-	codec     codec.Codec
+type call struct { // what every packet touches comes first
 	playout   time.Duration
 	most      time.Duration // up to what the buffer adapts; 0: it is playout always
 	buffer    time.Duration // as it is for the packet that came last
@@ -62,6 +63,8 @@ type call struct {
 	late     int64     // of those that came, too late; also after first
 	runs     int64     // of missing packets in a row
 	inRun    bool
+
+	codec codec.Codec
 }
 
 // A minimum is a delay that was the least from when it came, until a lesser one comes.

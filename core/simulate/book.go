@@ -25,7 +25,7 @@ func (r *run) book(f *flight, b func(t *measure.Tally, flow *measure.Flow, end t
 		delete(r.away, f.token)
 		f.token = 0
 	}
-	k := measure.Key{Traffic: int32(f.source.index), Reverse: f.source.reverse, First: f.first, In: f.in}
+	k := measure.Key{Traffic: f.source.index, Reverse: f.source.reverse, First: f.first, In: f.in}
 	if !r.counts(f) {
 		r.spare = append(r.spare, f)
 		return
@@ -54,7 +54,7 @@ func (r *run) deliver(f *flight, at time.Duration) {
 		a.End = end
 		late := t.Delivered(flow, &a, f.steps)
 		if r.series != nil && flow == f.flow { // the whole, not a window
-			r.series.way(f.source.index, f.source.reverse, func(i int, w *waySeries) {
+			r.series.way(int(f.source.index), f.source.reverse, func(i int, w *waySeries) {
 				w.received[i] += int64(a.Length)
 				w.delay.Add(i, a.Delay)
 				if late {
@@ -77,7 +77,7 @@ func (r *run) lose(f *flight) {
 		c.TCPLost++
 	}
 	if r.series != nil && r.counts(f) {
-		r.series.way(f.source.index, f.source.reverse, func(i int, w *waySeries) { w.lost[i]++ })
+		r.series.way(int(f.source.index), f.source.reverse, func(i int, w *waySeries) { w.lost[i]++ })
 	}
 	r.book(f, func(t *measure.Tally, flow *measure.Flow, _ time.Duration) {
 		t.Dropped(flow, f.number, f.length(), f.steps)

@@ -195,7 +195,7 @@ func (r *run) calls(index int, t *policy.Traffic, end time.Duration) error {
 			if t.Speech > 0 {
 				call.Speech = &traffic.Speech{Active: t.Speech, Random: traffic.Random(r.options.Seed, t.Name+" speech", 2*n+way)}
 			}
-			r.add(&source{Source: tagged(call, t, !reverse), index: index, reverse: reverse, from: near, route: hops, sends: flow, end: held.to, flow: measures, clock: r.clock(t, 2*n+way, start)})
+			r.add(&source{Source: tagged(call, t, !reverse), index: int32(index), reverse: reverse, from: near, route: hops, sends: flow, end: held.to, flow: measures, clock: r.clock(t, 2*n+way, start)})
 			if t.RTCP {
 				flow.FromPort++
 				flow.ToPort++
@@ -203,7 +203,7 @@ func (r *run) calls(index int, t *policy.Traffic, end time.Duration) error {
 					return err
 				}
 				reports := &traffic.Reports{Flow: flow, DSCP: t.DSCP, Start: start, End: held.to, ID: ids[way], Random: traffic.Random(r.options.Seed, t.Name+" rtcp", 2*n+way)}
-				r.add(&source{Source: tagged(reports, t, !reverse), index: index, reverse: reverse, from: near, route: hops, sends: flow, end: held.to, flow: measure.NewFlow(from, end-from)})
+				r.add(&source{Source: tagged(reports, t, !reverse), index: int32(index), reverse: reverse, from: near, route: hops, sends: flow, end: held.to, flow: measure.NewFlow(from, end-from)})
 			}
 		}
 	}

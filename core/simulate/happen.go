@@ -149,6 +149,7 @@ func (r *run) becomes(p *port, s linkState) {
 
 // down lets a link carry nothing, or carry packets again. What is on it when it fails is lost.
 func (r *run) down(ends [2]*port, down bool) {
+	r.cuts = true
 	for _, p := range ends {
 		p.down = down
 		if down {

@@ -23,29 +23,27 @@ import (
 
 // A port is an interface at work.
 type port struct { // what every packet touches comes first
-	sending  bool // an event asks it again when it has sent
-	computes bool // when its packets leave the link is known when they begin to be sent
+	sending  bool   // an event asks it again when it has sent
+	computes bool   // when its packets leave the link is known when they begin to be sent
+	down     bool   // the link carries nothing
+	longest  int    // IP packet, with labels
+	number   int32  // in the network
+	cuts     uint32 // how often the link went down
 	rate     unit.Rate
 	clock    unit.Clock // when what is being sent is sent
-	carrier  *carrier   // nil: the link carries what the interface sends
-	medium   *medium    // nil: the link loses nothing, and takes its delay
-	bought   *contract  // nil: the carrier meters nothing
 	peer     *port      // at the other end of the link, or nil
-	delay    time.Duration
-	number   int32 // in the network
-	iface    *policy.Interface
+	carrier  *carrier   // nil: the link carries what the interface sends
 
+	delay                              time.Duration
+	ring                               []*flight // of the hardware, first out first; nil: there is none
 	carrierPlace, linkPlace, ringPlace int32
 
-	ring []*flight // of the hardware, first out first; nil: there is none
-
-	down bool   // the link carries nothing
-	cuts uint32 // how often it went down
-
-	longest  int // IP packet, with labels
-	oversize oversize
-
 	in, out path
+
+	medium   *medium   // nil: the link loses nothing, and takes its delay
+	bought   *contract // nil: the carrier meters nothing
+	iface    *policy.Interface
+	oversize oversize
 }
 
 // placesOfPort is how many places a port has where packets wait or are lost.
@@ -53,16 +51,16 @@ const placesOfPort = 5
 
 // A path is a data path with what the rehearsal measures of it. It is made when the
 // first packet comes.
-type path struct {
+type path struct { // what every packet touches comes first
 	*datapath.Path
-	ruled     bool // by a policy in force
-	sometimes bool // which has a `when`
+	attached  *plan.Plan     // the policy attached here, in force or not
+	shadow    *datapath.Path // of that policy where it is not in force: what it would measure of the load
+	slots     []slot         // of each of the data path's counters
+	asking    time.Duration  // when it is asked again, if later than now
 	place     int32
-	slots     []slot              // of each of the data path's counters
+	ruled     bool                // by a policy in force
+	sometimes bool                // which has a `when`
 	members   []member            // what each entry of the attached policy makes a packet count for
-	asking    time.Duration       // when it is asked again, if later than now
-	attached  *plan.Plan          // the policy attached here, in force or not
-	shadow    *datapath.Path      // of that policy where it is not in force: what it would measure of the load
 	predictor *datapath.Predictor // of that policy
 	config    *datapath.Config
 	names     []string    // of each of the data path's counters
@@ -112,10 +110,10 @@ type carriedClass struct{ bytes, drops uint64 }
 
 // A hop is one node on a packet's route.
 type hop struct {
-	tunnel.Crossing
 	in, out *port
+	number  int32 // of the route
 	wraps   bool
-	number  int // of the route
+	tunnel.Crossing
 }
 
 // network is the file's network at work.
@@ -128,7 +126,7 @@ type network struct {
 	routes  map[routeKey][]hop // nil: there is none
 
 	generation uint32 // of the routes
-	numbered   int    // routes
+	numbered   int32  // routes
 }
 
 // where returns the port at which an address is, or nil.
@@ -333,10 +331,10 @@ func (p *path) measured(r *run) []slot {
 		}
 		e := p.attached.Entries[i]
 		if e.Meter != nil && e.Meter.Kind == policy.OneBucket && e.Each == 0 && e.Instances() == nil {
-			s.burst = meter.NewNeed(e.Meter.Rate)
+			s.policed, s.burst = true, meter.NewNeed(e.Meter.Rate)
 		}
 		if e.Leaf() && e.Promise > 0 && e.Each == 0 && e.Instances() == nil {
-			s.queue = meter.NewNeed(e.Promise)
+			s.queued, s.queue = true, meter.NewNeed(e.Promise)
 		}
 	}
 	return p.slots

@@ -100,6 +100,7 @@ type run struct {
 	events      events
 	sources     []*source
 	tcpEnds     int32
+	cuts        bool // some link goes down
 	clients     []*client
 	spare       []*flight
 	made        int // flights, spare ones included
@@ -362,8 +363,8 @@ func (r *run) step(e *event, w waker) {
 	}
 	switch p := r.network.ports[e.place()]; k {
 	case arrive:
-		if sender := p.peer; e.flight.cuts != sender.cuts {
-			r.lostOnCut(sender, e.flight)
+		if r.cuts && e.flight.cuts != p.peer.cuts {
+			r.lostOnCut(p.peer, e.flight)
 			break
 		}
 		e.flight.at++

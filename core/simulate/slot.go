@@ -10,20 +10,22 @@ import (
 
 // A slot is what is measured of the packets of one entry at a path, or of one class in
 // a plain FIFO, those within it included.
-type slot struct {
-	whole   figures   // of the whole time
-	windows []figures // of each window
-	waiting int64     // bytes now
-	sent    datapath.Busiest
-	burst   meter.Need // of the policer
-	queue   meter.Need // at the promise
-	first   time.Duration
-	last    time.Duration // that a packet was offered; 0: none was
+type slot struct { // what every packet touches comes first
+	touched         bool  // it is in the list of those that a step has to look at
+	policed, queued bool  // burst and queue are counted
+	waiting         int64 // bytes now
+	first           time.Duration
+	last            time.Duration // that a packet was offered; 0: none was
+	drops           uint64
+	whole           figures   // of the whole time
+	windows         []figures // of each window
 
-	touched           bool // it is in the list of those that a step has to look at
-	drops, dropsNoted uint64
-	noted             noted
-	steps             []measure.StepFigures
+	sent       datapath.Busiest
+	burst      meter.Need // of the policer
+	queue      meter.Need // at the promise
+	dropsNoted uint64
+	noted      noted
+	steps      []measure.StepFigures
 }
 
 // active returns the mean rate at which so many bytes were offered, over the time from
@@ -34,11 +36,12 @@ func (s *slot) active(bytes uint64) int64 {
 
 // figures are what is counted in a window of time. Rates are over the measured time.
 type figures struct {
+	offered, sent uint64 // bytes
+	maxQueue      int64
+	delay         measure.Distribution
+	// Of a window. The data path counts those of the whole time.
 	offeredPackets, sentPackets, drops uint64
-	offered, sent                      uint64 // bytes
-	maxQueue                           int64
-	delay                              measure.Distribution
-	marks                              *[64]uint64 // of a window; the data path counts those of the whole time
+	marks                              *[64]uint64
 }
 
 // offered books a packet that a path was offered, in each slot around its own.
@@ -56,8 +59,10 @@ func (r *run) offered(p *path, f *flight, reason datapath.Reason) {
 			s.first = r.now
 		}
 		s.last = r.now
-		s.burst.Add(r.now, int(size)) // where there is a policer
-		if reason == datapath.Passed || reason == datapath.QueueFull {
+		if s.policed {
+			s.burst.Add(r.now, int(size))
+		}
+		if s.queued && (reason == datapath.Passed || reason == datapath.QueueFull) {
 			s.queue.Add(r.now, int(size))
 		}
 		if reason == datapath.Passed {
@@ -110,7 +115,7 @@ func (r *run) sends(p *path, f *flight) {
 		g.delay.Add(wait)
 		if counts {
 			g.sent += uint64(size)
-			if !p.ruled || p.Limited(i) {
+			if p.ruled && p.Limited(i) {
 				s.sent.Add(r.now, int(size))
 			}
 		}

@@ -15,25 +15,28 @@ import (
 // A source is a traffic source at work: one call's direction, one stream, or
 // one capture.
 type source struct { // what every packet touches comes first
-	traffic.Source
-	planned    traffic.Planned // Source; nil: what it sends is made before it is known when
-	from       *port
-	flow       *measure.Flow
-	packets    int64       // that count
-	number     int32       // of all sources
-	route      []hop       // nil: looked up for each packet
-	prediction *prediction // of its last packet, in an epoch, with what was recognised of it
-	epoch      epoch
-	apps       []uint64
-	length     int
-	end        time.Duration
-	index      int // of the traffic
-	reverse    bool
+	planned traffic.Planned // Source; nil: what it sends is made before it is known when
+	flow    *measure.Flow
+	from    *port
+	end     time.Duration
+	number  int32 // of all sources
+	index   int32 // of the traffic
+	reverse bool
 	// endpoint is the end of a connection that sends it; nil: Source is asked for the packets.
 	endpoint *endpoint
-	capture  *measure.Capture
-	reader   traffic.Reader
-	clock    traffic.Clock
+
+	clock      traffic.Clock
+	packets    int64       // that count
+	prediction *prediction // of its last packet, in an epoch, with what was recognised of it
+
+	epoch  epoch
+	route  []hop // nil: looked up for each packet
+	apps   []uint64
+	reader traffic.Reader
+
+	traffic.Source
+	length  int // of the last packet
+	capture *measure.Capture
 
 	flows map[packet.Flow]*sourceFlow // of a capture
 	lasts time.Duration               // of a capture
@@ -228,7 +231,7 @@ func (r *run) stream(index int, t *policy.Traffic, end time.Duration) error {
 	case t.Arrivals == policy.Constant || t.Arrivals == policy.Exact: // streams of one rate should not stay in step
 		s.Start += time.Duration(s.Random.Int64N(int64(t.Rate.Time(t.Packet))))
 	}
-	r.add(&source{Source: tagged(s, t, true), index: index, from: from, route: hops, sends: flow, end: end, flow: r.newFlow(t, end), clock: r.clock(t, 0, s.Start)})
+	r.add(&source{Source: tagged(s, t, true), index: int32(index), from: from, route: hops, sends: flow, end: end, flow: r.newFlow(t, end), clock: r.clock(t, 0, s.Start)})
 	return nil
 }
 
@@ -245,7 +248,7 @@ func (r *run) hellos(index int, t *policy.Traffic, end time.Duration) error {
 		if reverse {
 			near, far, flow = b, a, flow.Reverse()
 		}
-		s := &source{index: index, reverse: reverse, from: near, end: end, flow: r.newFlow(t, end)}
+		s := &source{index: int32(index), reverse: reverse, from: near, end: end, flow: r.newFlow(t, end)}
 		s.flow.Expects(t.Dead)
 		if s.route = r.network.neighbours(near, far, flow); s.route == nil {
 			if s.route, err = r.network.route(near, far, flow); err != nil {
@@ -310,7 +313,7 @@ func (r *run) video(index int, t *policy.Traffic, end time.Duration) error {
 	s := &traffic.Video{Rate: t.Rate, Frames: t.Frames, KeyFrames: t.KeyFrames, Packet: int(t.Packet), Line: from.iface.Rate, DSCP: t.DSCP, Start: t.Starts, End: end,
 		Flow: flow, ID: random.Uint32(), Random: random}
 	s.Start += time.Duration(random.Int64N(int64(time.Second) / int64(t.Frames)))
-	r.add(&source{Source: tagged(s, t, true), index: index, from: from, route: hops, sends: flow, end: end, flow: r.newFlow(t, end), clock: r.clock(t, 0, s.Start)})
+	r.add(&source{Source: tagged(s, t, true), index: int32(index), from: from, route: hops, sends: flow, end: end, flow: r.newFlow(t, end), clock: r.clock(t, 0, s.Start)})
 	return nil
 }
 
@@ -359,7 +362,7 @@ func (r *run) replay(index int, t *policy.Traffic, end time.Duration) error {
 		return err
 	}
 	counted := r.counted(t.Starts)
-	s := &source{index: index, from: from, flows: make(map[packet.Flow]*sourceFlow), end: end,
+	s := &source{index: int32(index), from: from, flows: make(map[packet.Flow]*sourceFlow), end: end,
 		lasts: end - counted, capture: &measure.Capture{Name: t.Name}, reader: reader}
 	var again func() (traffic.Reader, error)
 	if t.Loop {

@@ -241,7 +241,7 @@ func (c *client) join(r *run, f packet.Flow, dscp [2]codepoint.DSCP) {
 		} else {
 			e.Transport = outside[way]
 		}
-		e.source = &source{number: firstTCPEnd + r.tcpEnds, index: c.index, reverse: way == 1, from: c.from, flow: c.measures[way], end: c.end, endpoint: e}
+		e.source = &source{number: firstTCPEnd + r.tcpEnds, index: int32(c.index), reverse: way == 1, from: c.from, flow: c.measures[way], end: c.end, endpoint: e}
 		r.tcpEnds++
 		to := c.to
 		if way == 1 {

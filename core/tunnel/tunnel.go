@@ -19,16 +19,21 @@ import (
 
 // A Crossing is what a node does with the packets of one route between two of its
 // interfaces. It is only read once made.
-type Crossing struct {
+type Crossing struct { // what every packet touches comes first
+	plain    bool    // no tunnel and no address changes anything here
+	first    bool    // the packet enters the network here
+	switched bool    // the node forwards by label
+	back     bool    // begins is gone through from its end to its start
+	tags     int8    // of the frames that leave
+	number   int32   // of In
+	own      *uint16 // the VLAN of Out, where it has one
+
 	In, Out *policy.Interface
 	Tunnel  *policy.Tunnel // the packet is in it when it leaves; nil: none
 
-	ends     *policy.Tunnel // at this node
-	begins   *policy.Tunnel // at this node
-	back     bool           // begins is gone through from its end to its start
-	pops     *policy.Tunnel // this node takes the topmost label off as the packet leaves
-	switched bool           // the node forwards by label
-	first    bool           // the packet enters the network here
+	ends   *policy.Tunnel // at this node
+	begins *policy.Tunnel // at this node
+	pops   *policy.Tunnel // this node takes the topmost label off as the packet leaves
 	// Addresses that are translated: leaving by Out, the source becomes one of leaves; a packet that goes to hosts behind an interface further on has one
 	// of hides as its destination from the first node on, until this is the node where it comes in by that interface, shows.
 	leaves, hides, shows *policy.Interface
@@ -39,7 +44,7 @@ func Crossings(hops []route.Hop) []Crossing {
 	out := make([]Crossing, len(hops))
 	var before *policy.Tunnel
 	for i, h := range hops {
-		c := Crossing{In: h.In, Out: h.Out, Tunnel: h.Tunnel, first: i == 0}
+		c := Crossing{In: h.In, Out: h.Out, Tunnel: h.Tunnel, first: i == 0, number: int32(h.In.Number), tags: int8(h.Out.Framing.Tags), own: h.Out.VLAN}
 		if before != nil && before != h.Tunnel {
 			c.ends = before
 		}
@@ -54,6 +59,10 @@ func Crossings(hops []route.Hop) []Crossing {
 		before = h.Tunnel
 	}
 	translations(out)
+	for i := range out {
+		c := &out[i]
+		c.plain = c.ends == nil && c.begins == nil && c.pops == nil && c.leaves == nil && c.hides == nil && c.shows == nil && !c.switched
+	}
 	return out
 }
 
@@ -138,6 +147,11 @@ func (i *Inside) Host() netip.Addr {
 
 // Enter prepares a packet for the incoming policy. The Inside is needed where Wraps says so.
 func (c *Crossing) Enter(p *packet.Packet, in *Inside) {
+	p.In = c.number
+	if c.plain {
+		p.LabelSwitched = false
+		return
+	}
 	if c.hides != nil {
 		if a, ok := c.hides.Translated(p.Flow.To); ok && a != p.Flow.To {
 			in.to = p.Flow.To
@@ -147,7 +161,6 @@ func (c *Crossing) Enter(p *packet.Packet, in *Inside) {
 	if c.shows != nil && c.shows.NAT == policy.AfterPolicy {
 		c.show(p, in)
 	}
-	p.In = int32(c.In.Number)
 	p.LabelSwitched = c.switched && p.Labels() > 0
 }
 
@@ -156,6 +169,10 @@ func (c *Crossing) Enter(p *packet.Packet, in *Inside) {
 // A tunnel that begins here comes after the policy, which decides where it still
 // sees the packet; how much longer the packet will be is noted in it.
 func (c *Crossing) Forward(p *packet.Packet, in *Inside) {
+	if c.plain && !c.first {
+		c.tag(p)
+		return
+	}
 	if c.shows != nil && c.shows.NAT == policy.BeforePolicy {
 		c.show(p, in)
 	}
@@ -192,6 +209,10 @@ func (c *Crossing) Forward(p *packet.Packet, in *Inside) {
 // or taken off.
 func (c *Crossing) Leave(p *packet.Packet, in *Inside) {
 	p.GrowsBy, p.GrowsLabels = 0, 0
+	if c.plain {
+		p.PushedTC = 0
+		return
+	}
 	if c.leaves != nil && c.leaves.NAT == policy.AfterPolicy {
 		c.leave(p)
 	}
@@ -217,7 +238,7 @@ func (c *Crossing) Wraps() bool {
 // interface has a VLAN of its own. A switching one keeps the tags that there are;
 // new ones are of the default VLAN and priority 0.
 func (c *Crossing) tag(p *packet.Packet) {
-	count, own := c.Out.Framing.Tags, c.Out.VLAN
+	count, own := int(c.tags), c.own
 	if count == 0 && !p.Tagged || count == 1 && own == nil && p.Tagged && len(p.Tags()) == 1 {
 		return
 	}
