@@ -46,7 +46,7 @@ func New(c Config) *Path {
 	p.framing = c.Plan.Framing
 	p.classifier = classify.New(c.Plan)
 	p.elements = make([]*element, len(c.Plan.Entries))
-	p.counters = make([]Counters, len(p.elements))
+	p.counters = newCounters(len(p.elements))
 	b := &compiler{path: p, config: &c, maxPacket: c.Plan.MaxPacket, nodes: 1}
 	root := schedule.Entry{Ceiling: c.Plan.Shape, Credit: c.Plan.Credit()}
 	p.credit = root.Credit
@@ -74,9 +74,8 @@ func (p *Path) plain(c *Config) {
 	if p.classOf == nil {
 		p.classOf = func(*packet.Packet) int { return 0 }
 	}
-	p.counters = make([]Counters, max(c.Classes, 1))
-	if p.countAs != nil {
-		p.counters = make([]Counters, len(p.parents))
+	if p.counters = make([]*Counters, max(c.Classes, 1)); p.countAs != nil {
+		p.counters = newCounters(len(p.parents))
 	}
 }
 

@@ -103,7 +103,7 @@ type Counters struct {
 // A Path is the data path of one interface in one direction.
 type Path struct { // what every packet touches comes first
 	fifo       *queue.FIFO // of a plain FIFO, which has no tree; nil: a policy's
-	counters   []Counters  // of each element alone
+	counters   []*Counters // of each element alone; nil: of a class of a plain FIFO that did not come yet
 	tree       *schedule.Tree
 	straight   bool // nothing ever waits
 	limits     bool // some entry has an upper limit
@@ -191,7 +191,12 @@ func (p *Path) Classes() []string {
 // Counters returns the counters of each class so far. Those of an entry
 // with others within it are the sums of these.
 func (p *Path) Counters() []Counters {
-	out := slices.Clone(p.counters)
+	out := make([]Counters, len(p.counters))
+	for i, c := range p.counters {
+		if c != nil {
+			out[i] = *c
+		}
+	}
 	for i := len(out) - 1; i >= 0; i-- {
 		if parent := p.Parent(i); parent >= 0 {
 			out[parent].add(&out[i])
@@ -200,10 +205,37 @@ func (p *Path) Counters() []Counters {
 	return out
 }
 
+// Each calls do with the counters of each class so far that there are, as Counters returns them.
+func (p *Path) Each(do func(class int, c *Counters)) {
+	if p.parents == nil {
+		for i, c := range p.counters {
+			if c != nil {
+				do(i, c)
+			}
+		}
+		return
+	}
+	all := p.Counters()
+	for i := range all {
+		do(i, &all[i])
+	}
+}
+
+// newCounters makes counters in one block.
+func newCounters(n int) []*Counters {
+	block, out := make([]Counters, n), make([]*Counters, n)
+	for i := range out {
+		out[i] = &block[i]
+	}
+	return out
+}
+
 // Offered returns how many packets the path was offered.
 func (p *Path) Offered() (packets uint64) {
-	for i := range p.counters {
-		packets += p.counters[i].OfferedPackets
+	for _, c := range p.counters {
+		if c != nil {
+			packets += c.OfferedPackets
+		}
 	}
 	return packets
 }
@@ -279,7 +311,11 @@ func (p *Path) wait(now time.Duration, pkt *packet.Packet) Reason {
 	pkt.Arrived = now
 	pkt.Size = int32(p.framing.Size(pkt.Length+int(pkt.GrowsBy), pkt.Labels()+int(pkt.GrowsLabels)))
 	pkt.Slot = int32(p.classOf(pkt))
-	c := &p.counters[pkt.Slot]
+	c := p.counters[pkt.Slot]
+	if c == nil {
+		c = &Counters{}
+		p.counters[pkt.Slot] = c
+	}
 	c.OfferedPackets++
 	c.OfferedBytes += uint64(pkt.Size)
 	if p.fifo.Push(now, pkt) != queue.Taken {
@@ -296,7 +332,7 @@ func (p *Path) leave(now time.Duration) (*packet.Packet, time.Duration) {
 	if pkt == nil {
 		return nil, schedule.Never
 	}
-	c := &p.counters[pkt.Slot]
+	c := p.counters[pkt.Slot]
 	c.SentPackets++
 	c.SentBytes += uint64(pkt.Size)
 	c.Marks[pkt.DSCP()]++
@@ -323,7 +359,7 @@ func (p *Path) push(now time.Duration, pkt *packet.Packet, e *element, i *instan
 	if reason == Passed {
 		s := e.state(i)
 		if reason = reasons[s.queue.Push(now, pkt)]; reason == Passed {
-			c := &p.counters[class]
+			c := p.counters[class]
 			c.MaxQueueBytes = max(c.MaxQueueBytes, s.waiting.Bytes)
 			p.tree.Ready(now, s.node, int(s.waiting.Head))
 			return Passed
@@ -350,7 +386,7 @@ func (p *Path) Offer(now time.Duration, pkt *packet.Packet) (reason Reason, went
 	e, i, reason := p.admit(now, pkt, class)
 	if reason == Passed {
 		if s := e.state(i); p.tree.Alone(now, s.node, int(pkt.Size)) {
-			c := &p.counters[class]
+			c := p.counters[class]
 			c.MaxQueueBytes = max(c.MaxQueueBytes, int64(pkt.Size))
 			p.departs(now, s, pkt)
 			return Passed, true
@@ -374,7 +410,7 @@ func (p *Path) Pass(now time.Duration, pkt *packet.Packet) Reason {
 // PassAs does so with a packet whose class is known, as EnqueueAs does.
 func (p *Path) PassAs(now time.Duration, pkt *packet.Packet, class int32) Reason {
 	e, i, reason := p.admit(now, pkt, class)
-	c := &p.counters[class]
+	c := p.counters[class]
 	if reason != Passed {
 		c.Drops[reason]++
 		i.dropped()
@@ -403,7 +439,7 @@ func (p *Path) admit(now time.Duration, pkt *packet.Packet, class int32) (*eleme
 	pkt.Size = int32(p.framing.Size(pkt.Length+int(pkt.GrowsBy), pkt.Labels()+int(pkt.GrowsLabels)))
 	pkt.Slot = class
 	e := p.elements[class]
-	c := &p.counters[class]
+	c := p.counters[class]
 	c.OfferedPackets++
 	c.OfferedBytes += uint64(pkt.Size)
 	var i *instance
@@ -425,7 +461,7 @@ func (p *Path) departs(now time.Duration, s *state, pkt *packet.Packet) {
 	if p.whens {
 		p.pressure.bytes += int64(pkt.Size)
 	}
-	c := &p.counters[pkt.Slot]
+	c := p.counters[pkt.Slot]
 	c.SentPackets++
 	c.SentBytes += uint64(pkt.Size)
 	c.Marks[pkt.DSCP()]++

@@ -10,8 +10,10 @@ import (
 // + waiting still holds; waiting returns how many bytes of a class alone wait. A limit with a `when` that is in
 // force counts as having come into force now.
 func (p *Path) Forget(now time.Duration, waiting func(class int) int64) {
-	for i := range p.counters {
-		c := &p.counters[i]
+	for i, c := range p.counters {
+		if c == nil {
+			continue
+		}
 		packets := c.OfferedPackets - c.SentPackets
 		for _, n := range c.Drops {
 			packets -= n

@@ -66,8 +66,21 @@ type Hop struct {
 	Slow        float64 // sum, of packets that came too late for an expectation or to be played
 	Max         time.Duration
 
-	drops *[datapath.Reasons]int64 // nil: none, which most hops have
+	causes *causes // nil: none, which most hops have
+}
+
+// causes are why packets of a hop were dropped, and who is to blame.
+type causes struct {
+	drops [datapath.Reasons]int64
 	by    []culprit
+}
+
+// caused returns the causes of a hop, made when the first is booked.
+func (h *Hop) caused() *causes {
+	if h.causes == nil {
+		h.causes = &causes{}
+	}
+	return h.causes
 }
 
 // A culprit is an entry whose policer, block or upper limit dropped packets of a hop or let them wait.
@@ -80,14 +93,15 @@ type culprit struct {
 
 // blame books a packet to a culprit.
 func (h *Hop) blame(c culprit) {
-	for i := range h.by {
-		if o := &h.by[i]; o.by == c.by && o.reason == c.reason {
+	all := h.caused()
+	for i := range all.by {
+		if o := &all.by[i]; o.by == c.by && o.reason == c.reason {
 			o.packets += c.packets
 			o.wait += c.wait
 			return
 		}
 	}
-	h.by = append(h.by, c)
+	all.by = append(all.by, c)
 }
 
 // culprit returns the number of the entry that is to blame for most of the drops for a reason, or for most of the waits;
@@ -97,7 +111,10 @@ func (h *Hop) culprit(reason datapath.Reason) int32 {
 	if reason == datapath.Passed {
 		all = h.Wait
 	}
-	for _, c := range h.by {
+	if h.causes == nil {
+		return -1
+	}
+	for _, c := range h.causes.by {
 		n := float64(c.packets)
 		if reason == datapath.Passed {
 			n = c.wait
@@ -114,10 +131,10 @@ func (h *Hop) culprit(reason datapath.Reason) int32 {
 
 // Drops returns the drops for a reason.
 func (h *Hop) Drops(reason datapath.Reason) int64 {
-	if h.drops == nil {
+	if h.causes == nil {
 		return 0
 	}
-	return h.drops[reason]
+	return h.causes.drops[reason]
 }
 
 // Dropped returns the drops of every reason.
@@ -134,10 +151,7 @@ func (h *Hop) drop(reason datapath.Reason, n int64) {
 	if n == 0 {
 		return
 	}
-	if h.drops == nil {
-		h.drops = new([datapath.Reasons]int64)
-	}
-	h.drops[reason] += n
+	h.caused().drops[reason] += n
 }
 
 // A Collector collects tallies.
@@ -300,8 +314,10 @@ func (h *Hop) add(o *Hop) {
 	for reason := range datapath.Reasons {
 		h.drop(reason, o.Drops(reason))
 	}
-	for _, c := range o.by {
-		h.blame(c)
+	if o.causes != nil {
+		for _, c := range o.causes.by {
+			h.blame(c)
+		}
 	}
 }
 

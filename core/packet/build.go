@@ -31,6 +31,12 @@ func stationAddress(n byte) [6]byte { return [6]byte{0x02, 0, 0, 0, 0, n} }
 // is not at hand counts as zero, so the checksums are right. It needs room of
 // HeaderRoom bytes and keeps it. The length must hold the headers.
 func (p *Packet) Build(room []byte, flow Flow, dscp codepoint.DSCP, length, extra int) {
+	p.Frame(room, flow, dscp, length, extra)
+	p.Seal()
+}
+
+// Frame does what Build does, and leaves the checksum of UDP or TCP to a later Seal.
+func (p *Packet) Frame(room []byte, flow Flow, dscp codepoint.DSCP, length, extra int) {
 	b := room[:HeaderRoom]
 	clear(b)
 	to, from := stationAddress(2), stationAddress(1)
@@ -77,7 +83,6 @@ func (p *Packet) Build(room []byte, flow Flow, dscp codepoint.DSCP, length, extr
 	end = min(end+extra, EthernetHeader+length, len(b))
 	// The frame was made here, so the parse cannot fail.
 	_ = p.Parse(b[:end], EthernetHeader+length)
-	p.Seal()
 }
 
 // PutRTP writes an RTP header (RFC 3550 §5.1) after the UDP header of a packet
@@ -122,7 +127,7 @@ func (p *Packet) Seal() {
 func pseudoSum(a netip.Addr) uint32 {
 	if a.Is4() {
 		b := a.As4()
-		return uint32(^Checksum(b[:]))
+		return uint32(binary.BigEndian.Uint16(b[:])) + uint32(binary.BigEndian.Uint16(b[2:]))
 	}
 	b := a.As16()
 	return uint32(^Checksum(b[:]))

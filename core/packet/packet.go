@@ -634,12 +634,15 @@ func (p *Packet) Inner(q *Packet) bool {
 
 // Checksum returns the Internet checksum of b (RFC 1071).
 func Checksum(b []byte) uint16 {
-	var s uint32
+	var s uint64
+	for ; len(b) >= 8; b = b[8:] {
+		s += uint64(binary.BigEndian.Uint32(b)) + uint64(binary.BigEndian.Uint32(b[4:]))
+	}
 	for ; len(b) > 1; b = b[2:] {
-		s += uint32(binary.BigEndian.Uint16(b))
+		s += uint64(binary.BigEndian.Uint16(b))
 	}
 	if len(b) == 1 {
-		s += uint32(b[0]) << 8
+		s += uint64(b[0]) << 8
 	}
 	for s > 0xffff {
 		s = s&0xffff + s>>16

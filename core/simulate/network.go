@@ -55,7 +55,7 @@ type path struct { // what every packet touches comes first
 	*datapath.Path
 	attached  *plan.Plan     // the policy attached here, in force or not
 	shadow    *datapath.Path // of that policy where it is not in force: what it would measure of the load
-	slots     []slot         // of each of the data path's counters
+	slots     []*slot        // of each of the data path's counters
 	asking    time.Duration  // when it is asked again, if later than now
 	place     int32
 	ruled     bool                // by a policy in force
@@ -318,24 +318,36 @@ func (p *path) open(r *run) {
 	}
 }
 
-// measured returns the slots of the path, made when the first packet comes.
-func (p *path) measured(r *run) []slot {
-	if p.slots != nil {
-		return p.slots
-	}
-	p.slots = make([]slot, len(p.names))
-	for i := range p.slots {
-		s := &p.slots[i]
-		if s.windows = make([]figures, len(r.windows)); p.config.Plan == nil {
-			continue
-		}
-		e := p.attached.Entries[i]
-		if e.Meter != nil && e.Meter.Kind == policy.OneBucket && e.Each == 0 && e.Instances() == nil {
-			s.policed, s.burst = true, meter.NewNeed(e.Meter.Rate)
-		}
-		if e.Leaf() && e.Promise > 0 && e.Each == 0 && e.Instances() == nil {
-			s.queued, s.queue = true, meter.NewNeed(e.Promise)
+// slot returns what is measured of an entry at the path, or of a class in a plain FIFO, made when its first packet comes.
+func (p *path) slot(r *run, i int) *slot {
+	if p.slots == nil {
+		p.slots = make([]*slot, len(p.names))
+		if p.config.CountAs != nil {
+			block := make([]slot, len(p.names))
+			for i := range block {
+				p.slots[i] = &block[i]
+				p.measures(r, i)
+			}
 		}
 	}
-	return p.slots
+	if p.slots[i] == nil {
+		p.slots[i] = &slot{}
+		p.measures(r, i)
+	}
+	return p.slots[i]
+}
+
+// measures prepares a slot.
+func (p *path) measures(r *run, i int) {
+	s := p.slots[i]
+	if s.windows = make([]figures, len(r.windows)); p.config.Plan == nil {
+		return
+	}
+	e := p.attached.Entries[i]
+	if e.Meter != nil && e.Meter.Kind == policy.OneBucket && e.Each == 0 && e.Instances() == nil {
+		s.policed, s.burst = true, meter.NewNeed(e.Meter.Rate)
+	}
+	if e.Leaf() && e.Promise > 0 && e.Each == 0 && e.Instances() == nil {
+		s.queued, s.queue = true, meter.NewNeed(e.Promise)
+	}
 }

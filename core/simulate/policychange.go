@@ -33,8 +33,10 @@ func (r *run) putInForce(at *port, d policy.Direction, a *policy.Attachment) {
 	old := *p
 	old.until = r.now
 	if old.Path != nil {
-		for i := range old.slots {
-			s := &old.slots[i]
+		for _, s := range old.slots {
+			if s == nil {
+				continue
+			}
 			s.step(int(r.stepEnds/r.stepLength) - 1)
 			if s.touched {
 				r.touched = slices.DeleteFunc(r.touched, func(o *slot) bool { return o == s })

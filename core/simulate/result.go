@@ -153,17 +153,14 @@ func (r *run) interfaceResult(p *port, d policy.Direction, path *path) measure.I
 		lasts = max(min(cmp.Or(path.until, r.until()), r.until())-max(path.from, r.plan.WarmUp), time.Millisecond)
 		res.FromS, res.UntilS = path.from.Seconds(), path.until.Seconds()
 	}
-	counters := path.Counters()
-	slots := path.measured(r)
-	for i := range counters {
-		c := &counters[i]
+	path.Each(func(i int, c *datapath.Counters) {
+		slot := path.slot(r, i)
 		if path.Parent(i) < 0 {
-			sent += slots[i].whole.sent
+			sent += slot.whole.sent
 		}
 		if path.config.Plan == nil && c.OfferedPackets == 0 {
-			continue // a FIFO lists the classes that came
+			return // a FIFO lists the classes that came
 		}
-		slot := &slots[i]
 		class := measure.NewClass(path.names[i], c)
 		class.OfferedBps, class.SentBps, class.MaxQueueBytes = over(slot.whole.offered, lasts), over(slot.whole.sent, lasts), slot.whole.maxQueue
 		if promises {
@@ -186,7 +183,7 @@ func (r *run) interfaceResult(p *port, d policy.Direction, path *path) measure.I
 		}
 		class.See(seen)
 		res.Classes = append(res.Classes, class)
-	}
+	})
 	res.SentBps = over(sent, lasts)
 	return res
 }
@@ -204,7 +201,7 @@ func (r *run) worstInstance(s *measure.Seen, rate int64, instances []datapath.In
 
 // seen returns what a verdict needs to know of a slot.
 func (r *run) seen(p *path, i int, c *datapath.Counters) *measure.Seen {
-	s := &p.slots[i]
+	s := p.slots[i]
 	out := &measure.Seen{Slot: int32(i), ActiveBps: s.active(c.OfferedBytes)}
 	if p.attached != nil {
 		out.Entry = p.attached.Entries[i]

@@ -48,9 +48,8 @@ type figures struct {
 func (r *run) offered(p *path, f *flight, reason datapath.Reason) {
 	size := int64(f.Size)
 	counts := r.measured()
-	slots := p.measured(r)
 	for i := int(f.Slot); i >= 0; i = p.Parent(i) {
-		s := &slots[i]
+		s := p.slot(r, i)
 		r.touch(s)
 		if counts {
 			s.whole.offered += uint64(size)
@@ -90,7 +89,7 @@ func (r *run) offered(p *path, f *flight, reason datapath.Reason) {
 // discards books a packet that a path dropped after it had taken it.
 func (r *run) discards(p *path, f *flight) {
 	for i := int(f.Slot); i >= 0; i = p.Parent(i) {
-		s := &p.slots[i]
+		s := p.slots[i]
 		r.touch(s)
 		s.waiting -= int64(f.Size)
 		s.drops++
@@ -108,7 +107,7 @@ func (r *run) sends(p *path, f *flight) {
 	size, wait := int64(f.Size), r.now-f.Arrived
 	counts := r.measured()
 	for i := int(f.Slot); i >= 0; i = p.Parent(i) {
-		s := &p.slots[i]
+		s := p.slots[i]
 		r.touch(s)
 		s.waiting -= size
 		g := &s.whole

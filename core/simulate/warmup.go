@@ -17,10 +17,11 @@ func (r *run) warmed() {
 			if p.Path == nil {
 				continue
 			}
-			slots := p.measured(r)
-			p.Forget(r.plan.WarmUp, func(class int) int64 { return slots[class].waiting })
-			for i := range slots {
-				s := &slots[i]
+			p.Forget(r.plan.WarmUp, func(class int) int64 { return p.slot(r, class).waiting })
+			for _, s := range p.slots {
+				if s == nil {
+					continue
+				}
 				s.whole, s.noted = figures{maxQueue: s.waiting}, noted{}
 				s.first, s.last, s.sent = 0, 0, datapath.Busiest{}
 			}

@@ -132,7 +132,7 @@ func (e *End) Build(p *packet.Packet, room []byte, flow packet.Flow, s *Segment)
 	}
 	s.Stamp, s.Echo = e.clock, e.stamp
 	h := s.HeaderBytes()
-	p.Build(room, flow, e.c.DSCP, ip+h+s.Data, h-Header)
+	p.Frame(room, flow, e.c.DSCP, ip+h+s.Data, h-Header)
 	s.put(p.Transport(), e.initials, e.c.MSS, e.scale)
 	p.Seal()
 	if s.Capable {

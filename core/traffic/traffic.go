@@ -69,20 +69,20 @@ func Random(seed uint64, name string, number int) *rand.Rand {
 
 // A Call is one direction of one call.
 type Call struct {
-	Codec      codec.Codec
-	Flow       packet.Flow
-	DSCP       codepoint.DSCP
-	ID         uint32 // the RTP synchronisation source
+	Codec codec.Codec
+	Flow  packet.Flow
+	DSCP  codepoint.DSCP
+
 	Start, End time.Duration
 	Speech     *Speech // nil: all the time
-
-	sent     uint32
-	interval uint32        // of the next packet, from the first
-	every    time.Duration // what of the codec each packet needs
-	ticks    uint32
-	length   int
-	kind     uint8
-	like     like
+	ID         uint32  // the RTP synchronisation source
+	sent       uint32
+	interval   uint32        // of the next packet, from the first
+	every      time.Duration // what of the codec each packet needs
+	ticks      uint32
+	length     int
+	kind       uint8
+	like       like
 }
 
 // Next yields a packet every interval from Start to End, in which there is speech.
@@ -105,7 +105,9 @@ func (c *Call) Due() (time.Duration, bool) {
 
 // Make makes the packet that is due.
 func (c *Call) Make(p *packet.Packet, room []byte) {
-	c.like.next(p, room, c.Flow, c.DSCP, c.length, packet.RTPHeader)
+	if !c.like.again(p, room, c.length) {
+		c.like.first(p, room, c.Flow, c.DSCP, c.length, packet.RTPHeader)
+	}
 	p.PutRTP(c.kind, uint16(c.sent), c.interval*c.ticks, c.ID)
 	c.sent++
 	c.interval++
@@ -119,15 +121,20 @@ type like struct {
 	bytes  [packet.HeaderRoom]byte
 }
 
-// next makes p the next packet.
-func (l *like) next(p *packet.Packet, room []byte, flow packet.Flow, dscp codepoint.DSCP, length, extra int) {
+// first makes p the first packet.
+func (l *like) first(p *packet.Packet, room []byte, flow packet.Flow, dscp codepoint.DSCP, length, extra int) {
+	p.Build(room, flow, dscp, length, extra)
+	l.length = copy(l.bytes[:], p.Bytes)
+}
+
+// again makes p the next packet; false: there was none yet.
+func (l *like) again(p *packet.Packet, room []byte, length int) bool {
 	if l.length == 0 {
-		p.Build(room, flow, dscp, length, extra)
-		l.length = copy(l.bytes[:], p.Bytes)
-		return
+		return false
 	}
 	// It was made here, so the parse cannot fail.
 	_ = p.Parse(append(room[:0], l.bytes[:l.length]...), packet.EthernetHeader+length)
+	return true
 }
 
 // Dressed is a source whose packets have what their hosts put around or into them.
