@@ -306,8 +306,8 @@ func (p *Path) Enqueue(now time.Duration, pkt *packet.Packet) Reason {
 	return p.EnqueueAs(now, pkt, p.classifier.Number(pkt))
 }
 
-// wait puts a packet into a plain FIFO.
-func (p *Path) wait(now time.Duration, pkt *packet.Packet) Reason {
+// comes counts a packet that comes to a plain FIFO.
+func (p *Path) comes(now time.Duration, pkt *packet.Packet) *Counters {
 	pkt.Arrived = now
 	pkt.Size = int32(p.framing.Size(pkt.Length+int(pkt.GrowsBy), pkt.Labels()+int(pkt.GrowsLabels)))
 	pkt.Slot = int32(p.classOf(pkt))
@@ -318,6 +318,19 @@ func (p *Path) wait(now time.Duration, pkt *packet.Packet) Reason {
 	}
 	c.OfferedPackets++
 	c.OfferedBytes += uint64(pkt.Size)
+	return c
+}
+
+// leaves counts a packet that leaves.
+func (c *Counters) leaves(pkt *packet.Packet) {
+	c.SentPackets++
+	c.SentBytes += uint64(pkt.Size)
+	c.Marks[pkt.DSCP()]++
+}
+
+// wait puts a packet into a plain FIFO.
+func (p *Path) wait(now time.Duration, pkt *packet.Packet) Reason {
+	c := p.comes(now, pkt)
 	if p.fifo.Push(now, pkt) != queue.Taken {
 		c.Drops[QueueFull]++
 		return QueueFull
@@ -332,10 +345,7 @@ func (p *Path) leave(now time.Duration) (*packet.Packet, time.Duration) {
 	if pkt == nil {
 		return nil, schedule.Never
 	}
-	c := p.counters[pkt.Slot]
-	c.SentPackets++
-	c.SentBytes += uint64(pkt.Size)
-	c.Marks[pkt.DSCP()]++
+	p.counters[pkt.Slot].leaves(pkt)
 	return pkt, now
 }
 
@@ -374,12 +384,22 @@ func (p *Path) push(now time.Duration, pkt *packet.Packet, e *element, i *instan
 // went is true.
 func (p *Path) Offer(now time.Duration, pkt *packet.Packet) (reason Reason, went bool) {
 	if p.fifo != nil {
-		return p.Enqueue(now, pkt), false
+		if p.fifo.Level().Packets > 0 {
+			return p.wait(now, pkt), false
+		}
+		c := p.comes(now, pkt)
+		c.MaxQueueBytes = max(c.MaxQueueBytes, int64(pkt.Size))
+		c.leaves(pkt)
+		return Passed, true
 	}
 	if p.whens && now >= p.pressure.end {
 		p.look(now)
 	}
-	class := p.classifier.Number(pkt)
+	return p.OfferAs(now, pkt, p.classifier.Number(pkt))
+}
+
+// OfferAs does so with a packet whose class is known, as EnqueueAs does.
+func (p *Path) OfferAs(now time.Duration, pkt *packet.Packet, class int32) (reason Reason, went bool) {
 	if e := p.elements[class]; e.queue != nil {
 		return p.EnqueueAs(now, pkt, class), false
 	}
@@ -462,9 +482,7 @@ func (p *Path) departs(now time.Duration, s *state, pkt *packet.Packet) {
 		p.pressure.bytes += int64(pkt.Size)
 	}
 	c := p.counters[pkt.Slot]
-	c.SentPackets++
-	c.SentBytes += uint64(pkt.Size)
-	c.Marks[pkt.DSCP()]++
+	c.leaves(pkt)
 	for i := s.of; i != nil; i = i.key.outer {
 		i.sent(now, pkt, p.closed)
 	}

@@ -57,7 +57,7 @@ func (r *run) putInForce(at *port, d policy.Direction, a *policy.Attachment) {
 	for _, pkt := range old.Drain() {
 		f := pkt.Owner.(*flight)
 		f.steps = append(f.steps, measure.Step{Place: old.place, Slot: f.Slot, Wait: r.now - f.Arrived, By: f.held})
-		r.offer(at, d, f)
+		r.offer(at, d, f, false)
 	}
 	switch {
 	case p.Path == nil: // without a policy, until a packet comes

@@ -15,10 +15,13 @@ func (r *run) send(p *port) {
 		r.events.plan(happens(at, sent, p.number, nil))
 		return
 	}
-	f := r.nextOf(p)
-	if f == nil {
-		return
+	if f := r.nextOf(p); f != nil {
+		r.begin(p, f)
 	}
+}
+
+// begin begins to send a packet from a port that is free.
+func (r *run) begin(p *port, f *flight) {
 	p.clock.NotBefore(r.now)
 	if f.divide > 0 && r.sendParts(p, f) {
 		p.sending = true

@@ -457,8 +457,9 @@ func (r *run) enter(p *port, f *flight) {
 		r.forward(p, f)
 		return
 	}
+	taken, _ := r.offer(p, policy.In, f, false)
 	switch {
-	case !r.offer(p, policy.In, f):
+	case !taken:
 	case p.in.Straight():
 		r.through(&p.in, f, 0)
 		r.marked(&p.in, f, r.now)
@@ -482,8 +483,9 @@ func (r *run) shadows(p *path, bytes int) {
 	}
 }
 
-// offer puts a packet into a data path, and counts it if it is dropped.
-func (r *run) offer(at *port, d policy.Direction, f *flight) bool {
+// offer puts a packet into a data path, and counts it if it is dropped. When the port is free and nothing else waits, the packet goes out of the
+// path again at once.
+func (r *run) offer(at *port, d policy.Direction, f *flight, free bool) (taken, went bool) {
 	p := at.path(d)
 	if p.Path == nil {
 		p.open(r)
@@ -495,6 +497,10 @@ func (r *run) offer(at *port, d policy.Direction, f *flight) bool {
 		reason = p.PassAs(r.now, &f.Packet, slot)
 	case straight:
 		reason = p.Pass(r.now, &f.Packet)
+	case free && known:
+		reason, went = p.OfferAs(r.now, &f.Packet, slot)
+	case free:
+		reason, went = p.Offer(r.now, &f.Packet)
 	case known:
 		reason = p.EnqueueAs(r.now, &f.Packet, slot)
 	default:
@@ -503,7 +509,9 @@ func (r *run) offer(at *port, d policy.Direction, f *flight) bool {
 	r.offered(p, f, reason)
 	f.held = 0
 	if p.ruled {
-		f.held = p.culprit(r.now, &f.Packet, reason)
+		if !went { // otherwise nothing held it
+			f.held = p.culprit(r.now, &f.Packet, reason)
+		}
 		r.join(p, f)
 	}
 	if r.options.Classified != nil && p.attached != nil {
@@ -511,9 +519,9 @@ func (r *run) offer(at *port, d policy.Direction, f *flight) bool {
 	}
 	if reason != datapath.Passed {
 		r.dropped(at, d, f, reason, 0)
-		return false
+		return false, false
 	}
-	return true
+	return true, went
 }
 
 // culprit returns the entry, plus 1, whose policer or block stopped a packet, or whose upper limit holds its queue back;
@@ -603,11 +611,19 @@ func (r *run) onward(h *hop, f *flight) {
 	if !r.fits(h, f) {
 		return
 	}
-	if r.offer(h.out, policy.Out, f) {
-		if h.wraps {
-			r.number(h, f)
-		}
-		r.send(h.out)
+	p := h.out
+	taken, went := r.offer(p, policy.Out, f, !p.sending && p.ring == nil && r.now >= p.clock.Ready() && !r.options.everyEvent)
+	if !taken {
+		return
+	}
+	if h.wraps {
+		r.number(h, f)
+	}
+	if went {
+		r.through(&p.out, f, 0)
+		r.begin(p, f)
+	} else {
+		r.send(p)
 	}
 }
 
