@@ -209,6 +209,24 @@ func (p *Packet) Parse(frame []byte, wire int) error {
 	return nil
 }
 
+// A Mould is what Parse found in a packet whose bytes are known: packets that differ from it in their payload alone are made of it without
+// another look at their headers. Their flow is not kept in it.
+type Mould struct {
+	network, transport, etherType uint16
+	hasPorts                      bool
+}
+
+// Mould returns the mould of a packet without tags and labels that is no fragment; false: it is another.
+func (p *Packet) Mould() (Mould, bool) {
+	return Mould{p.network, p.transport, p.EtherType, p.HasPorts}, p.network > 0 && p.transport > 0 && !p.Tagged && p.labels == 0 && !p.Fragment
+}
+
+// Cast makes p a packet of a mould: of its bytes, IP length and flow.
+func (p *Packet) Cast(m *Mould, bytes []byte, length int, flow *Flow) {
+	owner := p.Owner
+	*p = Packet{Bytes: bytes, Length: length, network: m.network, transport: m.transport, EtherType: m.etherType, HasPorts: m.hasPorts, Flow: *flow, Owner: owner}
+}
+
 // labelStackEnd returns the offset after the label stack that begins at at.
 func labelStackEnd(frame []byte, at int) (int, error) {
 	for range maxHeaders {

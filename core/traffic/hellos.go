@@ -26,8 +26,6 @@ func (h *Hellos) Next(p *packet.Packet, room []byte) (time.Duration, bool, error
 		return 0, false, nil
 	}
 	h.sent++
-	if !h.like.again(p, room, h.Length) {
-		h.like.first(p, room, h.Flow, h.DSCP, h.Length, 0)
-	}
+	h.like.next(p, room, &h.Flow, h.DSCP, h.Length, 0)
 	return at, true, nil
 }

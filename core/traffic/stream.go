@@ -78,8 +78,8 @@ func (s *Stream) Make(p *packet.Packet, room []byte) {
 	}
 	if s.Varied {
 		p.Build(room, s.Flow, s.DSCP, length, 0)
-	} else if !s.like.again(p, room, length) {
-		s.like.first(p, room, s.Flow, s.DSCP, length, 0)
+	} else {
+		s.like.next(p, room, &s.Flow, s.DSCP, length, 0)
 	}
 }
 

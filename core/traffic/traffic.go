@@ -105,36 +105,34 @@ func (c *Call) Due() (time.Duration, bool) {
 
 // Make makes the packet that is due.
 func (c *Call) Make(p *packet.Packet, room []byte) {
-	if !c.like.again(p, room, c.length) {
-		c.like.first(p, room, c.Flow, c.DSCP, c.length, packet.RTPHeader)
-	}
+	c.like.next(p, room, &c.Flow, c.DSCP, c.length, packet.RTPHeader)
 	p.PutRTP(c.kind, uint16(c.sent), c.interval*c.ticks, c.ID)
 	c.sent++
 	c.interval++
 }
 
 // like is what the packets of a source are like that differ in nothing, or in their payload
-// alone: the bytes of the first, which is made once. What is read from them is not kept: of
-// ten thousand sources it would take more memory than the processor has at hand.
+// alone: the bytes of the first, which is made once.
 type like struct {
-	length int // at hand; 0: there was none yet
+	length int16 // at hand; 0: there was none yet
+	cast   bool  // the mould says all that is in them
+	mould  packet.Mould
 	bytes  [packet.HeaderRoom]byte
 }
 
-// first makes p the first packet.
-func (l *like) first(p *packet.Packet, room []byte, flow packet.Flow, dscp codepoint.DSCP, length, extra int) {
-	p.Build(room, flow, dscp, length, extra)
-	l.length = copy(l.bytes[:], p.Bytes)
-}
-
-// again makes p the next packet; false: there was none yet.
-func (l *like) again(p *packet.Packet, room []byte, length int) bool {
-	if l.length == 0 {
-		return false
+// next makes p the next packet.
+func (l *like) next(p *packet.Packet, room []byte, flow *packet.Flow, dscp codepoint.DSCP, length, extra int) {
+	switch {
+	case l.length == 0:
+		p.Build(room, *flow, dscp, length, extra)
+		l.length = int16(copy(l.bytes[:], p.Bytes))
+		l.mould, l.cast = p.Mould()
+		l.cast = l.cast && p.Flow == *flow && p.Length == length
+	case l.cast:
+		p.Cast(&l.mould, append(room[:0], l.bytes[:l.length]...), length, flow)
+	default: // it was made here, so the parse cannot fail
+		_ = p.Parse(append(room[:0], l.bytes[:l.length]...), packet.EthernetHeader+length)
 	}
-	// It was made here, so the parse cannot fail.
-	_ = p.Parse(append(room[:0], l.bytes[:l.length]...), packet.EthernetHeader+length)
-	return true
 }
 
 // Dressed is a source whose packets have what their hosts put around or into them.
