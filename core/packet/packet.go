@@ -87,25 +87,9 @@ type Packet struct {
 	// the packet by its label and does not look below.
 	LabelSwitched bool
 
-	// Flow is read from the headers.
-	Flow Flow
-	// Fragment reports a part of a larger packet, LaterFragment one other than
-	// the first: it has no ports.
-	Fragment, LaterFragment bool
-	// VLAN is the identifier of the outermost tag, when Tagged.
-	Tagged bool
-	VLAN   uint16
 	// In is the number of the interface by which the packet entered its node,
 	// from 1; 0 when it is not known.
 	In int32
-	// Apps are the applications recognised by more than ports, as a set of bits
-	// by their number in the policy file; nil when there are none.
-	Apps []uint64
-
-	// Congested says that a queue has set the ECN field to CE since the packet reached
-	// the data path it is in.
-	Congested bool
-
 	// GrowsBy and GrowsLabels are how many bytes of IP packet and how many labels the
 	// packet will have more when it leaves the data path it is in: what a tunnel that
 	// begins or ends here adds or takes. Whoever moves packets sets them.
@@ -114,6 +98,15 @@ type Packet struct {
 	// PushedTC is, where labels are to be pushed, the traffic class plus one that a
 	// policy wants on the topmost; 0: that of the DSCP.
 	PushedTC uint8
+	// VLAN is the identifier of the outermost tag, when Tagged.
+	Tagged bool
+	// Congested says that a queue has set the ECN field to CE since the packet reached
+	// the data path it is in.
+	Congested bool
+	// Fragment reports a part of a larger packet, LaterFragment one other than
+	// the first: it has no ports.
+	Fragment, LaterFragment bool
+	VLAN                    uint16
 
 	tag      uint16 // offset of the outermost tag's control information; 0: none
 	labels   uint16 // offset of the topmost label; 0: none
@@ -122,6 +115,12 @@ type Packet struct {
 
 	// Owner is the caller's own; this package never looks at it.
 	Owner any
+
+	// Flow is read from the headers.
+	Flow Flow
+	// Apps are the applications recognised by more than ports, as a set of bits
+	// by their number in the policy file; nil when there are none.
+	Apps []uint64
 }
 
 // A ParseError is what Parse finds wrong with a frame.

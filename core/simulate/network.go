@@ -38,12 +38,13 @@ type port struct { // what every packet touches comes first
 	ring                               []*flight // of the hardware, first out first; nil: there is none
 	carrierPlace, linkPlace, ringPlace int32
 
-	in, out path
+	medium *medium   // nil: the link loses nothing, and takes its delay
+	bought *contract // nil: the carrier meters nothing
 
-	medium   *medium   // nil: the link loses nothing, and takes its delay
-	bought   *contract // nil: the carrier meters nothing
-	iface    *policy.Interface
+	in       path // each begins in a cache line of its own
 	oversize oversize
+	out      path
+	iface    *policy.Interface
 }
 
 // placesOfPort is how many places a port has where packets wait or are lost.
@@ -83,19 +84,19 @@ type member struct {
 // interface sends. It counts bytes by a framing of its own.
 type carrier struct {
 	rate    unit.Rate
-	framing packet.Framing
-	queue   queue.FIFO // of those that are not computed
-	waiting []carriage // of those that are, from first on
+	clock   unit.Clock
+	waiting []carriage // of those whose departure is computed, from first on
 	first   int
 	waits   int64 // bytes
-	sending bool
-	clock   unit.Clock
+	framing packet.Framing
+	delay   measure.Distribution
+	bytes   uint64         // carried in the measured time
+	classes []carriedClass // by the first class that took the packets
 	drops   uint64
+	queue   queue.FIFO // of those that are not computed
+	sending bool
 	shared  *shared // with the other direction; nil: it has the rate for itself
 	gone    bool    // when it is empty: the link carries what the interface sends again
-	bytes   uint64  // carried in the measured time
-	delay   measure.Distribution
-	classes []carriedClass // by the first class that took the packets
 }
 
 // A shared is a medium that both directions of a link use by turns.

@@ -61,31 +61,32 @@ const maxPackets = 2_000_000_000
 const maxDraining = 30 * 24 * time.Hour
 
 // A flight is a packet in the network.
-type flight struct {
+type flight struct { // what every hop touches comes first
 	packet.Packet
 	source     *source
 	flow       *measure.Flow
-	number     int64 // in its flow
-	sent       time.Duration
 	route      []hop
-	at         int // the hop it is at
 	prediction *prediction
-	token      uint32      // of one that is, or was, outside; 0: none
-	where      location    // of that
+	at         int         // the hop it is at
 	in         measure.Set // what it counts for so far
 	first      int32       // the first class that took it, or the rest
-	held       int32       // the number of the entry to blame, plus 1: its upper limit held the queue back, or it dropped the packet; 0: none
 	steps      []measure.Step
-	room       []byte
 	inside     *tunnel.Inside // what an outer header hides; nil until there is one
 	whole      *whole         // that it is a part of; nil: none
-	divide     int32          // as it leaves, into parts so long at most; 0: it is not
 	order      *order         // of the IPsec tunnel that it is in
-	sequence   uint32         // in that
-	ringed     time.Duration  // when it was put into the ring
-	cuts       uint32         // of the link, when it was put on it
+	held       int32          // the number of the entry to blame, plus 1: its upper limit held the queue back, or it dropped the packet; 0: none
+	divide     int32          // as it leaves, into parts so long at most; 0: it is not
 	generation uint32         // of the routes by which it goes
 	left, more bool           // it has been through Leave; another part leaves right after it
+
+	number   int64 // in its flow
+	sent     time.Duration
+	room     []byte
+	token    uint32        // of one that is, or was, outside; 0: none
+	where    location      // of that
+	sequence uint32        // in its order
+	cuts     uint32        // of the link, when it was put on it
+	ringed   time.Duration // when it was put into the ring
 }
 
 // run is a rehearsal at work.
