@@ -33,9 +33,11 @@ type Tally struct {
 	wanted         int64 // bytes sent
 	seconds        float64
 	call           bool
-	slow           time.Duration // above this a packet's waits count as Slow
-	slowed         int64         // packets
-	least          time.Duration // delay of a packet that arrived without what it waited, plus 1; 0: none did
+	mark           codepoint.DSCP // with which the last packet arrived
+	marked         int64          // as many arrived with it in a row, and are not in arrived yet
+	slow           time.Duration  // above this a packet's waits count as Slow
+	slowed         int64          // packets
+	least          time.Duration  // delay of a packet that arrived without what it waited, plus 1; 0: none did
 	hops           []Hop
 	arrived        []arrivals
 	delay, jitter  Distribution
@@ -177,9 +179,28 @@ func NewCollector(sets *Sets, h *policy.Rehearsal) *Collector {
 
 // Tally returns the tally to book a flow's packet to.
 func (c *Collector) Tally(f *Flow, k Key) *Tally {
+	if f.last == nil || f.last.Key != k {
+		f.settle()
+		f.last = c.tallyOf(f, k)
+	}
+	f.run++
+	return f.last
+}
+
+// settle books the packets that went to one tally after the other.
+func (f *Flow) settle() {
+	for i := range f.booked {
+		if b := &f.booked[i]; b.tally == f.last {
+			b.packets += f.run
+		}
+	}
+	f.run = 0
+}
+
+// tallyOf returns the tally of a flow's packets of a key, made with the first.
+func (c *Collector) tallyOf(f *Flow, k Key) *Tally {
 	for i := range f.booked {
 		if b := &f.booked[i]; b.tally.Key == k {
-			b.packets++
 			return b.tally
 		}
 	}
@@ -196,7 +217,7 @@ func (c *Collector) Tally(f *Flow, k Key) *Tally {
 	if len(f.booked) == 0 {
 		c.flows = append(c.flows, f)
 	}
-	f.booked = append(f.booked, booking{t, 1})
+	f.booked = append(f.booked, booking{tally: t})
 	return t
 }
 
@@ -219,6 +240,7 @@ func (c *Collector) slow(k Key, isCall bool) time.Duration {
 func (c *Collector) Finish(until time.Duration) {
 	c.until = until
 	for _, f := range c.flows {
+		f.settle()
 		most := &f.booked[0]
 		for i := range f.booked {
 			b := &f.booked[i]
@@ -269,6 +291,9 @@ func (c *Collector) Finish(until time.Duration) {
 	for _, t := range calls {
 		all = append(all, t)
 	}
+	for _, t := range all {
+		t.settle()
+	}
 	slices.SortFunc(all, func(a, b *Tally) int {
 		back := func(t *Tally) int {
 			if t.Reverse {
@@ -300,6 +325,7 @@ func (t *Tally) merge(o *Tally) {
 	for i := range o.hops {
 		t.hop(0, o.hops[i].Place, o.hops[i].Slot).add(&o.hops[i])
 	}
+	o.settle()
 	for _, a := range o.arrived {
 		t.arrives(a.dscp, a.packets)
 	}
@@ -358,6 +384,19 @@ func (t *Tally) addPath(steps []Step, slow bool) (waited time.Duration) {
 }
 
 func (t *Tally) arrives(dscp codepoint.DSCP, packets int64) {
+	if dscp != t.mark {
+		t.settle()
+		t.mark = dscp
+	}
+	t.marked += packets
+}
+
+// settle books the packets that arrived with one DSCP after the other.
+func (t *Tally) settle() {
+	dscp, packets := t.mark, t.marked
+	if t.marked = 0; packets == 0 {
+		return
+	}
 	for i := range t.arrived {
 		if t.arrived[i].dscp == dscp {
 			t.arrived[i].packets += packets

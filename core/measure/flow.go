@@ -12,7 +12,8 @@ type Flow struct {
 	Packets  int64 // that reached their end, delivered or dropped
 	Received int64
 
-	booked   []booking
+	last     *Tally // that its last packet went to
+	run      int64  // as many went to it in a row, and are not in booked yet
 	hasShift bool
 	// overtaken says that the last packet that came was sent before one that had come already.
 	overtaken bool
@@ -29,6 +30,7 @@ type Flow struct {
 	waits   time.Duration // of hellos: for how long the receiver waits for one; 0: they are none
 	heard   time.Duration // when the last came; 0: none did
 
+	booked  []booking
 	from    time.Duration // when its source begins
 	lasts   time.Duration // for how long it sends
 	other   *Flow         // of a call, the other direction
@@ -218,25 +220,35 @@ func (c *call) note(n int64, o outcome) {
 	if c == nil {
 		return
 	}
+	if n == c.first && len(c.outcomes) == 0 { // in order, as most are
+		c.settle(o)
+		c.packets++
+		c.first++
+		return
+	}
 	for int64(len(c.outcomes)) <= n-c.first {
 		c.outcomes = append(c.outcomes, unknown)
 	}
 	c.outcomes[n-c.first] = o
 	settled := 0
 	for settled < len(c.outcomes) && c.outcomes[settled] != unknown {
-		late := c.outcomes[settled] == missing
-		if late {
-			c.missing++
-			if !c.inRun {
-				c.runs++
-			}
-		}
-		c.inRun = late
+		c.settle(c.outcomes[settled])
 		settled++
 	}
 	c.packets += int64(settled)
 	c.first += int64(settled)
 	c.outcomes = c.outcomes[:copy(c.outcomes, c.outcomes[settled:])]
+}
+
+// settle books what became of the next packet in order.
+func (c *call) settle(o outcome) {
+	if o == missing {
+		c.missing++
+		if !c.inRun {
+			c.runs++
+		}
+	}
+	c.inRun = o == missing
 }
 
 // MeanJitter returns the RFC 3550 jitter averaged over the flow's packets.
