@@ -306,8 +306,8 @@ func (p *Path) Enqueue(now time.Duration, pkt *packet.Packet) Reason {
 	return p.EnqueueAs(now, pkt, p.classifier.Number(pkt))
 }
 
-// comes counts a packet that comes to a plain FIFO.
-func (p *Path) comes(now time.Duration, pkt *packet.Packet) *Counters {
+// offered counts a packet that a plain FIFO is offered.
+func (p *Path) offered(now time.Duration, pkt *packet.Packet) *Counters {
 	pkt.Arrived = now
 	pkt.Size = int32(p.framing.Size(pkt.Length+int(pkt.GrowsBy), pkt.Labels()+int(pkt.GrowsLabels)))
 	pkt.Slot = int32(p.classOf(pkt))
@@ -330,7 +330,7 @@ func (c *Counters) leaves(pkt *packet.Packet) {
 
 // wait puts a packet into a plain FIFO.
 func (p *Path) wait(now time.Duration, pkt *packet.Packet) Reason {
-	c := p.comes(now, pkt)
+	c := p.offered(now, pkt)
 	if p.fifo.Push(now, pkt) != queue.Taken {
 		c.Drops[QueueFull]++
 		return QueueFull
@@ -387,7 +387,7 @@ func (p *Path) Offer(now time.Duration, pkt *packet.Packet) (reason Reason, went
 		if p.fifo.Level().Packets > 0 {
 			return p.wait(now, pkt), false
 		}
-		c := p.comes(now, pkt)
+		c := p.offered(now, pkt)
 		c.MaxQueueBytes = max(c.MaxQueueBytes, int64(pkt.Size))
 		c.leaves(pkt)
 		return Passed, true

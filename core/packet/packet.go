@@ -208,8 +208,8 @@ func (p *Packet) Parse(frame []byte, wire int) error {
 	return nil
 }
 
-// A Mould is what Parse found in a packet whose bytes are known: packets that differ from it in their payload alone are made of it without
-// another look at their headers. Their flow is not kept in it.
+// A Mould is what Parse found in a packet, without its flow. Cast makes packets from it that differ in their payload alone, and does not read
+// their headers again.
 type Mould struct {
 	network, transport, etherType uint16
 	hasPorts                      bool

@@ -4,16 +4,13 @@ import (
 	"slices"
 	"time"
 
-	"imbrel.example/imbrel/core/datapath"
-	"imbrel.example/imbrel/core/measure"
 	"imbrel.example/imbrel/core/plan"
 )
 
-// Nothing can come between the time at which a port begins to send a packet and the time at which the packet comes to the next node, where the
-// link and its carrier are what they are: so that time is computed at once, and the two or three events in between are spared.
+// A port that begins to send a packet knows when the packet will reach the next node, unless the link is random, metered, captured or changed by an
+// event. The port then plans the arrival at once, which spares two or three events.
 
-// computes reports whether the departures of a port's packets may be computed. What is random, metered, captured or changed on the way happens at
-// its own time.
+// computes reports whether a port may plan arrivals at once.
 func (r *run) computes(p *port) bool {
 	o := &r.options
 	if o.everyEvent || o.Tap != nil || r.outside != nil || len(r.plan.Events) > 0 || p.peer == nil || p.down || p.ring != nil || p.medium != nil || p.bought != nil {
@@ -26,18 +23,24 @@ func (r *run) computes(p *port) bool {
 	return a == nil || !slices.ContainsFunc(a.Entries, func(e *plan.Entry) bool { return len(e.Whens()) > 0 })
 }
 
-// departs lets a packet leave a port at a time that has not come yet. It reports whether it did: the last port of a way gives a packet to its
-// host, and the carrier drops one, when the time has come.
+// departs plans the arrival of a packet that will have left a port at a time. It reports whether it did: delivery to a host, and a drop of the
+// carrier, have an event at their own time.
 func (r *run) departs(p *port, f *flight, at time.Duration) bool {
 	if !p.computes || f.at == len(f.route)-1 || f.left || p.carrier != nil && !p.carrier.hasRoom(f, at) {
 		return false
 	}
 	r.leaves(p, f, at)
 	if p.carrier != nil {
-		at = r.carried(p, f, at)
+		r.carried(p, f, at)
+	} else {
+		r.arrives(p, f, at)
 	}
-	r.events.plan(happens(at+p.delay, arrive, p.peer.number, f))
 	return true
+}
+
+// arrives plans the arrival at the next node of a packet that is on the link from a time on.
+func (r *run) arrives(p *port, f *flight, at time.Duration) {
+	r.events.plan(happens(at+p.delay, arrive, p.peer.number, f))
 }
 
 // leaves lets a packet leave a node by a port.
@@ -48,52 +51,6 @@ func (r *run) leaves(p *port, f *flight, at time.Duration) {
 	}
 	r.marked(&p.out, f, at)
 }
-
-// A carriage is when the carrier begins to carry a packet, of so many bytes.
-type carriage struct {
-	begins time.Duration
-	size   int32
-}
-
-// hasRoom reports whether a carrier whose packets' times are computed takes a packet that comes to it at a time. Whatever begins to be carried
-// at that time waits until then.
-func (c *carrier) hasRoom(f *flight, at time.Duration) bool {
-	for c.first < len(c.waiting) && c.waiting[c.first].begins < at {
-		c.waits -= int64(c.waiting[c.first].size)
-		c.first++
-	}
-	if c.first == len(c.waiting) || c.first >= 64 && 2*c.first > len(c.waiting) {
-		c.waiting = c.waiting[:copy(c.waiting, c.waiting[c.first:])]
-		c.first = 0
-	}
-	f.Size = int32(c.framing.Size(f.Length+int(f.GrowsBy), f.Labels()+int(f.GrowsLabels)))
-	return len(c.waiting) == 0 || c.waits+int64(f.Size) <= c.queue.Bytes
-}
-
-// carried lets a carrier carry a packet that comes to it at a time, and returns until when.
-func (r *run) carried(p *port, f *flight, at time.Duration) time.Duration {
-	c := p.carrier
-	f.Size = int32(c.framing.Size(f.Length, f.Labels()))
-	begins := max(at, c.clock.Ready())
-	if begins > at {
-		c.waiting = append(c.waiting, carriage{begins, f.Size})
-		c.waits += int64(f.Size)
-	}
-	if begins >= r.plan.WarmUp {
-		c.delay.Add(begins - at)
-		if begins < r.plan.Lasts {
-			c.bytes += uint64(f.Size)
-			c.class(r, f).bytes += uint64(f.Size)
-		}
-	}
-	f.steps = append(f.steps, measure.Step{Place: p.carrierPlace, Slot: f.prediction.first, Wait: begins - at})
-	c.clock.NotBefore(begins)
-	c.clock.Advance(int(f.Size), c.rate)
-	return c.clock.Ready()
-}
-
-// packets returns how many packets wait at a carrier.
-func (c *carrier) packets() int { return c.queue.Level().Packets + len(c.waiting) - c.first }
 
 // marked counts the marks below and above IP with which a packet leaves a path at a time.
 func (r *run) marked(p *path, f *flight, at time.Duration) {
@@ -113,15 +70,4 @@ func (r *run) marked(p *path, f *flight, at time.Duration) {
 			p.tcs[i][tc]++
 		}
 	}
-}
-
-// carrierDrops loses a packet for which a carrier has no room.
-func (r *run) carrierDrops(p *port, f *flight) {
-	if r.counts(f) {
-		p.carrier.drops++
-		p.carrier.class(r, f).drops++
-	}
-	r.atCarrier(p.carrier, f, func(at int, k *slotSeries) { k.offer(at, int64(f.Size), false) })
-	f.steps = append(f.steps, measure.Step{Place: p.carrierPlace, Slot: f.prediction.first, Reason: datapath.QueueFull})
-	r.gone(f)
 }

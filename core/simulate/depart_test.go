@@ -80,7 +80,7 @@ func randomRow(t *testing.T, seed uint64) *policy.File {
 	return f
 }
 
-// What is computed ahead of its time comes to the same, to the byte, as when everything happens at its time.
+// Arrivals that are planned at once give the same bytes as an event for each step.
 func TestDepartures(t *testing.T) {
 	spared := 0
 	for seed := range uint64(120) {

@@ -16,7 +16,7 @@ type event struct {
 
 type kind uint8
 
-// What is to happen at a time happens in this order: what is free is free for what comes.
+// Events of one time happen in this order. A port becomes free before packets arrive.
 const (
 	wake    kind = iota // a timer rings, or the network changes
 	sent                // an interface has sent a packet, or is free
@@ -27,7 +27,7 @@ const (
 	emit                // a source sends its next packet
 )
 
-// Bits of the count, and of it and the place.
+// The widths of the count, and of the count and the place together.
 const (
 	countBits = 32
 	placeBits = 60

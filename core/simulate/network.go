@@ -80,35 +80,6 @@ type member struct {
 	from, to measure.Set // the union that was asked for last
 }
 
-// A carrier is the provider's plain FIFO where a link carries less than the
-// interface sends. It counts bytes by a framing of its own.
-type carrier struct {
-	rate    unit.Rate
-	clock   unit.Clock
-	waiting []carriage // of those whose departure is computed, from first on
-	first   int
-	waits   int64 // bytes
-	framing packet.Framing
-	delay   measure.Distribution
-	bytes   uint64         // carried in the measured time
-	classes []carriedClass // by the first class that took the packets
-	drops   uint64
-	queue   queue.FIFO // of those that are not computed
-	sending bool
-	shared  *shared // with the other direction; nil: it has the rate for itself
-	gone    bool    // when it is empty: the link carries what the interface sends again
-}
-
-// A shared is a medium that both directions of a link use by turns.
-type shared struct {
-	clock      unit.Clock // when what is being sent is sent
-	last       *port      // that sent
-	turnAround time.Duration
-}
-
-// A carriedClass is what a carrier did with the packets of a class.
-type carriedClass struct{ bytes, drops uint64 }
-
 // A hop is one node on a packet's route.
 type hop struct {
 	in, out *port

@@ -638,7 +638,7 @@ func (r *run) leave(p *port, f *flight) {
 	case p.carrier == nil || p.carrier.gone && !p.carrier.sending:
 		r.travel(p, f)
 	case p.computes && p.carrier.hasRoom(f, r.now):
-		r.events.plan(happens(r.carried(p, f, r.now)+p.delay, arrive, p.peer.number, f))
+		r.carried(p, f, r.now)
 	case p.computes:
 		r.carrierDrops(p, f)
 	default:
@@ -651,52 +651,4 @@ func (r *run) leave(p *port, f *flight) {
 		r.atCarrier(p.carrier, f, func(at int, k *slotSeries) { k.offer(at, int64(f.Size), true) })
 		r.carry(p)
 	}
-}
-
-// carry begins to carry the next packet of a carrier that is not carrying.
-func (r *run) carry(p *port) {
-	c := p.carrier
-	if c.sending {
-		return
-	}
-	clock := &c.clock
-	if c.shared != nil { // first come, first served
-		other := p.peer.carrier
-		if a, b := c.queue.First(), other.queue.First(); b != nil && (a == nil || b.Arrived < a.Arrived) {
-			p, c, other = p.peer, other, c
-		}
-		clock, other.sending = &c.shared.clock, c.queue.First() != nil
-	}
-	pkt := c.queue.Pop(r.now)
-	if pkt == nil {
-		return
-	}
-	c.sending = true
-	if r.now >= r.plan.WarmUp {
-		c.delay.Add(r.now - pkt.Arrived)
-	}
-	f := pkt.Owner.(*flight)
-	f.steps = append(f.steps, measure.Step{Place: p.carrierPlace, Slot: f.prediction.first, Wait: r.now - pkt.Arrived})
-	r.atCarrier(c, f, func(at int, k *slotSeries) { k.send(at, int64(pkt.Size), r.now-pkt.Arrived) })
-	if r.measured() {
-		c.bytes += uint64(pkt.Size)
-		c.class(r, f).bytes += uint64(pkt.Size)
-	}
-	if s := c.shared; s != nil && s.last != p {
-		if s.last != nil {
-			clock.NotBefore(clock.Ready() + s.turnAround)
-		}
-		s.last = p
-	}
-	clock.NotBefore(r.now)
-	clock.Advance(int(pkt.Size), c.rate)
-	r.events.plan(happens(clock.Ready(), carried, p.number, f))
-}
-
-// class returns what the carrier counts of a packet's class.
-func (c *carrier) class(r *run, f *flight) *carriedClass {
-	if c.classes == nil {
-		c.classes = make([]carriedClass, len(r.classes))
-	}
-	return &c.classes[f.prediction.first]
 }
