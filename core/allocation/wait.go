@@ -3,7 +3,6 @@ package allocation
 import (
 	"time"
 
-	"imbrel.example/imbrel/core/meter"
 	"imbrel.example/imbrel/core/plan"
 	"imbrel.example/imbrel/core/unit"
 )
@@ -25,7 +24,7 @@ func longestWait(p *plan.Plan, e *plan.Entry, full unit.Size) (bound time.Durati
 	var wait time.Duration
 	rate := e.Queue.Rate
 	for o := e; o != nil; o = o.Parent {
-		around, left, bursts, ok := ahead(p, o, full)
+		around, left, bursts, ok := p.Ahead(o, full)
 		if !ok || o.Each != 0 || unkept(o) {
 			return 0, false
 		}
@@ -48,7 +47,7 @@ func longestWait(p *plan.Plan, e *plan.Entry, full unit.Size) (bound time.Durati
 	}
 	backlog := max(e.Queue.Bytes, unit.Size(e.Queue.Packets)*full, full)
 	for o := e; o != nil; o = o.Parent {
-		if bound, b := policed(o); b > 0 && bound <= rate {
+		if bound, b := o.Policing(); b > 0 && bound <= rate {
 			backlog = min(backlog, max(b, full))
 		}
 	}
@@ -72,7 +71,7 @@ func BelowPromise(p *plan.Plan, e *plan.Entry, own, full unit.Size) (time.Durati
 	}
 	var wait time.Duration
 	for o := e; o != nil; o = o.Parent {
-		_, left, bursts, ok := ahead(p, o, full)
+		_, left, bursts, ok := p.Ahead(o, full)
 		if !ok || o.Each != 0 || unkept(o) {
 			return 0, false
 		}
@@ -87,58 +86,7 @@ func BelowPromise(p *plan.Plan, e *plan.Entry, own, full unit.Size) (time.Durati
 	return wait, true
 }
 
-// ahead returns the rate that an entry shares with its siblings, what those served
-// before it leave of that, and how much these may send at once. It reports false when
-// one of them has no bound.
-func ahead(p *plan.Plan, e *plan.Entry, full unit.Size) (around, left unit.Rate, bursts unit.Size, ok bool) {
-	siblings, around := p.Top, p.Whole
-	if e.Parent != nil {
-		siblings, around = e.Parent.Inner, e.Parent.Inside()
-	}
-	left = around
-	type part struct {
-		ceiling unit.Rate
-		burst   unit.Size
-	}
-	most := make(map[string]part) // by class: of alternatives the largest
-	for _, o := range siblings {
-		if o.Name == e.Name || o.Priority == 0 || o.Block || e.Priority > 0 && o.Priority > e.Priority {
-			continue
-		}
-		if !o.Bounded || o.Each != 0 {
-			return 0, 0, 0, false
-		}
-		_, b := policed(o)
-		if m := o.AtMost; m != nil {
-			b = max(b, m.Credit)
-		}
-		last := most[o.Name]
-		next := part{max(last.ceiling, o.Ceiling), max(last.burst, b+full)}
-		most[o.Name] = next
-		left -= next.ceiling - last.ceiling
-		bursts += next.burst - last.burst
-	}
-	return around, left, bursts, around >= unit.MinRate && left >= unit.MinRate
-}
-
 // unkept reports whether a limit that is in force only sometimes is below the promise.
 func unkept(e *plan.Entry) bool {
 	return e.AtMost != nil && e.AtMost.When != nil && e.AtMost.Rate < e.Promise
-}
-
-// policed returns what a policer that drops lets pass: for good, and at once; 0 when
-// there is none.
-func policed(e *plan.Entry) (rate unit.Rate, burst unit.Size) {
-	m := e.Meter
-	if m == nil {
-		return 0, 0
-	}
-	rate, ok := m.Bound()
-	switch {
-	case !ok:
-		return 0, 0
-	case m.Second > 0 && !m.Actions[meter.Yellow].Drop:
-		return rate, m.Burst + m.Second
-	}
-	return rate, m.Burst
 }

@@ -117,7 +117,7 @@ func (b *compiler) level(parent *schedule.Entry, entries []*plan.Entry) {
 func (b *compiler) entry(e *plan.Entry) schedule.Entry {
 	n := schedule.Entry{Priority: e.Priority, Weight: e.Weight}
 	if e.Priority == 0 {
-		n.Guarantee = e.Part
+		n.Guarantee, n.Lag = e.Part, b.config.Plan.Lag(e)
 	}
 	if m := e.AtMost; m != nil && m.When == nil {
 		n.Ceiling, n.Peak, n.Credit = m.Rate, m.Peak, m.Credit
@@ -161,7 +161,7 @@ func (b *compiler) entry(e *plan.Entry) schedule.Entry {
 // close closes the entry whose instances were compiled: their node is added as they
 // come, within one that is open.
 func (b *compiler) close(n schedule.Entry, e *plan.Entry) schedule.Entry {
-	out := schedule.Entry{Priority: n.Priority, Guarantee: n.Guarantee, Weight: n.Weight, Open: true}
+	out := schedule.Entry{Priority: n.Priority, Guarantee: n.Guarantee, Lag: n.Lag, Weight: n.Weight, Open: true}
 	n.Weight, n.Relative = 1, e.Ceiling
 	b.instances.node, b.instances.end = n, int32(e.Number)+1
 	for _, o := range b.config.Plan.Entries[e.Number+1:] { // those within it follow

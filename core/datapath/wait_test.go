@@ -99,3 +99,47 @@ func TestBelowItsPromise(t *testing.T) {
 		t.Errorf("the longest wait is %.3f of its bound: the bound says little", worst)
 	}
 }
+
+// A class gets its promise although more urgent bursts hold it back for longer than a few packets, again and again, and what the
+// others leave goes to somebody else.
+func TestPromiseBetweenBursts(t *testing.T) {
+	const line, lasts = 10 * unit.MbitPerSecond, 10 * time.Second
+	percent := func(n int) unit.Share { return unit.Share{Percent: unit.Percent(10_000 * n)} }
+	burst := unit.Size(100_000)
+	p := plan.New(&policy.Policy{Treat: []policy.Entry{
+		treats(1, policy.Entry{Priority: 1, Police: &policy.Police{Rate: percent(30), Burst: burst, Red: policy.Action{Drop: true}}, Queue: policy.Queue{Bytes: 2 * burst}}),
+		treats(2, policy.Entry{AtLeast: percent(50), Weight: 1, Queue: policy.Queue{Bytes: 10 * burst}}),
+		treats(3, policy.Entry{AtLeast: percent(20), Weight: 99}),
+	}}, line, packet.FramingIP())
+	own := p.Entries[1]
+	bound, ok := allocation.BelowPromise(p, own, 1500, p.MaxPacket)
+	if !ok || len(p.Problems) > 0 {
+		t.Fatal(p.Problems)
+	}
+	steady := floods(flood{2, 1500, own.Promise, 0, lasts}, flood{3, 1500, line, 0, lasts})
+	cycle := (line * 3 / 10).Time(burst)
+	at, left := time.Duration(0), 0
+	rival, more := steady()
+	longest := time.Duration(0)
+	serve(New(Config{Plan: p}), line, func() (arrival, bool) {
+		if left == 0 {
+			at, left = at+cycle+time.Millisecond, int(burst)/1500
+		}
+		if at < lasts && (!more || at <= rival.at) {
+			left--
+			return arrival{at, 1, 1500}, true
+		}
+		a, ok := rival, more
+		if ok {
+			rival, more = steady()
+		}
+		return a, ok
+	}, func(now time.Duration, pkt *packet.Packet) {
+		if int(pkt.Flow.ToPort) == 2 {
+			longest = max(longest, now+line.Time(unit.Size(pkt.Size))-pkt.Arrived)
+		}
+	})
+	if longest > bound || longest < bound/2 {
+		t.Errorf("a class at its promise waits %v; the bound is %v", longest, bound)
+	}
+}

@@ -32,7 +32,9 @@ import (
 type Entry struct {
 	Priority  int       // 0: none; 1 to MaxPriority, 1 the most urgent; others count as the nearest of these
 	Guarantee unit.Rate // 0: none
-	Ceiling   unit.Rate // 0: none
+	// Lag is for how much time a guarantee that was not served is made up for.
+	Lag     time.Duration
+	Ceiling unit.Rate // 0: none
 	// Credit is how many bytes beyond one packet an entry under its ceiling may
 	// send at once to make up for having waited its turn.
 	Credit unit.Size
@@ -92,7 +94,7 @@ type siblings struct {
 	children []*node
 	removed  []*node         // of those added, to be used again
 	slack    []time.Duration // of each child: the time of its next packet at its guarantee
-	most     []time.Duration // and of the largest packet
+	lag      []time.Duration // and for how much time its guarantee is made up for
 	active   int             // children that compete
 	chosen   *node           // of those, the one to serve next; not kept for the whole
 	urgent   uint32          // a bit for each level in which some do
@@ -146,7 +148,7 @@ func (t *Tree) add(d *Entry, in *siblings, index int32) *node {
 	if count := len(d.Children); d.Open {
 		n.inner = &siblings{of: n}
 	} else if count > 0 {
-		own := &siblings{of: n, children: make([]*node, count), slack: make([]time.Duration, count), most: make([]time.Duration, count), promised: newSet(count), left: contest{set: newSet(count)}}
+		own := &siblings{of: n, children: make([]*node, count), slack: make([]time.Duration, count), lag: make([]time.Duration, count), promised: newSet(count), left: contest{set: newSet(count)}}
 		n.inner = own
 		most := 0
 		for i := range d.Children {
@@ -176,7 +178,7 @@ func (n *node) set(d *Entry, packet unit.Size) {
 		in.served.Set(0)
 		for i := range d.Children {
 			if g := d.Children[i].Guarantee; g > 0 {
-				in.most[i] = g.Time(packet)
+				in.lag[i] = max(d.Children[i].Lag, g.Time(packet))
 			}
 		}
 	}
@@ -509,7 +511,7 @@ func (t *Tree) Alone(now time.Duration, leaf, size int) bool {
 		case !n.guarantee.IsZero() && n.due.Ready() <= clock:
 			n.due.NotBefore(clock)
 			n.guarantee.Advance(&n.due, size)
-			n.due.NotBefore(in.clock(now) - lagging*in.most[n.index])
+			n.due.NotBefore(in.clock(now) - in.lag[n.index])
 		default:
 			if n.start = in.left.alone(n.start, uint64(n.weight), n.step, uint64(size)); in.left.full() {
 				in.rebase(&in.left, 0)
@@ -542,10 +544,6 @@ func (n *node) spend(now time.Duration, size int) time.Duration {
 	return n.heldUntil()
 }
 
-// lagging is how many packets' time a guarantee that was not served may be
-// made up for.
-const lagging = 4
-
 // charge books a packet to the round in which the entry was chosen. If it stays
 // it goes on competing, with a next packet that may be of another size; otherwise it is
 // about to leave.
@@ -564,7 +562,7 @@ func (n *node) charge(now time.Duration, size int, stays, other bool) {
 	case byGuarantee:
 		clock := in.clock(now)
 		n.guarantee.Advance(&n.due, size)
-		n.due.NotBefore(clock - lagging*in.most[n.index])
+		n.due.NotBefore(clock - in.lag[n.index])
 		if stays {
 			in.promise(n, clock)
 			if other {
