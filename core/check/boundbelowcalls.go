@@ -7,7 +7,7 @@ import (
 // raise mends the bound of an entry that calls alone fall on.
 func (s *survey) raise(d *demand) {
 	e := d.entry.Spec
-	switch _, key := bound(d.entry); {
+	switch _, key := rateLimit(d.entry); {
 	case !s.onlyCalls(d.rehearsal, d.entry):
 	case key == "police":
 		s.mend(&e.Police.Source, "rate", d.wire().String())

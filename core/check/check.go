@@ -126,7 +126,7 @@ type Rule struct {
 // Rules returns all rules, by their names.
 func Rules() []Rule {
 	all := []Rule{
-		addressHidden(), addressNowhere(), answersInRest(), boundBelowCall(), boundBelowCalls(), burstBelowInterval(), burstBelowPacket(), contradiction(), eachOneServer(), exemptOneWay(), expectationBound(), expectationMark(), expectationEstimated(), expectationUntested(), flowDivided(), fragmentsUnclassified(), framingForgotten(), halfDuplexShared(), inNeverQueues(), markNowhere(), markTrustedLater(), markUnserved(), neverMatches(), noRest(), oneEnd(),
+		addressHidden(), addressNowhere(), answersInRest(), boundBelowCall(), boundBelowCalls(), burstBelowInterval(), burstBelowPacket(), contradiction(), eachOneServer(), exemptOneWay(), expectationBound(), expectationMark(), expectationEstimated(), expectationPossible(), expectationUntested(), flowDivided(), fragmentsUnclassified(), framingForgotten(), halfDuplexShared(), inNeverQueues(), markNowhere(), markTrustedLater(), markUnserved(), neverMatches(), noRest(), oneEnd(),
 		openTrust(), partlyShadowed(), policerFarBelow(), policyUnattached(), pressureFlaps(), priorityAboveLink(), promiseInsidePolicer(), queueTooDeep(), queueTooShallow(), ringTooDeep(), serverNameAlone(), serverNameUnseen(), shapeAboveFarEnd(), shapeAboveLink(), shapeAbovePort(), shapeAtLink(), shapeBurstExceedsContract(), shapeExceedsContract(), shapeFarBelow(),
 		sharedOrEach(), slowLink(), slowerFurtherOn(), tagNowhere(), timeUnrehearsed(), timesOverlap(),
 		timeWithoutZone(), tooLarge(), trafficUnclassified(), unboundedPriority(), unitSlip(), unused(), voiceAsControl(), voiceWithoutPriority(), weightsReversed(),

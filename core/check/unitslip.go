@@ -21,7 +21,7 @@ exactly 8, 10 or 1000 times that of the same class in another policy (bytes for 
 					continue
 				}
 				for _, e := range p.Entries {
-					rate, key := bound(e)
+					rate, key := rateLimit(e)
 					if rate == 0 {
 						continue
 					}
@@ -47,9 +47,9 @@ exactly 8, 10 or 1000 times that of the same class in another policy (bytes for 
 		}}
 }
 
-// bound returns the rate that bounds an entry where it is written as a rate, and the key that
+// rateLimit returns the rate that bounds an entry where it is written as a rate, and the key that
 // says it.
-func bound(e *plan.Entry) (unit.Rate, string) {
+func rateLimit(e *plan.Entry) (unit.Rate, string) {
 	switch c, m := e.Spec.AtMost, e.Spec.Police; {
 	case c != nil && c.Rate.Rate > 0:
 		return c.Rate.Rate, "at-most"

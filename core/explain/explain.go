@@ -79,14 +79,17 @@ type Step struct {
 	Several   bool         `json:"several_ways,omitempty"` // of one cost lead on; flows are spread over them
 	Notes     []words.Fact `json:"notes,omitempty"`
 
-	Plan    *plan.Plan  `json:"-"`                 // in force here; nil: no policy
-	Entry   *plan.Entry `json:"-"`                 // that took the packet
-	Remarks bool        `json:"remarks,omitempty"` // a policer here marks some packets of the flow otherwise
-	Assumed bool        `json:"assumed,omitempty"` // a `when` is assumed to hold
+	At      *policy.Interface `json:"-"`
+	Plan    *plan.Plan        `json:"-"`                 // in force here; nil: no policy
+	Entry   *plan.Entry       `json:"-"`                 // that took the packet
+	Remarks bool              `json:"remarks,omitempty"` // a policer here marks some packets of the flow otherwise
+	Assumed bool              `json:"assumed,omitempty"` // a `when` is assumed to hold
 
 	number  int32 // of the interface by which the packet entered the node
 	in, out codepoint.DSCP
-	size    int  // of the packet, as the interface counts
+	size    int // of the packet, as the interface counts
+	length  int // of the IP packet as it leaves, and its labels
+	labels  int
 	onLink  bool // leaves by a link, where it may have to wait
 	rest    bool
 }
@@ -107,6 +110,9 @@ func (s *Step) InNumber() int32 { return s.number }
 
 // Size returns how large the packet is at the interface, as that counts; 0 where there is no policy.
 func (s *Step) Size() int { return s.size }
+
+// SizeIn returns how large the packet is as it leaves the interface, in a framing.
+func (s *Step) SizeIn(f packet.Framing) int { return f.Size(s.length, s.labels) }
 
 // An Answer is the packet's route.
 type Answer struct {
@@ -198,26 +204,45 @@ func inForce(w *plan.When, at time.Time) bool {
 
 // Ask follows one packet. An error is about the question.
 func (f *Follower) Ask(q Question) (*Answer, error) {
+	p, crossings, err := f.packet(q)
+	if err != nil {
+		return nil, err
+	}
+	return f.answer(p, crossings), nil
+}
+
+// Walk follows one packet as Ask does, and says only where it comes and which entry takes it, and whether it arrives.
+func (f *Follower) Walk(q Question) (steps []Step, arrives bool, err error) {
+	p, crossings, err := f.packet(q)
+	if err != nil {
+		return nil, false, err
+	}
+	steps, arrives = f.follow(p, crossings, false)
+	return steps, arrives, nil
+}
+
+// packet makes the packet of a question, and finds its route.
+func (f *Follower) packet(q Question) (*packet.Packet, []tunnel.Crossing, error) {
 	from, to := q.Enter, f.table.Where(q.Flow.To)
 	if from == nil {
 		from = f.table.Where(q.Flow.From)
 	}
 	switch {
 	case from == nil:
-		return nil, fmt.Errorf("the sender %s is in no subnet of the network: add its subnet to an interface's `subnets`, or say where the packet enters", q.Flow.From)
+		return nil, nil, fmt.Errorf("the sender %s is in no subnet of the network: add its subnet to an interface's `subnets`, or say where the packet enters", q.Flow.From)
 	case to == nil:
-		return nil, fmt.Errorf("the receiver %s is in no subnet of the network: add its subnet to an interface's `subnets`", q.Flow.To)
+		return nil, nil, fmt.Errorf("the receiver %s is in no subnet of the network: add its subnet to an interface's `subnets`", q.Flow.To)
 	}
 	least := map[uint8]int{packet.UDP: 8, packet.TCP: 20}[q.Flow.Protocol] + 20
 	if q.Flow.From.Is6() {
 		least += 20
 	}
 	if q.Length < least || q.Length > 65535 {
-		return nil, fmt.Errorf("a packet of %d bytes does not hold its headers, or is longer than an IP packet can be", q.Length)
+		return nil, nil, fmt.Errorf("a packet of %d bytes does not hold its headers, or is longer than an IP packet can be", q.Length)
 	}
 	crossings, err := f.route(from, to, q.Flow)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	if !q.At.Equal(f.at) {
 		f.at = q.At
@@ -240,21 +265,36 @@ func (f *Follower) Ask(q Question) (*Answer, error) {
 		p.MayFragment()
 	}
 	f.anyLength = q.AnyLength
-	return f.answer(&p, crossings), nil
+	return &p, crossings, nil
 }
 
 // Frame follows a packet that was captured where it enters the network.
 func (f *Follower) Frame(p *packet.Packet, enter *policy.Interface) (*Answer, error) {
+	crossings, err := f.captured(p, enter)
+	if err != nil {
+		return nil, err
+	}
+	return f.answer(p, crossings), nil
+}
+
+// WalkFrame follows such a packet as Walk does.
+func (f *Follower) WalkFrame(p *packet.Packet, enter *policy.Interface) ([]Step, error) {
+	crossings, err := f.captured(p, enter)
+	if err != nil {
+		return nil, err
+	}
+	steps, _ := f.follow(p, crossings, false)
+	return steps, nil
+}
+
+// captured finds the route of a packet that was captured where it enters the network.
+func (f *Follower) captured(p *packet.Packet, enter *policy.Interface) ([]tunnel.Crossing, error) {
 	to := f.table.Where(p.Flow.To)
 	f.anyLength = false
 	if enter == nil || to == nil {
 		return nil, fmt.Errorf("the packet from %s to %s has an end in no subnet of the network", p.Flow.From, p.Flow.To)
 	}
-	crossings, err := f.route(enter, to, p.Flow)
-	if err != nil {
-		return nil, err
-	}
-	return f.answer(p, crossings), nil
+	return f.route(enter, to, p.Flow)
 }
 
 func (f *Follower) answer(p *packet.Packet, crossings []tunnel.Crossing) *Answer {
@@ -383,7 +423,8 @@ func outerHeader(p *packet.Packet) words.Fact {
 
 // cross takes the packet through the policy at an interface in one direction.
 func (f *Follower) cross(p *packet.Packet, at *policy.Interface, d policy.Direction, detail bool) Step {
-	s := Step{Node: at.Node.Name, Interface: at.Name, Direction: d.String(), MarksIn: marksOf(p), in: p.DSCP()}
+	s := Step{Node: at.Node.Name, Interface: at.Name, Direction: d.String(), MarksIn: marksOf(p), in: p.DSCP(),
+		At: at, length: p.Length + int(p.GrowsBy), labels: p.Labels() + int(p.GrowsLabels)}
 	a := at.Attached[d]
 	if a == nil {
 		return s
@@ -392,7 +433,7 @@ func (f *Follower) cross(p *packet.Packet, at *policy.Interface, d policy.Direct
 	where := f.site(a)
 	s.Plan = where.plan
 	s.number = p.In
-	s.size = where.plan.Framing.Size(p.Length+int(p.GrowsBy), p.Labels()+int(p.GrowsLabels))
+	s.size = s.SizeIn(where.plan.Framing)
 	e := where.classifier.Take(p)
 	if detail {
 		f.why(&s, where, e, p)

@@ -156,7 +156,7 @@ func (o *Observation) Result(rehearsal *policy.Rehearsal, lost func(*policy.Inte
 	if rehearsal != nil {
 		r.Rehearsal, h.Name = rehearsal.Name, rehearsal.Name
 		for _, e := range rehearsal.Expect {
-			if e.Where != nil && e.Where.Node.Name == o.node.Name && !e.Windowed() && o.has(e.Where, e.Direction) {
+			if e.Where != nil && e.Where.Node.Name == o.node.Name && !e.Windowed() && e.Statistic != policy.Proven && o.has(e.Where, e.Direction) {
 				h.Expect = append(h.Expect, e)
 			} else {
 				r.Elsewhere++

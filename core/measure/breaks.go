@@ -122,7 +122,7 @@ func at(t *policy.Traffic, when time.Duration) int64 {
 // momentary reports whether an expectation is about something that is so or not in a short
 // time, for all of the time.
 func momentary(e *policy.Expectation) bool {
-	return !e.Windowed() && e.Versus == "" && !e.OfPromise && e.Metric.Row().Moment
+	return !e.Windowed() && e.Versus == "" && !e.OfPromise && e.Statistic != policy.Proven && e.Metric.Row().Moment
 }
 
 // holdsIn reports whether an expectation was measured to hold in a window; known false: there was

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"imbrel.example/imbrel/core/bound"
 	"imbrel.example/imbrel/core/plan"
 	"imbrel.example/imbrel/core/policy"
 )
@@ -53,9 +54,10 @@ type Measures struct {
 	File       *policy.File
 	Rehearsal  *policy.Rehearsal
 	Windows    []Window
-	Collectors []*Collector // of the whole time first, then of each window
-	Places     []Place      // by the number in a Step
-	Quiet      []Interface  // whose policy has a `when`, and to which no packet came
+	Collectors []*Collector  // of the whole time first, then of each window
+	Places     []Place       // by the number in a Step
+	Quiet      []Interface   // whose policy has a `when`, and to which no packet came
+	Bounds     *bound.Result // nil: none were asked for
 }
 
 // Judge compares each expectation with what was measured, sets the outcomes, the
@@ -81,12 +83,13 @@ func (m *Measures) Judge(r *Result) {
 // A finding is what an expectation is measured to be.
 type finding struct {
 	value  float64
-	of     []*Tally // that it was judged by, end to end
-	name   string   // of these, when they are the worst of several
-	whole  float64  // what the limit is a part of: 1, or a promise
-	absent string   // why there is no value
-	above  bool     // the true figure is higher: something did not end
-	burst  float64  // of a rate: how much the burst of a limit can add to it over the time
+	of     []*Tally    // that it was judged by, end to end
+	name   string      // of these, when they are the worst of several
+	whole  float64     // what the limit is a part of: 1, or a promise
+	absent string      // why there is no value
+	above  bool        // the true figure is higher: something did not end
+	burst  float64     // of a rate: how much the burst of a limit can add to it over the time
+	path   *bound.Path // of a bound: that with the largest
 }
 
 // holds reports whether what was measured keeps an expectation.
@@ -115,14 +118,20 @@ func (m *Measures) outcome(r *Result, e *policy.Expectation) Outcome {
 	o.Of = f.name
 	if f.absent != "" {
 		o.Reason = f.absent
-		o.Why = m.whyAbsent(e, &f)
+		if o.Why = m.whyAbsent(e, &f); f.path != nil {
+			o.Why = whyUnproven(e, f.path)
+		}
 		return o
 	}
 	o.Limit = round(e.Limit*f.whole/per, 6)
 	o.Holds = f.holds(e)
 	shown := round(f.value/per, 6)
 	o.Measured, o.Above = &shown, f.above
-	if !o.Holds {
+	switch {
+	case o.Holds:
+	case e.Statistic == policy.Proven:
+		o.Why = whyProven(f.path)
+	default:
 		o.Why = m.why(r, e, &f)
 	}
 	return o
@@ -130,6 +139,9 @@ func (m *Measures) outcome(r *Result, e *policy.Expectation) Outcome {
 
 // measure measures one subject of an expectation.
 func (m *Measures) measure(r *Result, e *policy.Expectation, subject string) finding {
+	if e.Statistic == policy.Proven {
+		return m.proven(r, e, subject)
+	}
 	w := m.window(e)
 	if e.Where != nil {
 		return m.atInterface(r, e, subject, w)

@@ -3,6 +3,7 @@ package measure
 import (
 	"time"
 
+	"imbrel.example/imbrel/core/bound"
 	"imbrel.example/imbrel/core/codepoint"
 	"imbrel.example/imbrel/core/datapath"
 	"imbrel.example/imbrel/core/plan"
@@ -13,20 +14,22 @@ import (
 // A Result is what a rehearsal measured. Its JSON form is a contract: fields
 // may be added, never renamed.
 type Result struct {
-	Imbrel     int         `json:"imbrel"`
-	Rehearsal  string      `json:"rehearsal"`
-	Title      string      `json:"title,omitempty"`
-	Seed       uint64      `json:"seed"`
-	FileHash   string      `json:"file_hash,omitempty"` // of the resolved file: equal for files that mean the same
-	Version    string      `json:"version,omitempty"`   // of the program
-	Shard      *Shard      `json:"shard,omitempty"`     // of a run in one of several parts of a repeat
-	DurationS  float64     `json:"duration_s"`          // that is measured
-	WarmUpS    float64     `json:"warm_up_s,omitempty"` // before it
-	Policy     bool        `json:"policy"`
-	Incomplete bool        `json:"incomplete,omitempty"` // interrupted: all of this is of the first DurationS
-	Verdict    string      `json:"verdict"`              // "pass", "fail", or "none": nothing was expected
-	Warnings   []Warning   `json:"warnings"`
-	NotJudged  []NotJudged `json:"not_judged,omitempty"`
+	Imbrel     int     `json:"imbrel"`
+	Rehearsal  string  `json:"rehearsal"`
+	Title      string  `json:"title,omitempty"`
+	Seed       uint64  `json:"seed"`
+	FileHash   string  `json:"file_hash,omitempty"` // of the resolved file: equal for files that mean the same
+	Version    string  `json:"version,omitempty"`   // of the program
+	Shard      *Shard  `json:"shard,omitempty"`     // of a run in one of several parts of a repeat
+	DurationS  float64 `json:"duration_s"`          // that is measured
+	WarmUpS    float64 `json:"warm_up_s,omitempty"` // before it
+	Policy     bool    `json:"policy"`
+	Incomplete bool    `json:"incomplete,omitempty"` // interrupted: all of this is of the first DurationS
+	Verdict    string  `json:"verdict"`              // "pass", "fail", or "none": nothing was expected
+	// Bounds are the proven bounds of the traffic; nil where none were asked for.
+	Bounds    *bound.Result `json:"bounds,omitempty"`
+	Warnings  []Warning     `json:"warnings"`
+	NotJudged []NotJudged   `json:"not_judged,omitempty"`
 	// WhoPays is, of a run with the policies next to one without, what got worse: the worst first. Nil: there was no other run.
 	WhoPays      []Payment     `json:"who_pays,omitzero"`
 	Elsewhere    int           `json:"expectations_elsewhere,omitempty"` // at a gate: expectations that need both ends, or another place

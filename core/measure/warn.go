@@ -85,6 +85,7 @@ func (m *Measures) warn(r *Result) {
 		m.tooSmall(r)
 		m.idle(r)
 		m.unjudged(r)
+		m.exceeds(r)
 	}
 	for i := range m.Rehearsal.Traffic {
 		if t := &m.Rehearsal.Traffic[i]; t.Kind == policy.Calls && t.Codec.Assumed != "" {

@@ -33,6 +33,9 @@ type Expectation struct {
 	DSCP      codepoint.DSCP // of Marking and Arrival
 }
 
+// Proven is the statistic of the largest value that is possible, which is proven and not measured.
+const Proven = "bound"
+
 // IsOf reports whether an entry's name is the class that an expectation names: its own at
 // any level, or with those around it; `rest` is that of the top level.
 func IsOf(entry, subject string) bool {
@@ -182,8 +185,13 @@ func (e *Expectation) bound(w *words) error {
 	}
 	row := e.Metric.Row()
 	switch {
+	case w.follows(Proven):
+		if !row.Bound {
+			return fmt.Errorf("%s has no bound that can be proven: there is one of %s", e.Metric, OrList(metricsThat(func(r *MetricRow) bool { return r.Bound })))
+		}
+		e.Statistic = Proven
 	case e.Statistic == "" && row.Statistic == "?":
-		return fmt.Errorf("a %s needs one of %s after it", row.Words, OrList(statistics))
+		return fmt.Errorf("a %s needs one of %s after it", row.Words, OrList(append(slices.Clone(statistics), Proven)))
 	case e.Statistic != "" && row.Statistic != "?" && row.Statistic != "-" && e.Statistic != row.Statistic:
 		return fmt.Errorf("%s has no %s: it is one number", e.Metric, e.Statistic)
 	case row.Statistic == "max":
@@ -252,6 +260,10 @@ func (e *Expectation) ratio(w *words) error {
 func (e *Expectation) fits() error {
 	row := e.Metric.Row()
 	switch {
+	case e.Statistic == Proven && (e.Windowed() || e.Phase != ""):
+		return fmt.Errorf("a bound holds at all times: leave the time out")
+	case e.Statistic == Proven && !e.AtMost() && e.Operator != "=":
+		return fmt.Errorf("a bound is compared with <=, < or =, as in %s %s bound <= 20ms", e.Subject, e.Metric)
 	case e.WhereName != "" && !row.AtInterface:
 		return fmt.Errorf("%s is measured end to end, so it has no `at`; at an interface there are %s; a delay there is that in the queue", e.Metric, OrList(metricsThat(func(r *MetricRow) bool { return r.AtInterface })))
 	case e.WhereName == "" && e.OfPromise:

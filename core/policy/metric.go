@@ -73,13 +73,14 @@ type MetricRow struct {
 	OfTCP       bool
 	Moment      bool // it can be judged in a short part of the time
 	Ratio       bool // two subjects can be compared by it
+	Bound       bool // its largest possible value can be proven
 }
 
 var metricTable = []MetricRow{
-	{Metric: Delay, Words: "delay", Unit: "ms", Per: 1e6, Kind: Times, Statistic: "?", Blame: Waits, Better: -1, EndToEnd: true, AtInterface: true, Moment: true, Ratio: true},
+	{Metric: Delay, Words: "delay", Unit: "ms", Per: 1e6, Kind: Times, Statistic: "?", Blame: Waits, Better: -1, EndToEnd: true, AtInterface: true, Moment: true, Ratio: true, Bound: true},
 	{Metric: Jitter, Words: "jitter", Unit: "ms", Per: 1e6, Kind: Times, Statistic: "-", Blame: Uneven, Better: -1, EndToEnd: true, Moment: true},
 	{Metric: Variation, Words: "delay variation", Unit: "ms", Per: 1e6, Kind: Times, Statistic: "?", Blame: Uneven, Better: -1, EndToEnd: true, Moment: true},
-	{Metric: Loss, Words: "loss", Unit: "%", Per: 0.01, Kind: Parts, Better: -1, EndToEnd: true, Moment: true, Ratio: true},
+	{Metric: Loss, Words: "loss", Unit: "%", Per: 0.01, Kind: Parts, Better: -1, EndToEnd: true, Moment: true, Ratio: true, Bound: true},
 	{Metric: Late, Words: "late packets", Unit: "%", Per: 0.01, Kind: Parts, Blame: TooLate, Better: -1, EndToEnd: true, Moment: true},
 	{Metric: Reordered, Words: "reordered packets", Unit: "%", Per: 0.01, Kind: Parts, Blame: Uneven, Better: -1, EndToEnd: true, Moment: true},
 	{Metric: Drops, Words: "drops", Unit: "packets", Per: 1, Kind: Counts, Better: -1, EndToEnd: true, AtInterface: true, Moment: true, Ratio: true},

@@ -2,9 +2,11 @@ package simulate
 
 import (
 	"cmp"
+	"slices"
 	"strconv"
 	"time"
 
+	"imbrel.example/imbrel/core/bound"
 	"imbrel.example/imbrel/core/datapath"
 	"imbrel.example/imbrel/core/measure"
 	"imbrel.example/imbrel/core/plan"
@@ -76,6 +78,10 @@ func (r *run) result() *measure.Result {
 	}
 	for _, o := range r.former { // the places of what came after each
 		m.Places = append(m.Places, measure.Place{Interface: o.at.iface, Direction: o.direction, Plan: r.planAt(o.at, o.direction, o.until)})
+	}
+	if b := r.options.Bounds || slices.ContainsFunc(r.plan.Expect, func(e policy.Expectation) bool { return e.Statistic == policy.Proven }); b && res.Policy {
+		res.Bounds = bound.Compute(r.file, r.plan, r.options.Capture)
+		m.Bounds = res.Bounds
 	}
 	m.Judge(res)
 	if r.options.Hops {

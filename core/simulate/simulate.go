@@ -44,6 +44,8 @@ type Options struct {
 	Every time.Duration
 	// Hops asks for what each traffic met at each place.
 	Hops bool
+	// Bounds asks for the proven bounds of the traffic beside what was measured.
+	Bounds bool
 	// Stop, when not nil, is asked now and then whether to stop: the result is then of the
 	// time until there.
 	Stop func() bool

@@ -20,8 +20,6 @@ import (
 // classes on two levels with meters and early drop, and Poisson flows through all of them
 // that offer 95 % of the rate.
 func chain(tb testing.TB, nodes, flows int, lasts time.Duration) *policy.File {
-	type object = map[string]any
-	type list = []any
 	ports := []string{"1000-1124", "1125-1249", "1250-1374", "1375-1499", "1500-1624", "1625-1749", "1750-1874"}
 	var classes list
 	for i, p := range ports {

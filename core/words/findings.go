@@ -41,6 +41,9 @@ var (
 	LeavesMarkedOtherwise = finding("the packets of `{traffic}` are in `{class}` and leave {path} as {dscp}",
 		"{expected} cannot hold",
 		"{where-marked}")
+	ExpectationExceedable = finding("a packet of {traffic} can take {max}, but {expected} is expected",
+		"a rehearsal can pass, and another one with other moments at which the senders begin can fail",
+		"see what the bound consists of (imbrel bound FILE --hops), and lower it, or expect more")
 	ExpectationUntested = finding("no traffic of `{rehearsal}` is in `{subject}`",
 		"there is nothing to judge",
 		"add such traffic, or correct the class: imbrel explain … --why says why a packet is not in it")

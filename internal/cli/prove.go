@@ -95,7 +95,7 @@ func (a *app) runProof(text render.Text, r *rehearsalRun, plan *policy.Rehearsal
 	if r.pages.wanted() {
 		every = report.Step(plan.Lasts)
 	}
-	rehearsed, err := a.run(r, r.file, plan, simulate.Options{Seed: r.seed, WithoutPolicy: r.without, Every: every, Hops: every > 0})
+	rehearsed, err := a.run(r, r.file, plan, simulate.Options{Seed: r.seed, WithoutPolicy: r.without, Bounds: !r.without, Every: every, Hops: every > 0})
 	if err != nil {
 		return err
 	}

@@ -480,7 +480,7 @@ func (a *app) suggest(r *rehearsalRun, plan *policy.Rehearsal, res *measure.Resu
 }
 
 func (a *app) runOne(r *rehearsalRun, f *policy.File, plan *policy.Rehearsal, without bool) (res *measure.Result, err error) {
-	o := simulate.Options{Seed: r.seed, WithoutPolicy: without, Hops: r.hops || r.pages.wanted(), Every: r.interval}
+	o := simulate.Options{Seed: r.seed, WithoutPolicy: without, Bounds: !without, Hops: r.hops || r.pages.wanted(), Every: r.interval}
 	if o.Every == 0 && (r.pages.wanted() || r.series != "") {
 		o.Every = report.Step(plan.Lasts)
 	}

@@ -146,6 +146,7 @@ func (a *app) commands(root *cobra.Command, text render.Text) {
 		{a.explain(text), start, true, true, []completion{policyFiles}},
 		{a.survey(text), write, true, false, nil},
 		{a.shares(text), write, true, true, []completion{policyFiles}},
+		{a.bound(text), write, true, true, rehearsed},
 		{a.budget(text), write, true, false, nil},
 		{a.codepoint(text), write, true, false, []completion{choices(codepoint.Names()...)}},
 		{a.draw(), write, true, true, []completion{policyFiles}},

@@ -45,6 +45,7 @@ func (t Text) Rehearsal(r *measure.Result, v *View) {
 		t.Line("")
 		t.expectations(r, v)
 		t.classes(r, v)
+		t.proven(r, v)
 		t.places(r)
 		t.warnings(r, v)
 		t.breaks(r)

@@ -50,6 +50,7 @@ func (t Text) Proof(r *Proof, all bool) {
 	t.proofTable(r, "traffic", "Traffic, from host to host", "delay p99", all)
 	t.proofTable(r, "class", "Classes, where a policy is in force", "wait p99", all)
 	t.proofTCP(r)
+	t.proofBounds(r)
 	t.Title("How exact these figures are")
 	k := &r.Tolerances
 	w := t.grid([]column{{"allowed difference", true}, {"rate", false}, {"loss", false}, {"delay", false}, {"MOS", false}}, nil)

@@ -6,7 +6,9 @@ import (
 	"math"
 	"slices"
 	"strings"
+	"time"
 
+	"imbrel.example/imbrel/core/bound"
 	"imbrel.example/imbrel/core/humanize"
 	"imbrel.example/imbrel/core/measure"
 	"imbrel.example/imbrel/core/policy"
@@ -286,25 +288,46 @@ func (p *rehearsal) bounds(r *measure.Result, title, name string, vertical bool)
 		}
 		out = append(out, chart.Level{Name: strings.TrimSpace(e.Statistic + " at most " + ms(o.Limit)), At: o.Limit, Vertical: vertical})
 	}
-	return out
+	return append(out, proven(r, vertical, func(p *bound.Path) bool { return p.Name() == title })...)
+}
+
+// farBound is how many times what was seen a bound may be for a chart to have room for it.
+const farBound = 3
+
+// proven returns the bound of some paths, the largest, where it is not far from what was seen.
+func proven(r *measure.Result, vertical bool, of func(*bound.Path) bool) []chart.Level {
+	if r.Bounds == nil {
+		return nil
+	}
+	most, seen := time.Duration(0), time.Duration(0)
+	for i := range r.Bounds.Paths {
+		if p := &r.Bounds.Paths[i]; of(p) {
+			most, seen = max(most, p.Max), max(seen, r.Seen(p))
+		}
+	}
+	if most == 0 || most > farBound*seen {
+		return nil
+	}
+	at := float64(most) / 1e6
+	return []chart.Level{{Name: "at most " + ms(at) + ", proven", At: at, Vertical: vertical}}
 }
 
 // distributions is the delays of each class, of all runs in one chart.
 func (p *rehearsal) distributions() []block {
 	b := block{ID: "delays", Title: "How delays were distributed"}
-	bound := func(class string) (out []chart.Level) {
+	levels := func(class string) (out []chart.Level) {
 		for i := range p.last().Expectations {
 			o := &p.last().Expectations[i]
 			if e := o.Expectation(); e != nil && e.Metric == policy.Delay && e.WhereName == "" && e.Subject == class && e.AtMost() {
 				out = append(out, chart.Level{Name: strings.TrimSpace(e.Statistic + " at most " + ms(o.Limit)), At: o.Limit, Vertical: true})
 			}
 		}
-		return out
+		return append(out, proven(p.last(), true, func(p *bound.Path) bool { return p.Class == class })...)
 	}
 	var order []string
 	for _, expected := range []bool{true, false} {
 		for i := range p.last().Classes {
-			if class := p.last().Classes[i].Class; (bound(class) != nil) == expected {
+			if class := p.last().Classes[i].Class; (levels(class) != nil) == expected {
 				order = append(order, class)
 			}
 		}
@@ -312,7 +335,7 @@ func (p *rehearsal) distributions() []block {
 	g := group{ID: "delays-all"}
 	for _, class := range order[:min(maxClasses, len(order))] {
 		c := &chart.Chart{Log: true, X: chart.Axis{Name: "delay", Min: math.Inf(1), Say: ms}}
-		panel := chart.Panel{Name: class, Kind: chart.Steps, Say: func(v float64) string { return fmt.Sprintf("%.0f %%", 100*v) }, Least: 1, Levels: bound(class), Height: 1.2}
+		panel := chart.Panel{Name: class, Kind: chart.Steps, Say: func(v float64) string { return fmt.Sprintf("%.0f %%", 100*v) }, Least: 1, Levels: levels(class), Height: 1.2}
 		for i, r := range p.runs {
 			n := slices.IndexFunc(r.Classes, func(o measure.ClassResult) bool { return o.Class == class })
 			if n < 0 || r.Classes[n].Delay == nil {

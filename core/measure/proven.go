@@ -1,0 +1,105 @@
+package measure
+
+import (
+	"slices"
+	"time"
+
+	"imbrel.example/imbrel/core/bound"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/words"
+)
+
+// boundExceeded is the name of a warning: a packet took longer than is possible by its bound.
+const boundExceeded = "bound-exceeded"
+
+// proven returns the bound that an expectation asks for.
+func (m *Measures) proven(r *Result, e *policy.Expectation, subject string) finding {
+	f := finding{whole: 1}
+	if !r.Policy {
+		f.absent = "bounds are proven with the policies in force"
+		return f
+	}
+	paths := m.Bounds.Of(subject)
+	if m.isTraffic(subject) {
+		paths = slices.DeleteFunc(paths, func(p *bound.Path) bool { return p.Traffic != subject })
+	}
+	for _, p := range paths {
+		value, comes := p.MaxAt(e)
+		if !comes {
+			continue
+		}
+		if e.Metric == policy.Loss {
+			if value = 0; !p.Kept {
+				value = bound.Never
+			}
+		}
+		if f.path != nil && float64(value) <= f.value {
+			continue
+		}
+		f.path, f.name, f.value, f.absent = p, p.Name(), float64(value), ""
+		if value == bound.Never {
+			f.absent = "not proven"
+		}
+	}
+	switch {
+	case f.path == nil:
+		f.absent = "no packet of `" + subject + "` was sent"
+	case f.name == subject && len(paths) == 1:
+		f.name = ""
+	}
+	return f
+}
+
+// whyUnproven says why there is no bound.
+func whyUnproven(e *policy.Expectation, p *bound.Path) *Why {
+	why := p.Why
+	if e.Metric == policy.Loss {
+		why = p.Lost
+	} else if h := p.At(e.WhereName + " " + e.Direction.String()); h != nil {
+		why = h.Why
+	}
+	return &Why{Against: []string{}, Reason: byWaiting, Text: why}
+}
+
+// whyProven says where a bound comes from, and what to change for a smaller one.
+func whyProven(p *bound.Path) *Why {
+	h := p.Longest()
+	if h == nil {
+		return nil
+	}
+	return &Why{Against: []string{}, Reason: byWaiting, Class: h.Class, Text: words.ProvenWait.With(h.Max, h.Place, h.Advice)}
+}
+
+// exceeds warns where a packet took longer than its bound: one of the two is wrong.
+func (m *Measures) exceeds(r *Result) {
+	if m.Bounds == nil || !r.Policy {
+		return
+	}
+	for i := range m.Bounds.Paths {
+		p := &m.Bounds.Paths[i]
+		if seen := r.Seen(p); p.Max != bound.Never && seen > r.bounded(p) {
+			r.warn(boundExceeded, "warning", m.Rehearsal.At, words.BoundExceeded.With(p.Name(), seen, p.Max))
+		}
+	}
+}
+
+// Seen returns the longest delay of the packets of a path's traffic and direction in the run; 0: none arrived.
+func (r *Result) Seen(p *bound.Path) (longest time.Duration) {
+	for i := range r.Traffic {
+		t := &r.Traffic[i]
+		if t.Name == p.Traffic && (t.Direction == "reverse") == p.Reverse && t.Delay != nil {
+			longest = max(longest, time.Duration(t.Delay.Max*1e6+0.5))
+		}
+	}
+	return longest
+}
+
+// bounded returns the largest bound of the paths of the same traffic and direction.
+func (r *Result) bounded(p *bound.Path) (most time.Duration) {
+	for i := range r.Bounds.Paths {
+		if o := &r.Bounds.Paths[i]; o.Traffic == p.Traffic && o.Reverse == p.Reverse {
+			most = max(most, o.Max)
+		}
+	}
+	return most
+}

@@ -1,0 +1,346 @@
+package simulate
+
+import (
+	"encoding/json"
+	"flag"
+	"fmt"
+	"math/rand/v2"
+	"slices"
+	"sync"
+	"testing"
+	"time"
+
+	"imbrel.example/imbrel/core/bound"
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/policyfile"
+	"imbrel.example/imbrel/core/unit"
+)
+
+var plans = flag.Int("plans", 120, "how many random networks TestNothingExceedsItsBound rehearses")
+var firstPlan = flag.Int("first-plan", 0, "the number of the first of them")
+
+type (
+	object = map[string]any
+	list   = []any
+)
+
+// A world makes random networks of up to six hops, with policies of up to three levels, and traffic of every kind that has a
+// bound, and of some that have none.
+type world struct {
+	r       *rand.Rand
+	classes int
+	doc     object
+}
+
+func (w *world) percent(most int) string { return fmt.Sprintf("%d%%", 1+w.r.IntN(most)) }
+
+func pick[T any](r *rand.Rand, all ...T) T { return all[r.IntN(len(all))] }
+
+// entries returns the entries of one level, for classes that no other level has.
+func (w *world) entries(depth int, each bool) list {
+	var out list
+	left, bounded := 90, 60
+	for range 1 + w.r.IntN(4) {
+		e := object{"class": fmt.Sprintf("c%d", w.classes)}
+		w.classes++
+		switch w.r.IntN(5) {
+		case 0, 1:
+			e["priority"] = 1 + w.r.IntN(3)
+			if share := 1 + w.r.IntN(max(bounded/2, 1)); w.r.IntN(4) > 0 && bounded > share {
+				bounded -= share
+				left -= share
+				if w.r.IntN(3) > 0 {
+					e["police"] = object{"rate": fmt.Sprintf("%d%%", share), "burst": fmt.Sprintf("%dB", 1600+w.r.IntN(w.r.IntN(40_000)+1))}
+				} else {
+					e["at-most"] = fmt.Sprintf("%d%%", share)
+				}
+			}
+		case 2, 3:
+			if share := 1 + w.r.IntN(40); share < left {
+				left -= share
+				e["at-least"] = fmt.Sprintf("%d%%", share)
+			}
+		default:
+			e["weight"] = 1 + w.r.IntN(9)
+		}
+		if w.r.IntN(6) == 0 && e["at-most"] == nil && e["priority"] == nil {
+			e["at-most"] = fmt.Sprintf("%d%%", 45+w.r.IntN(55))
+		}
+		if w.r.IntN(8) == 0 && e["police"] == nil && e["priority"] == nil {
+			e["police"] = object{"rate": fmt.Sprintf("%d%%", 45+w.r.IntN(55)), "burst": "20kB"}
+		}
+		switch inner := w.r.IntN(4); {
+		case depth > 1 && inner == 0:
+			e["treat"] = w.entries(depth-1, each)
+		default:
+			if w.r.IntN(3) == 0 {
+				q := object{}
+				switch w.r.IntN(3) {
+				case 0:
+					q["limit"] = fmt.Sprintf("%dms", 1+w.r.IntN(100))
+				case 1:
+					q["limit"] = fmt.Sprintf("%dB", 1500+w.r.IntN(60_000))
+				default:
+					q["limit"] = 2 + w.r.IntN(60)
+				}
+				if w.r.IntN(2) == 0 {
+					q["drop"] = pick(w.r, "red", "codel", "fq-codel", "tail")
+				}
+				e["queue"] = q
+			}
+		}
+		if each && w.r.IntN(10) == 0 {
+			e["each"] = pick(w.r, "source", "destination", "flow")
+		}
+		out = append(out, e)
+	}
+	return out
+}
+
+func (w *world) policy(name string, rate int) object {
+	p := object{"name": name, "treat": w.entries(1+w.r.IntN(3), w.r.IntN(3) == 0)}
+	if w.r.IntN(3) > 0 {
+		p["shape"] = fmt.Sprintf("%dkbit/s", rate*(50+w.r.IntN(50))/100)
+		if w.r.IntN(4) == 0 {
+			p["shape"] = object{"rate": p["shape"], "burst": fmt.Sprintf("%dB", 1600+w.r.IntN(20_000))}
+		}
+	}
+	return p
+}
+
+// file returns a random file; nil: what was drawn is no valid file.
+func (w *world) file() *policy.File {
+	nodes := 1 + w.r.IntN(6)
+	ring := nodes > 2 && w.r.IntN(4) == 0
+	var made, links, attach, policies, classes list
+	framing := func() string {
+		return pick(w.r, "ethernet", "ethernet", "ip", "ethernet-vlan", "ethernet-frame", "aal5-pppoe-llc")
+	}
+	for n := range nodes {
+		ifaces := list{object{"name": "host", "rate": pick(w.r, "10Mbit/s", "100Mbit/s", "1Gbit/s"), "framing": framing(), "subnets": list{fmt.Sprintf("10.%d.0.0/16", n)}}}
+		for _, name := range []string{"near", "far"} {
+			if !ring && (name == "near" && n == 0 || name == "far" && n == nodes-1) {
+				continue
+			}
+			rate := []int{1_000, 2_500, 10_000, 30_000, 100_000}[w.r.IntN(5)]
+			i := object{"name": name, "rate": fmt.Sprintf("%dkbit/s", rate), "framing": framing()}
+			if w.r.IntN(12) == 0 {
+				i["ring"] = 1 + w.r.IntN(8)
+			}
+			ifaces = append(ifaces, i)
+			if w.r.IntN(3) > 0 {
+				pol := fmt.Sprintf("p%d-%s", n, name)
+				policies = append(policies, w.policy(pol, rate))
+				attach = append(attach, object{"policy": pol, "at": fmt.Sprintf("n%d/%s out", n, name)})
+			}
+		}
+		made = append(made, object{"name": fmt.Sprintf("n%d", n), "interfaces": ifaces})
+		if w.r.IntN(5) == 0 {
+			pol := fmt.Sprintf("p%d-in", n)
+			p := object{"name": pol, "treat": w.entries(1, false)}
+			if w.r.IntN(3) == 0 {
+				p["shape"] = "5Mbit/s"
+			}
+			policies = append(policies, p)
+			attach = append(attach, object{"policy": pol, "at": fmt.Sprintf("n%d/host in", n)})
+		}
+	}
+	for n := range nodes {
+		if n == nodes-1 && !ring {
+			break
+		}
+		far, near := object{"at": fmt.Sprintf("n%d/far", n)}, object{"at": fmt.Sprintf("n%d/near", (n+1)%nodes)}
+		for _, end := range []object{far, near} {
+			if w.r.IntN(4) == 0 {
+				end["sends"] = pick(w.r, "800kbit/s", "5Mbit/s", "20Mbit/s")
+			}
+		}
+		l := object{"ends": list{far, near}, "delay": fmt.Sprintf("%dus", 1+w.r.IntN(5000))}
+		if w.r.IntN(6) == 0 {
+			l["jitter"] = object{"mean": fmt.Sprintf("%dus", 1+w.r.IntN(3000)), "kind": "even"}
+		}
+		links = append(links, l)
+	}
+	for i := range w.classes {
+		first := w.r.IntN(12)
+		classes = append(classes, object{"name": fmt.Sprintf("c%d", i), "match": list{object{"to-port": fmt.Sprintf("%d-%d", 1000+first, 1000+first+w.r.IntN(6))}}})
+	}
+	var traffic list
+	for i := range 1 + w.r.IntN(7) {
+		a, b := w.r.IntN(nodes), w.r.IntN(nodes)
+		if nodes == 1 {
+			b = 1
+		}
+		if a == b {
+			continue
+		}
+		t := object{"name": fmt.Sprintf("t%d", i)}
+		from, to := fmt.Sprintf("10.%d.0.%d", a, 1+i), fmt.Sprintf("10.%d.1.%d", b, 1+i)
+		rate := fmt.Sprintf("%dkbit/s", 20+w.r.IntN(1+w.r.IntN(8000)))
+		t["from"], t["to"], t["to-port"] = from, to, 1000+w.r.IntN(18)
+		switch w.r.IntN(9) {
+		case 0, 1, 2:
+			delete(t, "from")
+			delete(t, "to")
+			delete(t, "to-port")
+			t["calls"], t["codec"], t["between"] = 1+w.r.IntN(8), pick(w.r, "g711", "g729"), list{from, to}
+			t["from-port"], t["to-port"] = 1000+2*w.r.IntN(9), 1000+2*w.r.IntN(9)
+			if w.r.IntN(4) == 0 {
+				t["speech"] = "50%"
+			}
+			if w.r.IntN(6) == 0 {
+				t["rtcp"] = true
+			}
+		case 3:
+			t["video"], t["frames"], t["packet"] = rate, 5+w.r.IntN(26), "1200B"
+			if w.r.IntN(2) == 0 {
+				t["key-frames"] = "500ms"
+			}
+		case 4:
+			t["tcp"] = 1 + w.r.IntN(3)
+		case 5:
+			t["rate"], t["packet"], t["arrivals"] = rate, fmt.Sprintf("%dB", 60+w.r.IntN(1440)), "poisson"
+		default:
+			t["rate"], t["packet"], t["arrivals"] = rate, fmt.Sprintf("%dB", 60+w.r.IntN(1440)), pick(w.r, "constant", "exact", "constant")
+			if w.r.IntN(5) == 0 {
+				t["arrivals"], t["on"], t["off"] = "on-off", "50ms", "80ms"
+			}
+		}
+		traffic = append(traffic, t)
+	}
+	if len(traffic) == 0 {
+		return nil
+	}
+	if nodes == 1 { // between two interfaces of one node
+		made[0].(object)["interfaces"] = append(made[0].(object)["interfaces"].(list), object{"name": "other", "rate": "3Mbit/s", "subnets": list{"10.1.0.0/16"}})
+		p := w.policy("one", 3000)
+		for i := len(classes); i < w.classes; i++ {
+			classes = append(classes, object{"name": fmt.Sprintf("c%d", i), "match": list{object{"to-port": fmt.Sprintf("%d-%d", 1000+w.r.IntN(12), 1014)}}})
+		}
+		policies, attach = append(policies, p), append(attach, object{"policy": "one", "at": "n0/other out"})
+	}
+	w.doc = object{"imbrel": 1, "network": object{"nodes": made}, "rehearsals": list{object{"name": "r", "lasts": fmt.Sprintf("%dms", 1000+w.r.IntN(1500)), "traffic": traffic}}}
+	for key, all := range map[string]list{"classes": classes, "policies": policies, "attach": attach} {
+		if len(all) > 0 {
+			w.doc[key] = all
+		}
+	}
+	if len(links) > 0 {
+		w.doc["network"].(object)["links"] = links
+	}
+	text, err := json.Marshal(w.doc)
+	if err != nil {
+		panic(err)
+	}
+	f, err := policyfile.Parse("random.json", text, time.LoadLocation)
+	if err != nil {
+		if *verbose {
+			fmt.Println(err)
+		}
+		return nil
+	}
+	return f
+}
+
+var verbose = flag.Bool("say-invalid", false, "say why random files are not valid")
+
+// No packet of a rehearsal takes longer than its bound, and in no queue more waits, to the nanosecond and the byte: of random
+// networks with random phases.
+func TestNothingExceedsItsBound(t *testing.T) {
+	var mutex sync.Mutex
+	var near []float64
+	valid, bounded, unbounded, exceeded := 0, 0, 0, 0
+	reasons := map[string]int{}
+	one := func(trial int) {
+		w := &world{r: rand.New(rand.NewPCG(31, uint64(trial)))}
+		f := w.file()
+		if f == nil {
+			return
+		}
+		h := &f.Rehearsals[0]
+		proven := bound.Compute(f, h, nil)
+		res, err := Run(f, h, Options{Seed: uint64(trial)})
+		if err != nil {
+			return
+		}
+		mutex.Lock()
+		defer mutex.Unlock()
+		valid++
+		most := make(map[string]time.Duration)
+		for _, r := range res.Traffic {
+			if r.Delay != nil {
+				name := r.Name + " " + r.Direction
+				most[name] = max(most[name], time.Duration(r.Delay.Max*1e6+0.5))
+			}
+		}
+		bounds, least := make(map[string]time.Duration), make(map[string]time.Duration)
+		for i := range proven.Paths {
+			p := &proven.Paths[i]
+			name := p.Traffic + " forward"
+			if p.Reverse {
+				name = p.Traffic + " reverse"
+			}
+			if bounds[name] = max(bounds[name], p.Max); p.Max == bound.Never {
+				reasons[fmt.Sprintf("%.60s", p.Why.String())]++
+			}
+			if l, known := least[name]; !known || p.Min < l {
+				least[name] = p.Min
+			}
+		}
+		for name, seen := range most {
+			max, known := bounds[name]
+			switch {
+			case !known:
+				t.Errorf("plan %d: %s has no path", trial, name)
+			case max == bound.Never:
+				unbounded++
+			default:
+				bounded++
+				near = append(near, float64(seen)/float64(max))
+				if seen > max || seen < least[name] {
+					exceeded++
+					t.Errorf("plan %d: %s took %v; the bound is %v, the least %v", trial, name, seen, max, least[name])
+				}
+			}
+		}
+		backlog := make(map[string]unit.Size)
+		for i := range proven.Paths {
+			for _, h := range proven.Paths[i].Hops {
+				if name := h.Place + " " + h.Class; h.Class != "" && h.Why.IsZero() {
+					backlog[name] = h.Backlog
+				}
+			}
+		}
+		for _, at := range res.Interfaces {
+			for _, c := range at.Classes {
+				name := at.Node + "/" + at.Interface + " " + at.Direction + " " + c.Class
+				if most, known := backlog[name]; known && most >= 0 && unit.Size(c.MaxQueueBytes) > most {
+					t.Errorf("plan %d: in %s %d B waited; the bound is %d B", trial, name, c.MaxQueueBytes, most)
+				}
+			}
+		}
+	}
+	trials := make(chan int)
+	var done sync.WaitGroup
+	for range 2 {
+		done.Go(func() {
+			for trial := range trials {
+				one(trial)
+			}
+		})
+	}
+	for trial := range *plans {
+		trials <- *firstPlan + trial
+	}
+	close(trials)
+	done.Wait()
+	slices.Sort(near)
+	at := func(part float64) float64 { return near[int(part*float64(len(near)-1))] }
+	t.Logf("%d of %d networks valid; %d ways with a bound, %d without, %d beyond it; seen of the bound: p10 %.2f p50 %.2f p90 %.2f p99 %.2f most %.4f", valid, *plans, bounded, unbounded, exceeded, at(0.1), at(0.5), at(0.9), at(0.99), at(1))
+	for why, n := range reasons {
+		t.Logf("%5d %s", n, why)
+	}
+	if valid < *plans/3 || bounded < valid || at(1) < 0.9 {
+		t.Errorf("of %d networks %d were valid, with %d bounds, the nearest of %.2f: the test says little", *plans, valid, bounded, at(1))
+	}
+}

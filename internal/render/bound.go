@@ -1,0 +1,220 @@
+package render
+
+import (
+	"slices"
+	"time"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+
+	"imbrel.example/imbrel/core/bound"
+	"imbrel.example/imbrel/core/humanize"
+	"imbrel.example/imbrel/core/measure"
+	"imbrel.example/imbrel/core/words"
+)
+
+// Bounds writes the proven bounds of a rehearsal.
+func (t Text) Bounds(title string, r *bound.Result, hops bool) {
+	if title != "" {
+		title += ": "
+	}
+	t.Title("%srehearsal `%s`: the delays that are possible, proven", title, r.Rehearsal)
+	if len(r.Paths) == 0 {
+		t.Line("  there is no traffic whose path is known")
+		return
+	}
+	w := t.dense(t.grid([]column{{"traffic", true}, {"class", true}, {"min", false}, {"max", false}, {"longest wait at", true}, {"up to", false}, {"loss", true}}, nil))
+	for i := range r.Paths {
+		p := &r.Paths[i]
+		where, upTo := "", ""
+		if h := p.Longest(); h != nil && p.Max != bound.Never {
+			where, upTo = h.Place, delay(h.Max)
+		}
+		loss := any("possible")
+		if p.Kept {
+			loss = t.good("impossible")
+		}
+		w.add(table.Row{p.Name(), p.Class, delay(p.Min), t.maximum(p), where, upTo, loss})
+	}
+	t.put(w)
+	t.unbound(r)
+	if !hops {
+		t.advice(r)
+		t.paragraph("", "No packet takes longer than max, whatever the moments at which the senders begin. --hops shows the delay at each place.")
+		return
+	}
+	for i := range r.Paths {
+		t.boundHops(&r.Paths[i])
+	}
+}
+
+// maximum writes the bound of a path.
+func (t Text) maximum(p *bound.Path) any {
+	if p.Max == bound.Never {
+		return t.warn("no bound")
+	}
+	return delay(p.Max)
+}
+
+// delay writes a time in milliseconds.
+func delay(d time.Duration) string {
+	if d == bound.Never {
+		return "no bound"
+	}
+	return humanize.Milliseconds(float64(d) / 1e6)
+}
+
+// unbound says why paths have no bound, each reason once.
+func (t Text) unbound(r *bound.Result) {
+	var order []string
+	of := make(map[string][]string)
+	for i := range r.Paths {
+		p := &r.Paths[i]
+		if p.Max != bound.Never {
+			continue
+		}
+		why := p.Why.String()
+		if of[why] == nil {
+			order = append(order, why)
+		}
+		if name := p.Name(); !slices.Contains(of[why], name) {
+			of[why] = append(of[why], name)
+		}
+	}
+	for _, why := range order {
+		t.paragraph("  no bound for "+humanize.List(of[why])+": ", why)
+	}
+	if len(order) > 0 {
+		t.Line("")
+	}
+}
+
+// maxAdvice is how many changes are proposed.
+const maxAdvice = 4
+
+// advice says what to change for smaller bounds, for the paths that wait longest beyond what they take anyway.
+func (t Text) advice(r *bound.Result) {
+	var said []string
+	for i := range r.Paths {
+		p := &r.Paths[i]
+		h := p.Longest()
+		if h == nil || p.Max == bound.Never || h.Advice.IsZero() || 4*h.Max < p.Max-p.Min || slices.Contains(said, h.Advice.String()) {
+			continue
+		}
+		if len(said) == 0 {
+			t.Line("To lower max")
+		}
+		if said = append(said, h.Advice.String()); len(said) > maxAdvice {
+			break
+		}
+		t.paragraph("  "+p.Name()+": ", h.Advice.String())
+	}
+	if len(said) > 0 {
+		t.Line("")
+	}
+}
+
+// boundHops writes what a path's packets wait for at each place.
+func (t Text) boundHops(p *bound.Path) {
+	t.Line("")
+	t.Title("%s (%s)", p.Name(), p.Class)
+	w := t.dense(t.grid([]column{{"place", true}, {"class", true}, {"up to", false}, {"own queue", false}, {"others first", false}, {"begun", false}, {"upper limit", false}, {"can wait", false}, {"queue", false}}, nil))
+	for i := range p.Hops {
+		h := &p.Hops[i]
+		waits := "full"
+		if h.Backlog >= 0 {
+			waits = humanize.Bytes(int64(h.Backlog))
+		}
+		row := table.Row{h.Place, orDash(h.Class), delay(h.Max)}
+		if h.Max == bound.Never {
+			row = append(row, "", "", "", "")
+		} else {
+			row = append(row, delay(h.Own), delay(h.Others), delay(h.Blocking), delay(h.Ceiling))
+		}
+		w.add(append(row, waits, humanize.Bytes(int64(h.Size))))
+	}
+	t.put(w)
+	if p.Saved > 0 {
+		t.Line("    bursts wait once for places in a row: %s less than the sum", delay(p.Saved))
+	}
+	for i := range p.Hops {
+		if h := &p.Hops[i]; !h.Advice.IsZero() && 4*h.Max > p.Max-p.Min {
+			t.paragraph("    to lower the wait at "+h.Place+": ", h.Advice.String())
+		}
+	}
+	if !p.Kept {
+		t.paragraph("    loss is possible: ", p.Lost.String())
+	}
+}
+
+// proven writes the bounds beside what was seen: in the short form those of calls, in detail those of every class.
+func (t Text) proven(r *measure.Result, v *View) {
+	if r.Bounds == nil {
+		return
+	}
+	all := boundsOf(r, func(p *bound.Path) bool { return v.shows(p.Class) && (p.Calls > 0 || v.detailed()) })
+	for i, c := range all {
+		if i == maxProven && !v.detailed() {
+			break
+		}
+		said := words.ClassProven.With(c.name, delay(c.worst.Max), delay(c.seen))
+		switch {
+		case c.worst.Max == bound.Never:
+			said = words.ClassNotProven.With(c.name, c.worst.Why)
+		case c.kept:
+			said = words.ClassProvenKept.With(c.name, delay(c.worst.Max), delay(c.seen))
+		}
+		t.paragraph("  ", said.String())
+	}
+	if len(all) > 0 {
+		t.Line("")
+	}
+}
+
+// maxProven is of how many classes with calls the short form says the bounds.
+const maxProven = 3
+
+// A classBound is the bound of a class, and the longest delay of its packets that was seen.
+type classBound struct {
+	name  string
+	worst *bound.Path
+	seen  time.Duration
+	kept  bool
+}
+
+// boundsOf returns the bounds of the classes of some paths.
+func boundsOf(r *measure.Result, shown func(*bound.Path) bool) (all []*classBound) {
+	for i := range r.Bounds.Paths {
+		p := &r.Bounds.Paths[i]
+		if !shown(p) {
+			continue
+		}
+		n := slices.IndexFunc(all, func(c *classBound) bool { return c.name == p.Class })
+		if n < 0 {
+			n = len(all)
+			all = append(all, &classBound{name: p.Class, worst: p, kept: true})
+		}
+		c := all[n]
+		if p.Max > c.worst.Max {
+			c.worst = p
+		}
+		c.seen, c.kept = max(c.seen, r.Seen(p)), c.kept && p.Kept
+	}
+	return all
+}
+
+// proofBounds writes the bounds of the classes with calls beside what was rehearsed and measured.
+func (t Text) proofBounds(r *Proof) {
+	if r.Rehearsed.Bounds == nil {
+		return
+	}
+	measured := *r.Staged.Result
+	measured.Bounds = r.Rehearsed.Bounds
+	calls := func(p *bound.Path) bool { return p.Calls > 0 && p.Max != bound.Never }
+	seen := boundsOf(&measured, calls)
+	for i, c := range boundsOf(r.Rehearsed, calls) {
+		t.paragraph("  ", words.ClassProvenMeasured.With(c.name, delay(c.worst.Max), delay(c.seen), delay(seen[i].seen)).String())
+		if i == len(seen)-1 {
+			t.Line("")
+		}
+	}
+}
