@@ -1,6 +1,7 @@
 package bound
 
 import (
+	"cmp"
 	"encoding/json"
 	"slices"
 	"strings"
@@ -26,6 +27,7 @@ type Hop struct {
 	Full     bool          // Own is for all that the queue holds, and not for what comes
 	Backlog  unit.Size     // that may wait in the queue; negative: only the queue's limit bounds it
 	Size     unit.Size     // that the queue holds
+	Arrives  time.Duration // no packet comes here sooner after it was sent
 	Sending  time.Duration // of Max, what its own bits take at the rate of the line, at least
 	Why      words.Fact    // why nothing bounds it
 	Advice   words.Fact    // what to change for less
@@ -116,7 +118,7 @@ func (w *flow) path(n *network) Path {
 	sum := time.Duration(0)
 	for _, v := range w.visits {
 		h := v.result
-		h.Sending = max(v.serviceMin, 0)
+		h.Sending, h.Arrives = max(v.serviceMin, 0), v.arriveMin
 		if q := v.at.queues[v.entry]; q != nil {
 			h.Advice = v.at.advice(v, q, &h)
 			if p.Lost.IsZero() && n.why.IsZero() {
@@ -338,6 +340,16 @@ func (p *Path) Longest() (longest *Hop) {
 	return longest
 }
 
+// ByWait returns the hops, those with the longest waits first.
+func (p *Path) ByWait() []*Hop {
+	var out []*Hop
+	for i := range p.Hops {
+		out = append(out, &p.Hops[i])
+	}
+	slices.SortStableFunc(out, func(a, b *Hop) int { return cmp.Compare(b.Max, a.Max) })
+	return out
+}
+
 // Only leaves in the result the paths of some classes.
 func (r *Result) Only(classes []string) {
 	r.Paths = slices.DeleteFunc(r.Paths, func(p Path) bool {
@@ -364,7 +376,9 @@ func (p *Path) MaxAt(e *policy.Expectation) (time.Duration, bool) {
 }
 
 // FullSomewhere reports whether the bound reckons with a full queue somewhere, since nothing else bounds what waits there.
-func (p *Path) FullSomewhere() bool { return slices.ContainsFunc(p.Hops, func(h Hop) bool { return h.Full }) }
+func (p *Path) FullSomewhere() bool {
+	return slices.ContainsFunc(p.Hops, func(h Hop) bool { return h.Full })
+}
 
 // At returns what the packets meet at a place, such as "ternrock/radio out"; nil: they do not come there.
 func (p *Path) At(place string) *Hop {

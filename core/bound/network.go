@@ -25,10 +25,13 @@ type station struct {
 	framing packet.Framing // by which it counts
 	line    int64          // bit/s at which packets leave; 0: at once
 	rate    int64          // of the whole: the shape, or the line; 0: nothing holds packets up
-	credit  int64          // bits that the shape lets leave at once, beyond a packet
-	limit   int64          // bits that may wait in a plain FIFO
-	ring    int64          // packets of the hardware's ring
-	why     words.Fact     // nothing can be said of it
+	maxLine int64          // what both are at most, where events change them
+	maxRate int64
+	keeps   bool       // its shape follows its link so soon that it is never above what that carries
+	credit  int64      // bits that the shape lets leave at once, beyond a packet
+	limit   int64      // bits that may wait in a plain FIFO
+	ring    int64      // packets of the hardware's ring
+	why     words.Fact // nothing can be said of it
 
 	visits    []*visit
 	maxPacket int64 // bits of a packet that may come
@@ -41,8 +44,9 @@ type station struct {
 // A classQueue is an entry of a station, nil for a plain FIFO, and what is known of it.
 type classQueue struct {
 	entry     *plan.Entry
-	offered   Curve // before the policers around it
-	arrivals  Curve // into the queue
+	offered   Curve      // before the policers around it
+	arrivals  Curve      // into the queue
+	starved   words.Fact // why it is promised nothing for certain
 	unbound   words.Fact
 	anyClass  bool      // a packet may come of which nobody knows the class
 	services  []service // of which each holds
@@ -83,6 +87,7 @@ type flow struct {
 	send      sender
 	length    int
 	count     int           // of calls, or of flows of TCP
+	last      int           // of these, the number of the last
 	reports   bool          // of calls
 	replayed  bool          // of a capture, which has no bounds of its own
 	slowest   time.Duration // that one of its packets takes anywhere
@@ -148,10 +153,14 @@ func (n *network) station(p place) *station {
 				s.rate = int64(s.plan.Shape)
 			}
 		}
-		if slices.ContainsFunc(s.plan.Entries, func(e *plan.Entry) bool { return len(e.Whens()) > 0 }) {
+		if slices.ContainsFunc(s.plan.Entries, func(e *plan.Entry) bool { return e.When != nil }) {
 			s.why = words.UnboundWhen.With(s.plan.Policy.Name)
 		}
+		s.maxRate = s.rate
 		n.follows(s)
+	}
+	if s != nil {
+		s.maxLine, s.maxRate = max(s.maxLine, s.line), max(s.maxRate, s.rate)
 	}
 	n.known[p] = s
 	if s != nil {
@@ -170,6 +179,7 @@ func (n *network) carrier(s *station) *station {
 	rate, framing, slower := end.Carrier()
 	limit := rate.Bytes(end.Buffer)
 	if c := n.changes(s.iface); c.touched {
+		s.maxLine = int64(s.iface.Rate)
 		rate, limit = min(rate, c.least), max(limit, s.iface.Rate.Bytes(end.Buffer))
 		slower = slower || rate < s.iface.Rate
 	}
@@ -234,6 +244,10 @@ func (n *network) ways(t *policy.Traffic, reverse bool, ask packet.Flow, reports
 	if !reverse {
 		q.PCP, q.VLAN = t.PCP, t.VLAN
 	}
+	recognised := []bool{true}
+	if n.file.Recognises() && (q.RTP || q.ServerName != "") {
+		recognised = append(recognised, false)
+	}
 	known := make(map[string]*flow)
 	for i := range min(count, maxWays) {
 		if i > 0 {
@@ -247,18 +261,27 @@ func (n *network) ways(t *policy.Traffic, reverse bool, ask packet.Flow, reports
 				q.Flow.ToPort = ask.ToPort + own
 			}
 		}
-		steps, arrives, err := n.follower.Walk(q)
-		if err != nil {
-			return
+		// Its first packets are not recognised yet: of applications by more than ports, they may be of another class.
+		for _, seen := range recognised {
+			own := q
+			if !seen {
+				own.RTP, own.ServerName = false, ""
+			}
+			steps, arrives, err := n.follower.Walk(own)
+			if err != nil {
+				return
+			}
+			way := wayOf(steps)
+			if f := known[way]; f != nil {
+				if f.last != i {
+					f.count, f.last = f.count+1, i
+				}
+				continue
+			}
+			f := &flow{traffic: t, reverse: reverse, length: longest, stopped: !arrives, count: 1, last: i, reports: reports}
+			known[way] = f
+			n.way(f, steps, shortest)
 		}
-		way := wayOf(steps)
-		if f := known[way]; f != nil {
-			f.count++
-			continue
-		}
-		f := &flow{traffic: t, reverse: reverse, length: longest, stopped: !arrives, count: 1, reports: reports}
-		known[way] = f
-		n.way(f, steps, q.RTP, shortest)
 	}
 	for _, f := range n.flows[len(n.flows)-len(known):] {
 		switch {
@@ -288,12 +311,9 @@ func wayOf(steps []explain.Step) string {
 }
 
 // way adds a flow that takes some steps.
-func (n *network) way(f *flow, steps []explain.Step, rtp bool, shortest int) {
+func (n *network) way(f *flow, steps []explain.Step, shortest int) {
 	t, longest := f.traffic, f.length
-	if n.file.Recognises() && (rtp || t.ServerName != "" || t.Kind.OverTCP()) {
-		f.uncertain = words.UnboundRecognised.With()
-	}
-	wild := !f.uncertain.IsZero()
+	wild := false
 	several := false
 	for i := range steps {
 		s := &steps[i]
@@ -512,7 +532,7 @@ func (n *network) read(t *policy.Traffic) bool {
 	}
 	for _, w := range order {
 		f := &flow{traffic: t, length: w.longest, count: 1, replayed: true, send: senderOf(t, 1, n.rehearsal.Lasts, 0)}
-		n.way(f, w.steps, false, w.shortest)
+		n.way(f, w.steps, w.shortest)
 		f.uncertain = f.send.why
 	}
 	return true
@@ -584,10 +604,10 @@ func (s *station) gather() {
 		s.single = s.single && v.prev != nil && v.prev == s.first
 	}
 	if s.line > 0 {
-		s.out = s.out.Min(Bucket{s.maxPacket, s.line})
+		s.out = s.out.Min(Bucket{s.maxPacket, s.maxLine})
 	}
 	if s.rate > 0 && s.rate != s.line {
-		s.out = s.out.Min(Bucket{plus(s.credit, s.maxPacket), s.rate})
+		s.out = s.out.Min(Bucket{plus(s.credit, s.maxPacket), s.maxRate})
 	}
 }
 
@@ -666,7 +686,54 @@ func (n *network) follows(s *station) {
 		return
 	}
 	carries := int64(s.plan.Carries)
-	if least := int64(s.plan.Shape) * int64(min(c.least, s.iface.Rate)) / max(carries, 1); least < s.rate {
-		s.rate = max(least-1, 1)
+	if least := wide(int64(s.plan.Shape), int64(min(c.least, s.iface.Rate))).over(max(carries, 1)) - 1; least < s.rate {
+		s.rate, s.keeps = max(least-1, 1), n.keeps(s)
 	}
+}
+
+// keeps reports whether the shape of a station, which follows its link after a while, is at no time above what the link carries.
+func (n *network) keeps(s *station) bool {
+	type change struct {
+		at   time.Duration
+		rate int64
+	}
+	var links, shapes []change
+	at := s.iface
+	carries, _, _ := at.Link.Ends[at.End].Carrier()
+	shape := func(rate unit.Rate) int64 {
+		return int64(float64(s.plan.Shape) * float64(min(rate, at.Rate)) / float64(s.plan.Carries))
+	}
+	for i := range n.rehearsal.Events {
+		e := &n.rehearsal.Events[i]
+		if e.End == nil || e.End.Link != at.Link {
+			continue
+		}
+		to := e.Sends
+		if e.End != at {
+			to = e.Receives
+		}
+		if to == nil {
+			continue
+		}
+		if len(links) > 0 { // one after the other, or at once: who knows
+			return false
+		}
+		until := e.Until(n.rehearsal.Lasts)
+		for _, r := range e.Ramps(carries, *to, until, n.rehearsal.Lasts) {
+			links = append(links, change{r.At, int64(r.Rate)})
+			shapes = append(shapes, change{r.At + s.plan.Policy.FollowsAfter, shape(r.Rate)})
+		}
+	}
+	link, own := int64(carries), int64(s.plan.Shape)
+	for len(links) > 0 || len(shapes) > 0 {
+		if len(shapes) == 0 || len(links) > 0 && links[0].at <= shapes[0].at {
+			link, links = links[0].rate, links[1:]
+		} else {
+			own, shapes = shapes[0].rate, shapes[1:]
+		}
+		if own > link {
+			return false
+		}
+	}
+	return true
 }

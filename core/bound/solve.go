@@ -118,7 +118,10 @@ func (s *station) arrives() {
 		}
 		v.serviceMin = 0
 		if s.line > 0 {
-			v.serviceMin = timeOf(v.minBits, s.line) - 1
+			v.serviceMin = timeOf(v.minBits, s.maxLine) - 1
+		}
+		if s.carrier && s.maxLine > s.line { // it may be no slower than the interface for a time
+			v.serviceMin = 0
 		}
 		if v.number == 0 {
 			continue
@@ -220,6 +223,9 @@ func (n *network) gathers(s *station, e *plan.Entry, all bool) *classQueue {
 		}
 	}
 	for _, p := range stations {
+		if p.keeps && s.carrier { // it is never sent more than it carries
+			from[p] = from[p].Min(Curve{{plus(p.credit, p.maxPacket), min(p.maxRate, s.rate)}}.Scale(ratios[p], perMille)...)
+		}
 		q.offered = q.offered.Add(from[p].Min(p.out.Shift(n.varies(p, s)).Scale(ratios[p], perMille)...))
 	}
 	q.arrivals = q.offered
@@ -329,6 +335,9 @@ func (s *station) serve(q *classQueue, t *tree) {
 		whole := Service{g.Rate, later(g.Wait, timeOf(q.maxBits, g.Rate))} // a packet waits until all of it may go
 		q.backlog = min(q.backlog, q.arrivals.Backlog(whole))
 	}
+	if t != nil && !slices.ContainsFunc(q.services, func(s service) bool { return s.strict }) {
+		q.starved = t.why
+	}
 	if len(q.services) == 0 && q.why.IsZero() {
 		q.why = words.UnboundNothing.With(q.name(), s.name())
 	}
@@ -390,7 +399,7 @@ func (s *station) wait(v *visit, q *classQueue) Hop {
 
 // lineGain returns by how much the packets of a visit leave sooner, the smallest of them, than they are paid for at the rate of the whole.
 func (s *station) lineGain(v *visit) time.Duration {
-	sooner := timeOf(v.minBits, s.rate) - 1
+	sooner := timeOf(v.minBits, s.maxRate) - 1
 	if s.line > 0 {
 		sooner -= timeOf(v.minBits, s.line)
 	}
@@ -424,7 +433,7 @@ func (h *Hop) take(d, own time.Duration, g service, full bool) {
 // ends returns what comes over the line of a station until a packet of a visit has come to the next, where that is not the
 // largest: a shape lets no more pass than its rate since the packets before, which are spaced by their beginnings.
 func (s *station) ends(v *visit, next *station) Curve {
-	if s.rate == s.line || s.rate == 0 || v.number <= 0 || v.flow.visits[v.number-1].linkJitter > 0 {
+	if s.rate == s.line || s.rate == 0 || s.maxRate > s.rate && !(s.keeps && next.carrier) || v.number <= 0 || v.flow.visits[v.number-1].linkJitter > 0 {
 		return nil
 	}
 	p := v.flow.visits[v.number-1]
@@ -432,7 +441,11 @@ func (s *station) ends(v *visit, next *station) Curve {
 	for _, o := range next.visits {
 		grown = max(grown, o.grows())
 	}
-	before := Curve{{plus(wide(s.maxPacket-p.maxBits, s.rate).over(s.line), s.credit), s.rate}}.Scale(grown, perMille)
+	rate := s.rate
+	if s.maxRate > rate {
+		rate = min(s.maxRate, next.rate)
+	}
+	before := Curve{{plus(wide(s.maxPacket-p.maxBits, s.maxRate).over(s.line), s.credit), rate}}.Scale(grown, perMille)
 	return before.Add(Curve{{Burst: v.maxBits}})
 }
 
@@ -442,6 +455,9 @@ func (s *station) without(q *classQueue) words.Fact {
 		return q.why
 	}
 	if !q.arrivals.Finite() {
+		if !q.starved.IsZero() {
+			return q.starved
+		}
 		why := q.unbound
 		if why.IsZero() {
 			why = words.UnboundCircle.With()
@@ -476,7 +492,7 @@ func (s *station) leaves(q *classQueue) {
 	q.delay = 0
 	alone := time.Duration(0)
 	if s.line > 0 {
-		alone = timeOf(q.minBits, s.line) - 1
+		alone = timeOf(q.minBits, s.maxLine) - 1
 	}
 	for _, v := range s.visits {
 		if v.entry == q.entry && !v.anyClass && v.number >= 0 {

@@ -194,6 +194,11 @@ func (t *tree) level(around []service, siblings []*plan.Entry, e *plan.Entry, in
 				}
 				// Those that are due are served by their deadlines, and miss none by more than the wait (Stoica, Zhang & Ng 1997).
 				one := timeOf(t.maxPacket, own)
+				if t.plan.Policy.Follows && !inner {
+					// Its clock goes by what was sent, and the packet that is being sent counts as sent.
+					more := timeOf(t.maxPacket, t.rate)
+					left.Wait, got.Wait, got.packet = later(left.Wait, more), later(got.Wait, more), got.packet+more
+				}
 				got.Rate, got.any = own, later(left.Wait, one)
 				if lag := t.plan.Lag(e); left.Wait > lag {
 					t.why = words.UnboundStarved.With(words.Quote(e.Name), t.name(), left.Wait, lag)
@@ -210,7 +215,7 @@ func (t *tree) level(around []service, siblings []*plan.Entry, e *plan.Entry, in
 // where the one before has not been paid for. What it could not send in its turn it makes up for by its credit.
 func (t *tree) limited(all []service, e *plan.Entry) []service {
 	m := e.AtMost
-	if m == nil || m.When != nil {
+	if m == nil { // one that comes and goes may be in force
 		return all
 	}
 	rate := int64(m.Rate)

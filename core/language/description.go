@@ -463,6 +463,7 @@ var (
 		on("packet", "the length of its IP packets; of a video, the longest, 1200B when not given", aSize, func(t *trafficLine, v unit.Size) { t.Packet = v }),
 		on("arrivals", "constant (evenly spaced by the sender's own clock, when not given), exact (by an exact clock), poisson, or on-off: in bursts", oneOf[policy.Arrivals](policy.ArrivalsWords()), func(t *trafficLine, v policy.Arrivals) { t.Arrivals = v }),
 		on("skew", "by how many parts in a million a sender's clock is off at most, 50ppm when not given; 0: it is exact, and no packet is late", value("parts in a million such as 20ppm, or 0", parseSkew), func(t *trafficLine, v int) { t.Skew = v }),
+		on("phase", "of calls, streams, video and hellos: how long after `starts` every sender sends its first packet, by an exact clock; at moments drawn from the seed when not given", aDuration, func(t *trafficLine, v time.Duration) { t.Phase = &v }),
 		on("on", "of on-off: how long a burst lasts on average", someTime, func(t *trafficLine, v time.Duration) { t.On = v }),
 		on("off", "of on-off: how long a pause lasts on average", someTime, func(t *trafficLine, v time.Duration) { t.Off = v }),
 		on("lengths", "constant, or exponential: `packet` is then their mean", words("constant", "exponential"), func(t *trafficLine, v string) { t.Varied = v == "exponential" }),

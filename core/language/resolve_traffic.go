@@ -148,7 +148,7 @@ func (s *resolver) expectations(h *policy.Rehearsal) {
 var overTCP = []string{"app", "server-name", "packet", "control", "paced", "delayed-acks", "receive-window", "initial-window", "from-port", "to-port", "dscp", "vlan", "pcp", "ecn", "df"}
 
 // ofCalls are the keys that go with all calls, those that are needed first.
-var ofCalls = []string{"codec", "between", "interval", "bitrate", "fec", "playout", "speech", "rtcp", "skew", "from-port", "to-port", "dscp", "vlan", "pcp", "ecn", "df"}
+var ofCalls = []string{"codec", "between", "interval", "bitrate", "fec", "playout", "speech", "rtcp", "skew", "phase", "from-port", "to-port", "dscp", "vlan", "pcp", "ecn", "df"}
 
 // trafficKeys are the keys that go with the one that says the kind of a traffic,
 // those that are needed first.
@@ -161,9 +161,9 @@ var trafficKeys = []struct {
 }{
 	{"calls", policy.Calls, 2, ofCalls, (*resolver).calls},
 	{"erlangs", policy.Calls, 3, append(append([]string{"holding"}, ofCalls...), "admit"), (*resolver).calls},
-	{"hellos", policy.Hellos, 2, []string{"dead", "between", "packet", "protocol", "from-port", "to-port", "dscp"}, (*resolver).hellos},
-	{"rate", policy.Stream, 3, []string{"packet", "from", "to", "app", "arrivals", "skew", "on", "off", "lengths", "protocol", "from-port", "to-port", "dscp", "vlan", "pcp", "ecn", "df"}, (*resolver).stream},
-	{"video", policy.Video, 2, []string{"from", "to", "packet", "frames", "key-frames", "skew", "from-port", "to-port", "dscp", "vlan", "pcp", "ecn", "df"}, (*resolver).video},
+	{"hellos", policy.Hellos, 2, []string{"dead", "between", "packet", "phase", "protocol", "from-port", "to-port", "dscp"}, (*resolver).hellos},
+	{"rate", policy.Stream, 3, []string{"packet", "from", "to", "app", "arrivals", "skew", "phase", "on", "off", "lengths", "protocol", "from-port", "to-port", "dscp", "vlan", "pcp", "ecn", "df"}, (*resolver).stream},
+	{"video", policy.Video, 2, []string{"from", "to", "packet", "frames", "key-frames", "skew", "phase", "from-port", "to-port", "dscp", "vlan", "pcp", "ecn", "df"}, (*resolver).video},
 	{"tcp", policy.TCPFlows, 2, append([]string{"from", "to", "bytes", "app-rate"}, overTCP...), (*resolver).overTCP},
 	{"requests", policy.Exchanges, 4, append([]string{"from", "to", "answer", "think", "request"}, overTCP...), (*resolver).overTCP},
 	{"pages", policy.Pages, 5, append([]string{"from", "to", "objects", "object", "think", "request", "connections"}, overTCP...), (*resolver).overTCP},
@@ -280,7 +280,7 @@ func (s *resolver) clock(t *trafficLine) {
 	case !t.Kind.Row().OwnClock:
 	case !own && has(t, "skew"):
 		s.problem(t.PlaceOf("skew"), 0, "remove it, or write `arrivals: constant`", "`skew` means nothing to arrivals of the kind %s", t.Arrivals)
-	case own && !has(t, "skew"):
+	case own && !has(t, "skew") && t.Phase == nil:
 		t.Skew = policy.DefaultSkew
 	}
 }

@@ -42,6 +42,33 @@ func (e *Event) Until(lasts time.Duration) time.Duration {
 	return min(e.At+e.Lasts, lasts)
 }
 
+// RampParts is in how many parts a change happens that takes a time.
+const RampParts = 50
+
+// A RateChange is what a link carries from a moment on.
+type RateChange struct {
+	At   time.Duration
+	Rate unit.Rate
+}
+
+// Ramps returns the rates that an event gives a link, in the order of time, from one to another and back.
+func (e *Event) Ramps(from, to unit.Rate, until, lasts time.Duration) (out []RateChange) {
+	change := func(from, to unit.Rate, at, over time.Duration) {
+		parts := int64(1)
+		if over > 0 {
+			parts = RampParts
+		}
+		for k := int64(1); k <= parts; k++ {
+			out = append(out, RateChange{at + over*time.Duration(k)/time.Duration(parts), from + (to-from)*unit.Rate(k)/unit.Rate(parts)})
+		}
+	}
+	change(from, to, e.At, min(e.Over, until-e.At))
+	if e.Lasts > 0 && until < lasts {
+		change(to, from, until, e.Over)
+	}
+	return out
+}
+
 // Title returns what happens, for an event without a name of its own.
 func (e *Event) Title() string {
 	if e.PolicyName.Text != "" {

@@ -107,7 +107,9 @@ type Traffic struct {
 	Arrivals Arrivals
 	// Skew is by how many parts in a million the clocks of its senders are off at most. Where it is not 0, each
 	// packet is late by up to the time of one at the slowest queue on its way. 0: clocks are exact.
-	Skew    int
+	Skew int
+	// Phase is how long after Starts its senders begin; nil: each at a moment drawn from the seed.
+	Phase   *time.Duration
 	On, Off time.Duration // of OnOff: the mean times
 	Varied  bool          // lengths are exponentially distributed, and Packet is their mean
 	// Frames are those of a Video, a second, and KeyFrames the time from one key frame to the

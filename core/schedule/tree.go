@@ -221,7 +221,10 @@ func (t *Tree) Remove(entry int) {
 // takes the ceiling off.
 func (t *Tree) Limit(now time.Duration, entry int, ceiling, peak unit.Rate, credit unit.Size) {
 	n := t.nodes[entry]
-	n.limited(now, ceiling, peak, credit, unit.Size(t.packet))
+	paid := n.free.Ready() // what was sent is paid for at the rate that was in force then
+	if n.limited(now, ceiling, peak, credit, unit.Size(t.packet)); n.limit != nil && paid > now {
+		n.free.Set(paid)
+	}
 	if t.throttled.at[n.id] > 0 {
 		t.throttled.remove(n.id)
 		if n.backlogged {

@@ -104,6 +104,9 @@ func (w *world) policy(name string, rate int) object {
 		if w.r.IntN(4) == 0 {
 			p["shape"] = object{"rate": p["shape"], "burst": fmt.Sprintf("%dB", 1600+w.r.IntN(20_000))}
 		}
+		if w.r.IntN(4) == 0 {
+			p["follows-after"] = "20ms"
+		}
 	}
 	return p
 }
@@ -219,7 +222,20 @@ func (w *world) file() *policy.File {
 		}
 		policies, attach = append(policies, p), append(attach, object{"policy": "one", "at": "n0/other out"})
 	}
-	w.doc = object{"imbrel": 1, "network": object{"nodes": made}, "rehearsals": list{object{"name": "r", "lasts": fmt.Sprintf("%dms", 1000+w.r.IntN(1500)), "traffic": traffic}}}
+	rehearsal := object{"name": "r", "lasts": fmt.Sprintf("%dms", 1000+w.r.IntN(1500)), "traffic": traffic}
+	if len(links) > 0 && w.r.IntN(5) == 0 {
+		e := object{"at": "300ms", "lasts": fmt.Sprintf("%dms", 100+w.r.IntN(500)), "link": fmt.Sprintf("n%d/far", w.r.IntN(len(links)))}
+		if w.r.IntN(3) > 0 {
+			e["sends"] = pick(w.r, "700kbit/s", "1500kbit/s", "6Mbit/s")
+		} else {
+			e["delay"] = pick(w.r, "1us", "9ms")
+		}
+		if w.r.IntN(2) == 0 {
+			e["over"] = "50ms"
+		}
+		rehearsal["events"] = list{e}
+	}
+	w.doc = object{"imbrel": 1, "network": object{"nodes": made}, "rehearsals": list{rehearsal}}
 	for key, all := range map[string]list{"classes": classes, "policies": policies, "attach": attach} {
 		if len(all) > 0 {
 			w.doc[key] = all

@@ -189,7 +189,7 @@ func (r *run) calls(index int, t *policy.Traffic, end time.Duration) error {
 			if err != nil {
 				return err
 			}
-			start := held.from + time.Duration(random.Int64N(int64(t.Codec.Interval)))
+			start := held.from + phase(t, time.Duration(random.Int64N(int64(t.Codec.Interval))))
 			ids[way] = random.Uint32()
 			call := &traffic.Call{Codec: t.Codec, Flow: flow, DSCP: t.DSCP, Start: start, End: held.to, ID: ids[way]}
 			if t.Speech > 0 {

@@ -18,9 +18,6 @@ type linkState struct {
 	delay time.Duration
 }
 
-// rampParts is in how many parts a change happens that takes a time.
-const rampParts = 50
-
 // happen plans the events of the rehearsal.
 func (r *run) happen() {
 	if l := r.plan.Fails; l != nil {
@@ -88,7 +85,7 @@ func (p *port) linkState() linkState {
 func (r *run) change(p *port, from, to linkState, at, over time.Duration) {
 	parts := int64(1)
 	if over > 0 {
-		parts = rampParts
+		parts = policy.RampParts
 	}
 	full := func(s linkState) int64 {
 		if s.sends == 0 {

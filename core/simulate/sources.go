@@ -229,7 +229,7 @@ func (r *run) stream(index int, t *policy.Traffic, end time.Duration) error {
 	case p != nil:
 		s.From, s.Over = p.FromRate, p.Over
 	case t.Arrivals == policy.Constant || t.Arrivals == policy.Exact: // streams of one rate should not stay in step
-		s.Start += time.Duration(s.Random.Int64N(int64(t.Rate.Time(t.Packet))))
+		s.Start += phase(t, time.Duration(s.Random.Int64N(int64(t.Rate.Time(t.Packet)))))
 	}
 	r.add(&source{Source: tagged(s, t, true), index: int32(index), from: from, route: hops, sends: flow, end: end, flow: r.newFlow(t, end), clock: r.clock(t, 0, s.Start)})
 	return nil
@@ -256,11 +256,19 @@ func (r *run) hellos(index int, t *policy.Traffic, end time.Duration) error {
 			}
 			s.sends = flow
 		}
-		start := t.Starts + time.Duration(random.Int64N(int64(t.Every)))
+		start := t.Starts + phase(t, time.Duration(random.Int64N(int64(t.Every))))
 		s.Source = tagged(&traffic.Hellos{Flow: flow, DSCP: t.DSCP, Length: int(t.Packet), Every: t.Every, Start: start, End: end}, t, way == 0)
 		r.add(s)
 	}
 	return nil
+}
+
+// phase returns how long after its start a sender of a traffic begins: as the traffic says, or as drawn.
+func phase(t *policy.Traffic, drawn time.Duration) time.Duration {
+	if t.Phase != nil {
+		return *t.Phase
+	}
+	return drawn
 }
 
 // clock returns the clock of the sender of a traffic's source.
@@ -312,7 +320,7 @@ func (r *run) video(index int, t *policy.Traffic, end time.Duration) error {
 	random := traffic.Random(r.options.Seed, t.Name, 0)
 	s := &traffic.Video{Rate: t.Rate, Frames: t.Frames, KeyFrames: t.KeyFrames, Packet: int(t.Packet), Line: from.iface.Rate, DSCP: t.DSCP, Start: t.Starts, End: end,
 		Flow: flow, ID: random.Uint32(), Random: random}
-	s.Start += time.Duration(random.Int64N(int64(time.Second) / int64(t.Frames)))
+	s.Start += phase(t, time.Duration(random.Int64N(int64(time.Second)/int64(t.Frames))))
 	r.add(&source{Source: tagged(s, t, true), index: int32(index), from: from, route: hops, sends: flow, end: end, flow: r.newFlow(t, end), clock: r.clock(t, 0, s.Start)})
 	return nil
 }

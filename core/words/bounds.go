@@ -11,9 +11,8 @@ var (
 
 // Why the delay of some packets has no bound.
 var (
-	UnboundWhen       = row("`{policy}` has entries or limits with `when`, which come into force and go again")
+	UnboundWhen       = row("`{policy}` has entries with `when`, and their packets are of another class at other times")
 	UnboundMedium     = row("both directions of the link at {place} use one medium by turns")
-	UnboundRecognised = row("the file recognises applications by more than ports, and the first packets of a flow may be of another class")
 	UnboundWays       = row("flows are spread over several ways at node `{node}`")
 	UnboundLength     = row("its packets are too long for {place}")
 	UnboundRemarked   = row("the policer of `{class}` at {place} marks some of its packets otherwise, so their class further on is not known")

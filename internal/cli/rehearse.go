@@ -45,6 +45,8 @@ type rehearsalRun struct {
 	captureOut string
 	whatIf     bool
 	acceptance string
+	worst      string // a class
+	worstTo    string
 	repeat     int
 	shard      string
 	view       render.View
@@ -108,6 +110,9 @@ reported.`,
 			if r.whatIf {
 				return a.whatIfDown(text, &r, plans)
 			}
+			if r.worst != "" {
+				return a.worst(text, &r, args[0], plans)
+			}
 			if r.repeat > 0 {
 				return a.repeatAll(text, &r, plans)
 			}
@@ -134,6 +139,8 @@ reported.`,
 	c.Flags().StringVar(&r.shard, "shard", "", "run only a `PART` of the repeats, such as 3/16; compare --merge joins the results")
 	c.Flags().BoolVar(&r.whatIf, "what-if-down", false, "run with each link down in turn, its traffic taking the other ways there are, and show which expectations break")
 	c.Flags().StringVar(&r.acceptance, "acceptance", "", "test the contract of the link at an `INTERFACE`, in place of the file's rehearsals: each class below its rate, all together, beyond it, and in bursts")
+	c.Flags().StringVar(&r.worst, "worst", "", "look for the moments at which the senders begin that make a `CLASS` wait longest, and compare with what is proven")
+	c.Flags().StringVar(&r.worstTo, "worst-to", "", "of --worst: write a policy `FILE` with what was found as one more rehearsal")
 	r.pages.flags(c)
 	c.Flags().StringVar(&r.series, "series", "", "write what happened over time as tables (CSV) into the folder `DIR`, in steps of --every")
 	c.MarkFlagsMutuallyExclusive("without-policy", "both")
@@ -191,6 +198,15 @@ func (a *app) effects(c *cobra.Command, r *rehearsalRun) error {
 		if err := apart(c, "--acceptance", "it sends traffic of its own", "what-if-down", "both", "repeat", "suggest", "hops", "every", "detail", "at", "class", "all", "packets", "capture-out", "series", "charts", "report", "fail-on", "distributions", "closed-loop", "as-delivered"); err != nil {
 			return err
 		}
+	}
+	if r.worstTo != "" && r.worst == "" {
+		return fmt.Errorf("--worst-to writes what --worst finds: say of which class, as in --worst voice")
+	}
+	if r.worst != "" {
+		if a.output != "json" && a.output != "text" {
+			return fmt.Errorf("-o %s has no effect with --worst: ask for text or json", a.output)
+		}
+		return apart(c, "--worst", "it is about many runs", "what-if-down", "both", "without-policy", "repeat", "suggest", "hops", "every", "detail", "at", "class", "all", "packets", "capture-out", "series", "charts", "report", "fail-on", "distributions", "closed-loop", "acceptance")
 	}
 	if r.whatIf {
 		if a.output != "json" && a.output != "text" {

@@ -10,6 +10,7 @@ import (
 	"imbrel.example/imbrel/core/humanize"
 	"imbrel.example/imbrel/core/measure"
 	"imbrel.example/imbrel/core/words"
+	"imbrel.example/imbrel/core/worst"
 )
 
 // Bounds writes the proven bounds of a rehearsal.
@@ -81,7 +82,7 @@ func (t Text) unbound(r *bound.Result) {
 		}
 	}
 	for _, why := range order {
-		t.paragraph("  no bound for "+humanize.List(of[why])+": ", why)
+		t.paragraph("  ", "no bound for "+humanize.List(of[why])+": "+why)
 	}
 	if len(order) > 0 {
 		t.Line("")
@@ -106,7 +107,7 @@ func (t Text) advice(r *bound.Result) {
 		if said = append(said, h.Advice.String()); len(said) > maxAdvice {
 			break
 		}
-		t.paragraph("  "+p.Name()+": ", h.Advice.String())
+		t.paragraph("  ", p.Name()+": "+h.Advice.String())
 	}
 	if len(said) > 0 {
 		t.Line("")
@@ -138,11 +139,11 @@ func (t Text) boundHops(p *bound.Path) {
 	}
 	for i := range p.Hops {
 		if h := &p.Hops[i]; !h.Advice.IsZero() && 4*h.Max > p.Max-p.Min {
-			t.paragraph("    to lower the wait at "+h.Place+": ", h.Advice.String())
+			t.paragraph("    ", "to lower the wait at "+h.Place+": "+h.Advice.String())
 		}
 	}
 	if !p.Kept {
-		t.paragraph("    loss is possible: ", p.Lost.String())
+		t.paragraph("    ", "loss is possible: "+p.Lost.String())
 	}
 }
 
@@ -217,4 +218,33 @@ func (t Text) proofBounds(r *Proof) {
 			t.Line("")
 		}
 	}
+}
+
+// Worst writes the worst phases that were found.
+func (t Text) Worst(r *worst.Result) {
+	t.Title("rehearsal `%s`: the longest delay of %s that was found in %s", r.Rehearsal, r.Class, humanize.Plural(r.Runs, "run"))
+	t.Line("")
+	w := t.grid([]column{{"", true}, {r.Traffic, false}}, nil)
+	w.add(table.Row{"with phases drawn from the seed", humanize.Milliseconds(r.Drawn)})
+	w.add(table.Row{"longest found", humanize.Milliseconds(r.Found)})
+	if r.Bound == nil {
+		w.add(table.Row{"proven maximum", t.warn("none")})
+	} else {
+		w.add(table.Row{"proven maximum", humanize.Milliseconds(*r.Bound)})
+		w.add(table.Row{"found, of the proven maximum", humanize.Ratio(*r.Part)})
+	}
+	t.put(w)
+	if r.Bound == nil {
+		t.paragraph("  ", words.ClassNotProven.With(r.Class, r.Path.Why).String())
+	}
+	if len(r.Phases) == 0 {
+		t.Line("  no phases made it longer than those drawn from the seed")
+		return
+	}
+	t.Line("")
+	g := t.grid([]column{{"traffic", true}, {"phase", false}}, nil)
+	for _, p := range r.Phases {
+		g.add(table.Row{p.Traffic, humanize.Milliseconds(p.PhaseMs)})
+	}
+	t.put(g)
 }

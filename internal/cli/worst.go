@@ -1,0 +1,72 @@
+package cli
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+
+	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/unit"
+	"imbrel.example/imbrel/core/worst"
+	"imbrel.example/imbrel/internal/files"
+	"imbrel.example/imbrel/internal/render"
+)
+
+// worstRuns is how many rehearsals a search for the worst phases runs at most.
+const worstRuns = 100
+
+// worst looks for the phases at which a class waits longest, and writes them as one more rehearsal where that is asked for.
+func (a *app) worst(text render.Text, r *rehearsalRun, file string, plans []*policy.Rehearsal) error {
+	if len(plans) != 1 {
+		return fmt.Errorf("--worst looks at one rehearsal: name it, as in imbrel rehearse %s %s --worst %s", file, plans[0].Name, r.worst)
+	}
+	plan := plans[0]
+	if err := a.checkOne(r, plan); err != nil {
+		return err
+	}
+	if r.worstTo != "" {
+		replays := slices.ContainsFunc(plan.Traffic, func(t policy.Traffic) bool { return t.Capture != "" })
+		if replays && filepath.Dir(r.worstTo) != filepath.Dir(file) {
+			return fmt.Errorf("--worst-to %s: the rehearsal replays a capture, so write it into the folder of %s", r.worstTo, file)
+		}
+		if _, err := os.Lstat(r.worstTo); err == nil {
+			return fmt.Errorf("--worst-to %s: there is such a file; remove it, or name another", r.worstTo)
+		}
+	}
+	captures := files.Captures{In: r.in}
+	defer captures.Close()
+	defer r.interruptible()()
+	show, clear := a.progress("looking for the worst phases of " + plan.Name)
+	found, err := worst.Search(r.file, plan, worst.Options{Class: r.worst, Runs: worstRuns, Seed: r.seed, Capture: captures.Open, Stop: r.stop, Tell: show})
+	clear()
+	if err != nil {
+		return r.in.WithLines(err)
+	}
+	name := plan.Name + "-worst"
+	if r.worstTo != "" && len(found.Phases) > 0 {
+		phases := make(map[string]string)
+		for _, p := range found.Phases {
+			phases[p.Traffic] = unit.FormatDuration(p.Phase)
+		}
+		b, err := r.in.WithPhases(plan.Name, name, phases)
+		if err != nil {
+			return err
+		}
+		if err := os.WriteFile(r.worstTo, b, 0o666); err != nil {
+			return err
+		}
+	}
+	if a.output == "json" {
+		err = render.JSON(a.out, found)
+	} else {
+		text.Worst(found)
+		if r.worstTo != "" && len(found.Phases) > 0 {
+			text.Line("  %s has this run as the rehearsal `%s`: imbrel rehearse %s %s --seed %d", r.worstTo, name, r.worstTo, name, r.seed)
+		}
+	}
+	if r.stop() && err == nil {
+		return errInterrupted
+	}
+	return err
+}
