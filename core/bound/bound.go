@@ -128,11 +128,8 @@ func (w *flow) path(n *network) Path {
 		p.Hops = append(p.Hops, h)
 		p.Min, p.Max = v.arriveMin+v.serviceMin, v.leaveMax
 		sum = later(sum, later(h.Max, v.linkDelay+v.linkJitter))
-		if v.entry != nil {
-			p.classes = append(p.classes, v.entry.Name)
-			if p.Class == policy.Rest {
-				p.Class = v.entry.Name
-			}
+		if v.entry != nil && p.Class == policy.Rest {
+			p.Class = v.entry.Name
 		}
 		if p.Why.IsZero() && h.Max == Never {
 			p.Why = h.Why
@@ -151,7 +148,17 @@ func (w *flow) path(n *network) Path {
 		}
 	}
 	p.Kept = p.Lost.IsZero()
+	p.named()
 	return p
+}
+
+// named notes the classes of the hops.
+func (p *Path) named() {
+	for i := range p.Hops {
+		if c := p.Hops[i].Class; c != "" {
+			p.classes = append(p.classes, c)
+		}
+	}
 }
 
 // loses says what of a queue may lose packets; nothing where it loses none for certain.
@@ -256,6 +263,7 @@ type hopJSON struct {
 	Others   *float64   `json:"others_ms"`
 	Blocking *float64   `json:"blocking_ms"`
 	Ceiling  *float64   `json:"upper_limit_ms"`
+	Arrives  *float64   `json:"arrives_ms"`
 	Sending  *float64   `json:"sending_ms"`
 	Full     bool       `json:"queue_full"`
 	Backlog  *unit.Size `json:"backlog_bytes"`
@@ -270,7 +278,7 @@ func (h Hop) MarshalJSON() ([]byte, error) {
 	if h.Backlog >= 0 {
 		backlog = &h.Backlog
 	}
-	return json.Marshal(hopJSON{h.Place, h.Class, ms(h.Max), ms(h.Own), ms(h.Others), ms(h.Blocking), ms(h.Ceiling), ms(h.Sending), h.Full, backlog, h.Size, h.Why, h.Advice})
+	return json.Marshal(hopJSON{h.Place, h.Class, ms(h.Max), ms(h.Own), ms(h.Others), ms(h.Blocking), ms(h.Ceiling), ms(h.Arrives), ms(h.Sending), h.Full, backlog, h.Size, h.Why, h.Advice})
 }
 
 // UnmarshalJSON reads what MarshalJSON wrote.
@@ -279,7 +287,7 @@ func (h *Hop) UnmarshalJSON(b []byte) error {
 	if err := json.Unmarshal(b, &w); err != nil {
 		return err
 	}
-	*h = Hop{Place: w.Place, Class: w.Class, Max: fromMs(w.Max), Own: fromMs(w.Own), Others: fromMs(w.Others), Blocking: fromMs(w.Blocking), Ceiling: fromMs(w.Ceiling), Sending: fromMs(w.Sending), Full: w.Full, Backlog: -1, Size: w.Size, Why: w.Why, Advice: w.Advice}
+	*h = Hop{Place: w.Place, Class: w.Class, Max: fromMs(w.Max), Own: fromMs(w.Own), Others: fromMs(w.Others), Blocking: fromMs(w.Blocking), Ceiling: fromMs(w.Ceiling), Arrives: fromMs(w.Arrives), Sending: fromMs(w.Sending), Full: w.Full, Backlog: -1, Size: w.Size, Why: w.Why, Advice: w.Advice}
 	if w.Backlog != nil {
 		h.Backlog = *w.Backlog
 	}
@@ -318,6 +326,7 @@ func (p *Path) UnmarshalJSON(b []byte) error {
 		return err
 	}
 	*p = Path{Traffic: w.Traffic, Reverse: w.Direction == "reverse", Class: w.Class, Calls: w.Calls, Reports: w.Reports, Min: fromMs(w.Min), Max: fromMs(w.Max), Why: w.Why, Saved: fromMs(w.Saved), Kept: w.Kept, Lost: w.Lost, Hops: w.Hops}
+	p.named()
 	return nil
 }
 

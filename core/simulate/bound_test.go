@@ -32,8 +32,6 @@ type world struct {
 	doc     object
 }
 
-func (w *world) percent(most int) string { return fmt.Sprintf("%d%%", 1+w.r.IntN(most)) }
-
 func pick[T any](r *rand.Rand, all ...T) T { return all[r.IntN(len(all))] }
 
 // entries returns the entries of one level, for classes that no other level has.
