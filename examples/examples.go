@@ -29,8 +29,7 @@ it at once: pilots call, the radar picture streams, charts synchronise, the offi
 `
 
 // Next is what the demo says last.
-const Next = `Next:
-  imbrel demo --write tern                      write this example into the folder tern
-  imbrel rehearse tern/ternrock.yaml --detail   show each traffic, interface and link
-  sudo imbrel prove tern/ternrock.yaml fog      repeat it with real packets (Linux, 30 s)
-  Set the first ` + "`shape`" + ` to 14Mbit/s, then run: imbrel rehearse tern/ternrock.yaml --suggest`
+const Next = `Next: imbrel demo --write tern                  write this example into the folder tern
+      imbrel bound tern/ternrock.yaml fog       prove the longest delays that are possible
+      sudo imbrel prove tern/ternrock.yaml fog  repeat it with real packets (Linux, 30 s)
+      Set the first ` + "`shape`" + ` to 14Mbit/s, then run: imbrel rehearse tern/ternrock.yaml --suggest`

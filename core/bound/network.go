@@ -38,7 +38,8 @@ type station struct {
 	queues    map[*plan.Entry]*classQueue
 	out       Curve // of all that leaves
 	first     *station
-	single    bool // all of its packets come from `first`
+	circle    []string // the names of the stations in a circle that it is in, or behind
+	single    bool     // all of its packets come from `first`
 }
 
 // A classQueue is an entry of a station, nil for a plain FIFO, and what is known of it.

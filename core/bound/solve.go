@@ -16,16 +16,42 @@ const maxRounds = 8
 
 // solve computes the bounds of all stations, each after those that its packets come from. Where that is a circle, its
 // stations first reckon with all that their links can bring, and then with what is known of it.
-func (n *network) solve() (circle []*station) {
+func (n *network) solve() {
 	order, circle := n.order()
+	for _, s := range circle {
+		s.circle = s.around(circle)
+	}
 	for round := 1; ; round++ {
 		changed := false
 		for _, s := range order {
 			changed = n.compute(s) || changed
 		}
 		if len(circle) == 0 || !changed || round == maxRounds {
-			return circle
+			return
 		}
+	}
+}
+
+// around returns the names of the circle that a station is in, or behind: it is found by going back from it.
+func (s *station) around(circle []*station) (names []string) {
+	var way []*station
+	for at := s; ; {
+		if i := slices.Index(way, at); i >= 0 {
+			for _, o := range way[i:] {
+				names = append(names, o.name())
+			}
+			slices.Reverse(names)
+			return names
+		}
+		way = append(way, at)
+		next := at
+		for _, v := range at.visits {
+			if v.prev != nil && slices.Contains(circle, v.prev) {
+				next = v.prev
+				break
+			}
+		}
+		at = next
 	}
 }
 
@@ -460,15 +486,26 @@ func (s *station) without(q *classQueue) words.Fact {
 		}
 		why := q.unbound
 		if why.IsZero() {
-			why = words.UnboundCircle.With()
+			why = words.UnboundCircle.With(s.circle)
 		}
 		return words.UnboundArrivals.With(q.name(), s.name(), why)
+	}
+	if s.waitsForItself(q) {
+		return words.UnboundArrivals.With(q.name(), s.name(), words.UnboundCircle.With(s.circle))
 	}
 	best := int64(0)
 	for _, g := range q.services {
 		best = max(best, g.Rate)
 	}
 	return words.UnboundRate.With(unit.Rate(q.arrivals[len(q.arrivals)-1].Rate), q.name(), s.name(), unit.Rate(best))
+}
+
+// waitsForItself reports whether a queue has no bound since its station is in a circle: what comes to it is bounded by its sender, and has
+// no bound where it was before.
+func (s *station) waitsForItself(q *classQueue) bool {
+	return len(s.circle) > 0 && slices.ContainsFunc(s.visits, func(v *visit) bool {
+		return v.entry == q.entry && v.number > 0 && v.jitter == Never && len(v.flow.send.patterns) > 0
+	})
 }
 
 // name names a queue in a sentence.

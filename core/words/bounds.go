@@ -27,7 +27,7 @@ var (
 	UnboundStarved    = row("more urgent traffic can hold {queue} at {place} back for {time}; the scheduler makes up for {most}")
 	UnboundEach       = row("{queue} at {place} has upper limits for each {each}")
 	UnboundDropped    = row("its packets are dropped on their way")
-	UnboundCircle     = row("it comes from a circle of queues, of which each waits for the others")
+	UnboundCircle     = row("it comes from a circle of queues, of which each waits for the one before: {places}")
 )
 
 // What may lose packets.

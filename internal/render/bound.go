@@ -157,14 +157,7 @@ func (t Text) proven(r *measure.Result, v *View) {
 		if i == maxProven && !v.detailed() {
 			break
 		}
-		said := words.ClassProven.With(c.name, delay(c.worst.Max), delay(c.seen))
-		switch {
-		case c.worst.Max == bound.Never:
-			said = words.ClassNotProven.With(c.name, c.worst.Why)
-		case c.kept:
-			said = words.ClassProvenKept.With(c.name, delay(c.worst.Max), delay(c.seen))
-		}
-		t.paragraph("  ", said.String())
+		t.paragraph("  ", c.said())
 	}
 	if len(all) > 0 {
 		t.Line("")
@@ -173,6 +166,29 @@ func (t Text) proven(r *measure.Result, v *View) {
 
 // maxProven is of how many classes with calls the short form says the bounds.
 const maxProven = 3
+
+// provenInLine writes the bounds of classes with calls in a line.
+func (t Text) provenInLine(r *measure.Result, v *View) {
+	if r.Bounds == nil {
+		return
+	}
+	for i, c := range boundsOf(r, func(p *bound.Path) bool { return v.shows(p.Class) && p.Calls > 0 }) {
+		if i < maxProven {
+			t.paragraph("", "With the policies, "+c.said())
+		}
+	}
+}
+
+// said returns the sentence of a bound.
+func (c *classBound) said() string {
+	switch {
+	case c.worst.Max == bound.Never:
+		return words.ClassNotProven.With(c.name, c.worst.Why).String()
+	case c.kept:
+		return words.ClassProvenKept.With(c.name, delay(c.worst.Max), delay(c.seen)).String()
+	}
+	return words.ClassProven.With(c.name, delay(c.worst.Max), delay(c.seen)).String()
+}
 
 // A classBound is the bound of a class, and the longest delay of its packets that was seen.
 type classBound struct {

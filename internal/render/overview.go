@@ -194,6 +194,7 @@ func (t Text) Both(without, with *measure.Result, v *View) {
 			t.fullBeside(without, with)
 		}
 		t.paragraph("", WhoPays(with.WhoPays).String())
+		t.provenInLine(with, v)
 		if len(with.Events) == 0 || v.detailed() || slices.ContainsFunc(with.Events, func(e measure.EventResult) bool { return !e.Holds() }) {
 			t.Line("")
 		}

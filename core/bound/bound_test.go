@@ -1,0 +1,106 @@
+package bound_test
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"imbrel.example/imbrel/core/bound"
+	"imbrel.example/imbrel/core/policyfile"
+)
+
+const site = `imbrel: 1
+classes: [{name: voice, match: [{to-port: 16384-32767}]}, {name: bulk, match: [{to-port: 80}]}]
+policies: [{name: p, shape: 4Mbit/s, treat: [{class: voice, priority: 1, police: {rate: 1Mbit/s, burst: 2kB}}, {class: bulk, at-least: 40%%, queue: {drop: fq-codel}}, {class: rest, at-least: 10%%}]}]
+attach: [{policy: p, at: a/far out}]
+network:
+  nodes:
+    - {name: a, interfaces: [{name: lan, rate: 1Gbit/s, subnets: [10.1.0.0/16]}, {name: far, rate: 10Mbit/s}]}
+    - {name: b, interfaces: [{name: near, rate: 10Mbit/s}, {name: lan, rate: 1Gbit/s, subnets: [10.2.0.0/16]}]}
+  links: [{ends: [{at: a/far}, {at: b/near}], delay: 1ms}]
+rehearsals:
+  - name: r
+    lasts: 1s
+    traffic: [%s]
+`
+
+func compute(t *testing.T, text string) *bound.Result {
+	t.Helper()
+	f, err := policyfile.Parse("file", []byte(text), time.LoadLocation)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return bound.Compute(f, &f.Rehearsals[0], nil)
+}
+
+const calls = "{name: calls, calls: 3, codec: g711, between: [10.1.0.1, 10.2.0.1]}"
+
+// Where there is no bound, the reason names the place and the entry; nothing is made up.
+func TestNoBoundHasAReason(t *testing.T) {
+	for what, c := range map[string]struct{ old, new, traffic, says string }{
+		"nothing bounds TCP":        {"", "", "{name: x, tcp: 1, from: 10.1.0.2, to: 10.2.0.2, to-port: 80}", "nothing bounds what comes to \"bulk\" at a/far out: `x` is TCP, which sends as fast as it can"},
+		"nothing bounds Poisson":    {"", "", "{name: x, rate: 10kbit/s, packet: 100B, arrivals: poisson, from: 10.1.0.2, to: 10.2.0.2, to-port: 80}", "`x` sends at random times"},
+		"more than there is":        {"", "", "{name: x, rate: 9Mbit/s, packet: 1400B, from: 10.1.0.2, to: 10.2.0.2, to-port: 80}", "9.24 Mbit/s may come to \"bulk\" at a/far out for good, and "},
+		"a capture may be anything": {"police: {rate: 1Mbit/s, burst: 2kB}", "queue: {drop: fq-codel}", "{name: office, capture: x.pcap, enters: a/lan}, " + calls, "nothing bounds what comes to \"voice\" at a/far out: `office` is a capture"},
+		"calls that come at random": {"police: {rate: 1Mbit/s, burst: 2kB}", "queue: {drop: fq-codel}", "{name: x, erlangs: 2, holding: 1min, codec: g711, between: [10.1.0.1, 10.2.0.1]}", "the calls of `x` come at random"},
+		"limits for each source":    {"at-least: 40%", "at-least: 40%, each: source, at-most: 2Mbit/s", "{name: x, rate: 1Mbit/s, packet: 1400B, from: 10.1.0.2, to: 10.2.0.2, to-port: 80}", "\"bulk\" at a/far out has upper limits for each source"},
+		"a medium that is shared":   {"delay: 1ms", "delay: 1ms, half-duplex: 8Mbit/s", calls, "both directions of the link at a/far use one medium by turns"},
+		"jitter without an end":     {"delay: 1ms", "delay: 1ms, jitter: {mean: 1ms, kind: exponential}", calls, "the jitter of the link at a/far has no largest value"},
+		"entries that come and go":  {"{class: rest, at-least: 10%}", "{class: rest, at-least: 10%, when: {starts: {load: 80%, for: 1s}, ends: {load: 20%, for: 1s}}}", calls, "`p` has entries with `when`"},
+	} {
+		text := fmt.Sprintf(site, c.traffic)
+		if c.old != "" {
+			if !strings.Contains(text, c.old) {
+				t.Fatalf("%s: no %q", what, c.old)
+			}
+			text = strings.Replace(text, c.old, c.new, 1)
+		}
+		r := compute(t, text)
+		p := r.Paths[len(r.Paths)-1]
+		for i := range r.Paths {
+			if r.Paths[i].Max == bound.Never {
+				p = r.Paths[i]
+				break
+			}
+		}
+		if p.Max != bound.Never || !strings.Contains(p.Why.String(), c.says) {
+			t.Errorf("%s: %v, %q", what, p.Max, p.Why)
+		}
+	}
+}
+
+// A circle of queues that wait for each other is named; at slow rates times are long, and nothing overflows.
+func TestCirclesAndSlowLines(t *testing.T) {
+	var nodes, links, attach, traffic []string
+	for n := range 5 {
+		nodes = append(nodes, fmt.Sprintf("{name: n%d, interfaces: [{name: lan, rate: 1Gbit/s, subnets: [10.%d.0.0/16]}, {name: to, rate: 10Mbit/s}, {name: from, rate: 10Mbit/s}]}", n, n))
+		links = append(links, fmt.Sprintf("{ends: [{at: n%d/to}, {at: n%d/from}], delay: 1ms}", n, (n+1)%5))
+		attach = append(attach, fmt.Sprintf("{policy: p, at: n%d/to out}", n))
+		traffic = append(traffic, fmt.Sprintf("{name: t%d, rate: 4700kbit/s, packet: 1400B, from: 10.%d.0.1, to: 10.%d.0.1, to-port: 80}", n, n, (n+2)%5))
+	}
+	text := fmt.Sprintf(`imbrel: 1
+classes: [{name: bulk, match: [{to-port: 80}]}]
+policies: [{name: p, treat: [{class: bulk, queue: {drop: fq-codel}}]}]
+attach: [%s]
+network: {nodes: [%s], links: [%s]}
+rehearsals: [{name: r, lasts: 1s, traffic: [%s]}]
+`, strings.Join(attach, ", "), strings.Join(nodes, ", "), strings.Join(links, ", "), strings.Join(traffic, ", "))
+	r := compute(t, text)
+	named := 0
+	for i := range r.Paths {
+		if p := &r.Paths[i]; p.Max == bound.Never && strings.Contains(p.Why.String(), "circle of queues") && strings.Contains(p.Why.String(), "n1/to out") {
+			named++
+		}
+	}
+	if named == 0 {
+		t.Errorf("no circle is named: %v, %s", r.Paths[0].Max, r.Paths[0].Why)
+	}
+
+	slow := strings.NewReplacer("at-least: 40%", "at-least: 5%", "at-least: 10%", "at-least: 5%", "4Mbit/s", "600bit/s", "1Mbit/s, burst", "500bit/s, burst", "rate: 10Mbit/s", "rate: 1kbit/s").Replace(fmt.Sprintf(site, calls+", {name: x, rate: 500bit/s, packet: 1400B, from: 10.1.0.2, to: 10.2.0.2, to-port: 80}"))
+	for _, p := range compute(t, slow).Paths {
+		if p.Max < p.Min || p.Max != bound.Never && p.Max < 100*time.Millisecond {
+			t.Errorf("%s: %v to %v", p.Name(), p.Min, p.Max)
+		}
+	}
+}
