@@ -370,6 +370,12 @@ func (c *checked) expected(text string, r *measure.Result) {
 			c.Errorf("%q: measured %v; the counters say %v", w.text, o.Measured, w.want)
 		}
 	}
+	for i := range got.Bounds.Paths { // what they advise names other lines
+		if a, b := got.Bounds.Paths[i].Max, r.Bounds.Paths[i].Max; a != b {
+			c.Errorf("with expectations the bound of %s is %v, and %v without", got.Bounds.Paths[i].Name(), a, b)
+		}
+	}
+	got.Bounds = r.Bounds
 	got.Verdict, got.Expectations, got.Warnings, got.NotJudged, got.FileHash = r.Verdict, r.Expectations, r.Warnings, r.NotJudged, r.FileHash
 	a, _ := json.Marshal(&got)
 	if b, _ := json.Marshal(r); string(a) != string(b) {

@@ -118,7 +118,18 @@ func (t Text) advice(r *bound.Result) {
 func (t Text) boundHops(p *bound.Path) {
 	t.Line("")
 	t.Title("%s (%s)", p.Name(), p.Class)
-	w := t.dense(t.grid([]column{{"place", true}, {"class", true}, {"up to", false}, {"own queue", false}, {"others first", false}, {"begun", false}, {"upper limit", false}, {"can wait", false}, {"queue", false}}, nil))
+	limited := slices.ContainsFunc(p.Hops, func(h bound.Hop) bool { return h.Ceiling > 0 })
+	columns := []column{{"place", true}, {"class", true}, {"up to", false}, {"own queue", false}, {"others", false}, {"begun", false}}
+	if limited {
+		columns = append(columns, column{"upper limit", false})
+	}
+	w := t.dense(t.grid(append(columns, column{"can wait", false}, column{"queue", false}), nil)).without("queue", "class")
+	part := func(d time.Duration) string {
+		if d == 0 {
+			return "-"
+		}
+		return delay(d)
+	}
 	for i := range p.Hops {
 		h := &p.Hops[i]
 		waits := "full"
@@ -127,9 +138,12 @@ func (t Text) boundHops(p *bound.Path) {
 		}
 		row := table.Row{h.Place, orDash(h.Class), delay(h.Max)}
 		if h.Max == bound.Never {
-			row = append(row, "", "", "", "")
+			row = append(row, "", "", "")
 		} else {
-			row = append(row, delay(h.Own), delay(h.Others), delay(h.Blocking), delay(h.Ceiling))
+			row = append(row, part(h.Own), part(h.Others), part(h.Blocking))
+		}
+		if limited {
+			row = append(row, part(h.Ceiling))
 		}
 		w.add(append(row, waits, humanize.Bytes(int64(h.Size))))
 	}
