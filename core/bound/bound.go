@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"encoding/json"
 	"slices"
-	"strings"
 	"time"
 
 	"imbrel.example/imbrel/core/plan"
@@ -79,21 +78,11 @@ func Compute(f *policy.File, h *policy.Rehearsal, open func(name string) (traffi
 func (r *Result) Of(subject string) (out []*Path) {
 	for i := range r.Paths {
 		p := &r.Paths[i]
-		if p.Traffic == subject || slices.ContainsFunc(p.classes, func(c string) bool { return within(c, subject) }) {
+		if p.Traffic == subject || slices.ContainsFunc(p.classes, func(c string) bool { return policy.IsWithin(c, subject) }) {
 			out = append(out, p)
 		}
 	}
 	return out
-}
-
-// within reports whether an entry, or one around it, is of a subject.
-func within(entry, subject string) bool {
-	for ; entry != ""; entry = entry[:max(0, strings.LastIndexByte(entry, '/'))] {
-		if policy.IsOf(entry, subject) {
-			return true
-		}
-	}
-	return false
 }
 
 // Worst returns the path of a subject whose bound is the largest, or that has none; nil: the subject has no path.
@@ -363,7 +352,7 @@ func (p *Path) ByWait() []*Hop {
 func (r *Result) Only(classes []string) {
 	r.Paths = slices.DeleteFunc(r.Paths, func(p Path) bool {
 		return !slices.ContainsFunc(classes, func(subject string) bool {
-			return slices.ContainsFunc(p.classes, func(c string) bool { return within(c, subject) }) || subject == p.Class
+			return slices.ContainsFunc(p.classes, func(c string) bool { return policy.IsWithin(c, subject) }) || subject == p.Class
 		})
 	})
 }

@@ -8,7 +8,6 @@ import (
 	"encoding/json"
 	"net/netip"
 	"slices"
-	"strings"
 	"time"
 
 	"imbrel.example/imbrel/core/allocation"
@@ -252,21 +251,8 @@ func (w *route) certain() bool {
 // within reports whether the packets are of a subject: a traffic, or a class that takes them
 // somewhere.
 func (w *route) within(subject string) bool {
-	return w.traffic.Name == subject || slices.ContainsFunc(w.answer.Hops, func(h explain.Step) bool { return h.Policy != "" && takes(h.Class, subject) })
+	return w.traffic.Name == subject || slices.ContainsFunc(w.answer.Hops, func(h explain.Step) bool { return h.Policy != "" && policy.IsWithin(h.Class, subject) })
 }
-
-// takes reports whether an entry, or one around it, is of a subject.
-func takes(entry, subject string) bool {
-	for ; entry != ""; entry = around(entry) {
-		if policy.IsOf(entry, subject) {
-			return true
-		}
-	}
-	return false
-}
-
-// around returns the entry around another.
-func around(entry string) string { return entry[:max(0, strings.LastIndexByte(entry, '/'))] }
 
 // A load is what a rehearsal sends out of an interface.
 type load struct {

@@ -42,7 +42,7 @@ func estimate(h *policy.Rehearsal, x *policy.Expectation, streams []*stream) wor
 		}
 		n := len(at)
 		for _, p := range f.steps {
-			if x.Where == nil || x.Where == p.iface && x.Direction.String() == p.hop.Direction && takes(p.hop.Class, x.Subject) {
+			if x.Where == nil || x.Where == p.iface && x.Direction.String() == p.hop.Direction && policy.IsWithin(p.hop.Class, x.Subject) {
 				at = append(at, p)
 			}
 		}

@@ -23,7 +23,7 @@ func expectationMark() Rule {
 					case x.Metric == policy.Marking && x.Where != nil:
 						for k := range w.answer.Hops {
 							p := &w.answer.Hops[k]
-							if p.Node+"/"+p.Interface == x.Where.Path() && p.Direction == x.Direction.String() && takes(p.Class, x.Subject) && p.MarksOut.DSCP != x.DSCP.Name() {
+							if p.Node+"/"+p.Interface == x.Where.Path() && p.Direction == x.Direction.String() && policy.IsWithin(p.Class, x.Subject) && p.MarksOut.DSCP != x.DSCP.Name() {
 								s.say(x.At, "", words.LeavesMarkedOtherwise.With(w.name(), x.Subject, x.Where.Path(), p.MarksOut.DSCP, words.Quote(x.Text), markedWhere(w)))
 							}
 						}

@@ -42,6 +42,16 @@ func IsOf(entry, subject string) bool {
 	return entry == subject || subject != Rest && !strings.Contains(subject, "/") && strings.HasSuffix(entry, "/"+subject)
 }
 
+// IsWithin reports whether an entry, by its name with those around it, or one of those is of a subject.
+func IsWithin(entry, subject string) bool {
+	for ; entry != ""; entry = entry[:max(0, strings.LastIndexByte(entry, '/'))] {
+		if IsOf(entry, subject) {
+			return true
+		}
+	}
+	return false
+}
+
 // Subjects returns the names that the expectation is about.
 func (e *Expectation) Subjects() []string {
 	if e.Versus != "" {

@@ -291,6 +291,24 @@ func (p *rehearsal) bounds(r *measure.Result, title, name string, vertical bool)
 	return append(out, proven(r, vertical, func(p *bound.Path) bool { return p.Name() == title })...)
 }
 
+// callsProven returns the bound of all calls of a run; 0: there are none, or one has no bound.
+func callsProven(r *measure.Result) (most time.Duration) {
+	if r.Bounds == nil {
+		return 0
+	}
+	for i := range r.Bounds.Paths {
+		p := &r.Bounds.Paths[i]
+		switch {
+		case p.Calls == 0:
+		case p.Max == bound.Never:
+			return 0
+		default:
+			most = max(most, p.Max)
+		}
+	}
+	return most
+}
+
 // farBound is how many times what was seen a bound may be for a chart to have room for it.
 const farBound = 3
 

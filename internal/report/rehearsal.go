@@ -85,6 +85,9 @@ func (p *rehearsal) answers() {
 			a.Text += fmt.Sprintf("; without the policies %.2f", worst(p.runs[0]))
 		}
 		a.Text += "."
+		if most := callsProven(r); most > 0 {
+			a.Text += " Proven: in any run, a packet of a call takes at most " + ms(float64(most)/1e6) + "."
+		}
 		p.Answers = append(p.Answers, a)
 	}
 	// The worst place of a run, or of those at an interface.
