@@ -107,6 +107,12 @@ func (w *flow) path(n *network) Path {
 	sum := time.Duration(0)
 	for _, v := range w.visits {
 		h := v.result
+		if h.Place == "" { // nothing was computed
+			h = Hop{Place: v.at.name(), Max: Never, Backlog: -1, Why: n.why}
+			if v.entry != nil {
+				h.Class = v.entry.Name
+			}
+		}
 		h.Sending, h.Arrives = max(v.serviceMin, 0), v.arriveMin
 		if q := v.at.queues[v.entry]; q != nil {
 			h.Advice = v.at.advice(v, q, &h)

@@ -34,7 +34,11 @@ func (t Text) Bounds(title string, r *bound.Result, hops bool) {
 		if p.Kept {
 			loss = t.good("impossible")
 		}
-		w.add(table.Row{p.Name(), p.Class, delay(p.Min), t.maximum(p), where, upTo, loss})
+		least := delay(p.Min)
+		if p.Min == 0 && p.Max == bound.Never {
+			least = "-"
+		}
+		w.add(table.Row{p.Name(), p.Class, least, t.maximum(p), where, upTo, loss})
 	}
 	t.put(w)
 	t.unbound(r)
