@@ -263,7 +263,7 @@ var verbose = flag.Bool("say-invalid", false, "say why random files are not vali
 func TestNothingExceedsItsBound(t *testing.T) {
 	var mutex sync.Mutex
 	var near []float64
-	valid, bounded, unbounded, exceeded := 0, 0, 0, 0
+	valid, bounded, unbounded, exceeded, kept := 0, 0, 0, 0, 0
 	reasons := map[string]int{}
 	one := func(trial int) {
 		w := &world{r: rand.New(rand.NewPCG(31, uint64(trial)))}
@@ -287,7 +287,7 @@ func TestNothingExceedsItsBound(t *testing.T) {
 				most[name] = max(most[name], time.Duration(r.Delay.Max*1e6+0.5))
 			}
 		}
-		bounds, least := make(map[string]time.Duration), make(map[string]time.Duration)
+		bounds, least, lossy := make(map[string]time.Duration), make(map[string]time.Duration), make(map[string]bool)
 		for i := range proven.Paths {
 			p := &proven.Paths[i]
 			name := p.Traffic + " forward"
@@ -297,8 +297,19 @@ func TestNothingExceedsItsBound(t *testing.T) {
 			if bounds[name] = max(bounds[name], p.Max); p.Max == bound.Never {
 				reasons[fmt.Sprintf("%.60s", p.Why.String())]++
 			}
+			if !p.Kept {
+				lossy[name] = true
+			}
 			if l, known := least[name]; !known || p.Min < l {
 				least[name] = p.Min
+			}
+		}
+		for _, r := range res.Traffic {
+			name := r.Name + " " + r.Direction
+			if _, known := bounds[name]; known && !lossy[name] {
+				if kept++; r.SentPackets != r.ReceivedPackets {
+					t.Errorf("plan %d: %s cannot lose a packet, by its proof, and lost %d of %d", trial, name, r.SentPackets-r.ReceivedPackets, r.SentPackets)
+				}
 			}
 		}
 		for name, seen := range most {
@@ -350,11 +361,11 @@ func TestNothingExceedsItsBound(t *testing.T) {
 	done.Wait()
 	slices.Sort(near)
 	at := func(part float64) float64 { return near[int(part*float64(len(near)-1))] }
-	t.Logf("%d of %d networks valid; %d ways with a bound, %d without, %d beyond it; seen of the bound: p10 %.2f p50 %.2f p90 %.2f p99 %.2f most %.4f", valid, *plans, bounded, unbounded, exceeded, at(0.1), at(0.5), at(0.9), at(0.99), at(1))
+	t.Logf("%d of %d networks valid; %d ways with a bound, %d without, %d beyond it; %d that lose nothing; seen of the bound: p10 %.2f p50 %.2f p90 %.2f p99 %.2f most %.4f", valid, *plans, bounded, unbounded, exceeded, kept, at(0.1), at(0.5), at(0.9), at(0.99), at(1))
 	for why, n := range reasons {
 		t.Logf("%5d %s", n, why)
 	}
-	if valid < *plans/3 || bounded < valid || at(1) < 0.9 {
+	if valid < *plans/3 || bounded < valid || kept < valid || at(1) < 0.9 {
 		t.Errorf("of %d networks %d were valid, with %d bounds, the nearest of %.2f: the test says little", *plans, valid, bounded, at(1))
 	}
 }
