@@ -31,7 +31,9 @@ type Hop struct {
 	Why      words.Fact    // why nothing bounds it
 	Advice   words.Fact    // what to change for less
 
-	by *plan.Entry // of the more urgent, the one that takes most
+	Plan  *plan.Plan  // of the place; nil: no policy, or read from a saved result
+	Entry *plan.Entry // that takes the packets
+	By    *plan.Entry // of the more urgent, the one that takes most
 }
 
 // A Path is the way of one direction of a traffic. A traffic whose packets are of several classes has several.
@@ -216,10 +218,10 @@ func (s *station) advice(v *visit, q *classQueue, h *Hop) words.Fact {
 		return words.SoonerRate.With(s.name())
 	case most == h.Ceiling:
 		return words.SoonerLimited.With(e.Name, e.Spec.PlaceOf("at-most"))
-	case most == h.Others && h.by != nil && h.by.Meter != nil:
-		return words.SoonerBurst.With(h.by.Name, h.by.Meter.Burst, h.by.Spec.PlaceOf("police"))
-	case most == h.Others && h.by != nil:
-		return words.SoonerUrgent.With(h.by.Name, h.by.Spec.At)
+	case most == h.Others && h.By != nil && h.By.Meter != nil:
+		return words.SoonerBurst.With(h.By.Name, h.By.Meter.Burst, h.By.Spec.PlaceOf("police"))
+	case most == h.Others && h.By != nil:
+		return words.SoonerUrgent.With(h.By.Name, h.By.Spec.At)
 	case most == h.Blocking:
 		return words.SoonerBegun.With(s.name(), unit.Size(s.maxPacket/8))
 	case h.Full:
@@ -379,9 +381,15 @@ func (p *Path) MaxAt(e *policy.Expectation) (time.Duration, bool) {
 	return max(h.Max-h.Sending, 0), true
 }
 
-// FullSomewhere reports whether the bound reckons with a full queue somewhere, since nothing else bounds what waits there.
-func (p *Path) FullSomewhere() bool {
-	return slices.ContainsFunc(p.Hops, func(h Hop) bool { return h.Full })
+// FullAt returns the hop with the largest of the bounds that reckon with a full queue, since nothing else bounds what waits there; nil: there
+// is none.
+func (p *Path) FullAt() *Hop {
+	for _, h := range p.ByWait() {
+		if h.Full {
+			return h
+		}
+	}
+	return nil
 }
 
 // At returns what the packets meet at a place, such as "ternrock/radio out"; nil: they do not come there.

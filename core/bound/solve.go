@@ -383,7 +383,7 @@ func (s *station) room(q *classQueue) int64 {
 
 // wait bounds how long the packets of a visit are at a station, until they have left.
 func (s *station) wait(v *visit, q *classQueue) Hop {
-	h := Hop{Place: s.name(), Class: q.class(), Backlog: -1, Size: unit.Size(s.room(q) / 8), Max: Never}
+	h := Hop{Place: s.name(), Class: q.class(), Plan: s.plan, Entry: q.entry, Backlog: -1, Size: unit.Size(s.room(q) / 8), Max: Never}
 	if q.backlog != Endless {
 		h.Backlog = unit.Size(q.backlog/8 + 1)
 	}
@@ -447,12 +447,12 @@ func (h *Hop) take(d, own time.Duration, g service, full bool) {
 	if d >= h.Max {
 		return
 	}
-	h.Max, h.Own, h.Others, h.Blocking, h.Ceiling, h.Full, h.by = d, own, g.urgent, g.packet, g.limit, full, g.by
+	h.Max, h.Own, h.Others, h.Blocking, h.Ceiling, h.Full, h.By = d, own, g.urgent, g.packet, g.limit, full, g.by
 	if full {
 		h.Blocking += g.any - g.Wait
 	}
 	if g.urgent == 0 {
-		h.by = nil
+		h.By = nil
 	}
 }
 

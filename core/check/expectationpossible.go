@@ -25,7 +25,7 @@ moments at which the senders begin may fail. ` + "`imbrel bound`" + ` shows what
 					}
 					most, worst := time.Duration(0), (*bound.Path)(nil)
 					for _, p := range proven.Of(x.Subject) {
-						if d, ok := p.MaxAt(x); ok && d != bound.Never && d > most && !p.FullSomewhere() {
+						if d, ok := p.MaxAt(x); ok && d != bound.Never && d > most && p.FullAt() == nil {
 							most, worst = d, p
 						}
 					}

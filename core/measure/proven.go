@@ -67,7 +67,7 @@ func whyProven(p *bound.Path) *Why {
 	if h == nil {
 		return nil
 	}
-	return &Why{Against: []string{}, Reason: byWaiting, Class: h.Class, Text: words.ProvenWait.With(h.Max, h.Place, h.Advice)}
+	return &Why{Against: []string{}, Reason: byWaiting, Class: h.Class, Text: words.ProvenWait.With(h.Max, h.Place, h.Advice), plan: h.Plan, entry: h.Entry}
 }
 
 // exceeds warns where a packet took longer than its bound: one of the two is wrong.

@@ -171,6 +171,18 @@ func (f *Finder) numbers(why *measure.Why, e *policy.Expectation) []number {
 	if entry == nil {
 		return nil
 	}
+	if e.Statistic == policy.Proven {
+		for o := entry; o != nil; o = o.Parent {
+			path := pathOf(p, o)
+			add(path+".at-least", 0, true, int64(p.Whole))
+			add(path+".police.burst", 0, false, 0)
+			if o.Leaf() {
+				add(path+".queue.limit", 0, false, 0)
+			}
+		}
+		add(shape, 0, true, int64(p.Carries))
+		return out
+	}
 	rate := e.Metric.Row().Kind == policy.Rates
 	slower := rate && (e.AtMost() || e.Operator == "=")
 	for o := entry; o != nil; o = o.Parent {

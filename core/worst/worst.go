@@ -8,8 +8,8 @@ import (
 	"time"
 
 	"imbrel.example/imbrel/core/bound"
+	"imbrel.example/imbrel/core/measure"
 	"imbrel.example/imbrel/core/policy"
-	"imbrel.example/imbrel/core/simulate"
 	"imbrel.example/imbrel/core/traffic"
 )
 
@@ -19,9 +19,13 @@ type Options struct {
 	Runs    int // at most
 	Seed    uint64
 	Capture func(name string) (traffic.Reader, error)
-	Stop    func() bool        // may be nil
-	Tell    func(done float64) // may be nil
+	// Rehearse runs rehearsals of the file, with one seed, and returns their results in their order; of an interrupt, those that were done.
+	Rehearse func([]*policy.Rehearsal) ([]*measure.Result, error)
+	Stop     func() bool // may be nil
 }
+
+// batch is how many rehearsals run together: each goes on from the best before them, so that the result does not depend on how many run at a time.
+const batch = 8
 
 // A Phase is how long after its start a traffic begins.
 type Phase struct {
@@ -62,7 +66,7 @@ func Search(f *policy.File, h *policy.Rehearsal, o Options) (*Result, error) {
 	if path == nil {
 		return nil, fmt.Errorf("no traffic of `%s` is in `%s`: add such traffic, or name another class", h.Name, o.Class)
 	}
-	s := &search{file: f, plan: h, options: &o, proven: proven, path: path, random: rand.New(rand.NewPCG(o.Seed, 31))}
+	s := &search{plan: h, options: &o, proven: proven, path: path, random: rand.New(rand.NewPCG(o.Seed, 31))}
 	for i := range h.Traffic {
 		if t := &h.Traffic[i]; period(t) > 0 {
 			s.movable = append(s.movable, i)
@@ -72,10 +76,11 @@ func Search(f *policy.File, h *policy.Rehearsal, o Options) (*Result, error) {
 		return nil, fmt.Errorf("no traffic of `%s` begins at a moment that can be chosen: calls, streams, video and hellos do", h.Name)
 	}
 	r := &Result{Rehearsal: h.Name, Class: o.Class, Traffic: path.Name(), Path: path}
-	drawn, err := s.run(nil)
-	if err != nil {
-		return nil, err
+	all, err := s.run([][]time.Duration{nil})
+	if err != nil || len(all) == 0 {
+		return r, err
 	}
+	drawn := all[0]
 	best, phases, err := s.look(drawn)
 	if err != nil {
 		return nil, err
@@ -109,7 +114,6 @@ func period(t *policy.Traffic) time.Duration {
 }
 
 type search struct {
-	file    *policy.File
 	plan    *policy.Rehearsal
 	options *Options
 	proven  *bound.Result
@@ -119,21 +123,25 @@ type search struct {
 	runs    int
 }
 
-// run rehearses with phases of the movable traffic, nil: drawn ones, and returns the longest delay of the path's packets.
-func (s *search) run(phases []time.Duration) (time.Duration, error) {
-	s.runs++
-	plan := *s.plan
-	plan.Expect = nil
-	plan.Traffic = append([]policy.Traffic(nil), plan.Traffic...)
-	for i := range phases {
-		t := &plan.Traffic[s.movable[i]]
-		t.Phase, t.Skew = &phases[i], 0
+// run rehearses with each of several phases of the movable traffic, nil: drawn ones, and returns the longest delays of the path's packets.
+func (s *search) run(all [][]time.Duration) (longest []time.Duration, err error) {
+	var plans []*policy.Rehearsal
+	for _, phases := range all {
+		plan := *s.plan
+		plan.Expect = nil
+		plan.Traffic = append([]policy.Traffic(nil), plan.Traffic...)
+		for i := range phases {
+			t := &plan.Traffic[s.movable[i]]
+			t.Phase, t.Skew = &phases[i], 0
+		}
+		plans = append(plans, &plan)
 	}
-	res, err := simulate.Run(s.file, &plan, simulate.Options{Seed: s.options.Seed, Capture: s.options.Capture, Stop: s.options.Stop})
-	if err != nil {
-		return 0, err
+	results, err := s.options.Rehearse(plans)
+	for _, r := range results {
+		s.runs++
+		longest = append(longest, r.Seen(s.path))
 	}
-	return res.Seen(s.path), nil
+	return longest, err
 }
 
 // look tries phases until the runs are used up, the bound is reached, or it is told to stop.
@@ -144,24 +152,25 @@ func (s *search) look(drawn time.Duration) (best time.Duration, phases []time.Du
 		if s.options.Stop != nil && s.options.Stop() || s.path.Max != bound.Never && float64(best) >= enough*float64(s.path.Max) {
 			break
 		}
-		if s.options.Tell != nil {
-			s.options.Tell(float64(s.runs) / float64(s.options.Runs))
+		var next [][]time.Duration
+		for range min(batch, s.options.Runs-s.runs) {
+			switch {
+			case len(starts) > 0:
+				next, starts = append(next, starts[0]), starts[1:]
+			case phases == nil || s.random.IntN(6) == 0:
+				next = append(next, s.anywhere())
+			default:
+				next = append(next, s.near(phases))
+			}
 		}
-		var next []time.Duration
-		switch {
-		case len(starts) > 0:
-			next, starts = starts[0], starts[1:]
-		case phases == nil || s.random.IntN(6) == 0:
-			next = s.anywhere()
-		default:
-			next = s.near(phases)
-		}
-		d, err := s.run(next)
+		longest, err := s.run(next)
 		if err != nil {
 			return 0, nil, err
 		}
-		if d > best {
-			best, phases = d, next
+		for i, d := range longest {
+			if d > best {
+				best, phases = d, next[i]
+			}
 		}
 	}
 	return best, phases, nil

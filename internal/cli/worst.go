@@ -6,6 +6,7 @@ import (
 	"path/filepath"
 	"slices"
 
+	"imbrel.example/imbrel/core/measure"
 	"imbrel.example/imbrel/core/policy"
 	"imbrel.example/imbrel/core/unit"
 	"imbrel.example/imbrel/core/worst"
@@ -37,9 +38,14 @@ func (a *app) worst(text render.Text, r *rehearsalRun, file string, plans []*pol
 	captures := files.Captures{In: r.in}
 	defer captures.Close()
 	defer r.interruptible()()
-	show, clear := a.progress("looking for the worst phases of " + plan.Name)
-	found, err := worst.Search(r.file, plan, worst.Options{Class: r.worst, Runs: worstRuns, Seed: r.seed, Capture: captures.Open, Stop: r.stop, Tell: show})
-	clear()
+	rehearse := func(plans []*policy.Rehearsal) ([]*measure.Result, error) {
+		var todo []job
+		for _, p := range plans {
+			todo = append(todo, job{p, false, r.seed})
+		}
+		return a.runJobs(r, todo)
+	}
+	found, err := worst.Search(r.file, plan, worst.Options{Class: r.worst, Runs: worstRuns, Seed: r.seed, Capture: captures.Open, Rehearse: rehearse, Stop: r.stop})
 	if err != nil {
 		return r.in.WithLines(err)
 	}

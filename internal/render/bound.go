@@ -202,6 +202,8 @@ func (c *classBound) said() string {
 	switch {
 	case c.worst.Max == bound.Never:
 		return words.ClassNotProven.With(c.name, c.worst.Why).String()
+	case c.worst.FullAt() != nil:
+		return words.ClassProvenFull.With(c.name, delay(c.worst.Max), c.worst.FullAt().Place, delay(c.seen)).String()
 	case c.kept:
 		return words.ClassProvenKept.With(c.name, delay(c.worst.Max), delay(c.seen)).String()
 	}
