@@ -202,7 +202,7 @@ func (s *station) loses(q *classQueue) words.Fact {
 	return words.Fact{}
 }
 
-// advice says what to change for a smaller bound at a station: the number behind the largest part of it.
+// advice says what to change for a smaller bound at a station: the number behind its largest part.
 func (s *station) advice(v *visit, q *classQueue, h *Hop) words.Fact {
 	e := q.entry
 	switch most := max(h.Own, h.Others, h.Blocking, h.Ceiling); {

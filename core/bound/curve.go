@@ -177,7 +177,7 @@ func (c Curve) Backlog(s Service) int64 {
 }
 
 // Output returns what leaves a server (theorem 1.4.3): of each bucket the rate, and a burst that grows by what comes in the wait.
-// A server that is too slow for a bucket says nothing of it.
+// A bucket with a higher rate than the server is left out.
 func (c Curve) Output(s Service) Curve {
 	var out Curve
 	for _, b := range c {
@@ -213,7 +213,7 @@ func timeOf(bits, rate int64) time.Duration {
 	return time.Duration(mulUp(bits, 1e9, rate))
 }
 
-// later adds times, of which one may be Never.
+// later adds two times. Never is longer than any other.
 func later(a, b time.Duration) time.Duration { return time.Duration(plus(int64(a), int64(b))) }
 
 // plus adds two numbers that are not negative; Endless is more than any.

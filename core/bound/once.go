@@ -28,7 +28,7 @@ func (v *visit) finish(q *classQueue) {
 	}
 }
 
-// sameFlows reports whether all that comes to a queue at a station comes from another, and nothing else came to that.
+// sameFlows reports whether a queue at a station and the one before it have the same flows.
 func (q *classQueue) sameFlows(before *classQueue, from, at *station) bool {
 	if q.anyClass || before.anyClass {
 		return false

@@ -14,8 +14,8 @@ import (
 // maxRounds is how often the stations of a circle are computed. Each time their bounds hold, and get no worse.
 const maxRounds = 8
 
-// solve computes the bounds of all stations, each after those that its packets come from. Where that is a circle, its
-// stations first reckon with all that their links can bring, and then with what is known of it.
+// solve computes the bounds of all stations, each after those that its packets come from. In a circle of stations,
+// the first round reckons with the rates of the links, and each later round with the bounds of the round before.
 func (n *network) solve() {
 	order, circle := n.order()
 	for _, s := range circle {
