@@ -119,7 +119,7 @@ func (w *flow) path(n *network) Path {
 		if q := v.at.queues[v.entry]; q != nil {
 			h.Advice = v.at.advice(v, q, &h)
 			if p.Lost.IsZero() && n.why.IsZero() {
-				p.Lost = v.at.loses(q)
+				p.Lost = v.at.loses(q, n.rehearsal.Lasts)
 			}
 		}
 		p.Hops = append(p.Hops, h)
@@ -158,8 +158,8 @@ func (p *Path) named() {
 	}
 }
 
-// loses says what of a queue may lose packets; nothing where it loses none for certain.
-func (s *station) loses(q *classQueue) words.Fact {
+// loses says what of a queue may lose packets within a time; nothing where it loses none for certain.
+func (s *station) loses(q *classQueue, within time.Duration) words.Fact {
 	for o := q.entry; o != nil; o = o.Parent {
 		if o.Block || o.BlockWhen != nil {
 			return words.LosesBlocked.With(o.Name, s.name())
@@ -174,7 +174,7 @@ func (s *station) loses(q *classQueue) words.Fact {
 			}
 		}
 		bucket := bucketOf(o.Meter)
-		if len(bucket) == 0 || o.Meter.Aware || offered.Excess(bucket[0].Rate) > bucket[0].Burst-1 {
+		if len(bucket) == 0 || o.Meter.Aware || offered.ExcessWithin(bucket[0].Rate, within) > bucket[0].Burst-1 {
 			return words.LosesPoliced.With(o.Name, s.name())
 		}
 	}

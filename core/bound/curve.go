@@ -134,6 +134,15 @@ func (c Curve) Excess(rate int64) int64 {
 	return Endless
 }
 
+// ExcessWithin returns by how many bits at most it gets ahead within a time.
+func (c Curve) ExcessWithin(rate int64, within time.Duration) int64 {
+	most := c.Excess(rate)
+	for _, b := range c {
+		most = min(most, plus(b.Burst, mulUp(max(b.Rate-rate, 0), int64(within), 1e9)))
+	}
+	return most
+}
+
 // BusyPeriod returns after what time a server of a rate that starts after a wait has sent all that came so far, at the latest:
 // the length of its longest busy time. Never: there may be no such time.
 func (c Curve) BusyPeriod(s Service) time.Duration {

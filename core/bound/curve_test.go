@@ -57,6 +57,8 @@ func TestClosedForms(t *testing.T) {
 	check("no curve", Curve(nil).Delay(server), Never)
 	check("nothing left", line.Leftover(Bucket{0, 10 * mbit}, 0).Rate, int64(0))
 	check("one bit a second", Curve{{8, 0}}.Delay(Service{Rate: 1}), 8*time.Second)
+	// A traffic that is faster than a policer by 1 kbit/s gets ahead by 20 kbit in 20 s.
+	check("within a time", Curve{{12_000, mbit + 1000}}.ExcessWithin(mbit, 20*time.Second), int64(32_000))
 	// A busy time: (b + RT)/(R - r).
 	check("busy time", one.BusyPeriod(server), time.Duration((12_000+15_000)*1_000_000_000/(3*mbit)))
 }
