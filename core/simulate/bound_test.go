@@ -261,6 +261,9 @@ var verbose = flag.Bool("say-invalid", false, "say why random files are not vali
 // No packet of a rehearsal takes longer than its bound, and in no queue more waits, to the nanosecond and the byte: of random
 // networks with random phases.
 func TestNothingExceedsItsBound(t *testing.T) {
+	if testing.Short() {
+		*plans = min(*plans, 10)
+	}
 	var mutex sync.Mutex
 	var near []float64
 	valid, bounded, unbounded, exceeded, kept := 0, 0, 0, 0, 0
@@ -365,7 +368,7 @@ func TestNothingExceedsItsBound(t *testing.T) {
 	for why, n := range reasons {
 		t.Logf("%5d %s", n, why)
 	}
-	if valid < *plans/3 || bounded < valid || kept < valid || at(1) < 0.9 {
+	if !testing.Short() && (valid < *plans/3 || bounded < valid || kept < valid || at(1) < 0.9) {
 		t.Errorf("of %d networks %d were valid, with %d bounds, the nearest of %.2f: the test says little", *plans, valid, bounded, at(1))
 	}
 }
