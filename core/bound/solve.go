@@ -89,7 +89,7 @@ func (n *network) order() (order, circle []*station) {
 	return append(order, circle...), circle
 }
 
-// compute computes what comes to a station and how long it waits there, and reports whether that is less than before.
+// compute computes the arrivals and the delays of a station, and reports whether a delay changed.
 func (n *network) compute(s *station) (changed bool) {
 	s.arrives()
 	entries := []*plan.Entry{nil}
@@ -184,7 +184,7 @@ func (s *station) worst(v *visit) (most time.Duration) {
 	return most
 }
 
-// gathers returns what comes to an entry, or to a plain FIFO; nil: no packet does.
+// gathers returns the queue of an entry, or of a plain FIFO, with its arrivals; nil: it has none.
 func (n *network) gathers(s *station, e *plan.Entry, all bool) *classQueue {
 	type group struct {
 		prev  *station
@@ -456,8 +456,8 @@ func (h *Hop) take(d, own time.Duration, g service, full bool) {
 	}
 }
 
-// ends returns what comes over the line of a station until a packet of a visit has come to the next, where that is not the
-// largest: a shape lets no more pass than its rate since the packets before, which are spaced by their beginnings.
+// ends returns the arrivals at the next station up to a packet of a visit that is smaller than the largest. A shape spaces
+// packets by their beginnings, so that a small packet arrives sooner after the one before than its rate says.
 func (s *station) ends(v *visit, next *station) Curve {
 	if s.rate == s.line || s.rate == 0 || s.maxRate > s.rate && !(s.keeps && next.carrier) || v.number <= 0 || v.flow.visits[v.number-1].linkJitter > 0 {
 		return nil

@@ -144,7 +144,7 @@ func (s *search) run(all [][]time.Duration) (longest []time.Duration, err error)
 	return longest, err
 }
 
-// look tries phases until the runs are used up, the bound is reached, or it is told to stop.
+// look tries phases until an interrupt, the last run, or a delay near the bound.
 func (s *search) look(drawn time.Duration) (best time.Duration, phases []time.Duration, err error) {
 	best = drawn
 	starts := s.meetings()

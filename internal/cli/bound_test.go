@@ -14,7 +14,7 @@ type boundsJSON struct {
 	Rehearsals []bound.Result `json:"rehearsals"`
 }
 
-// What is proven of the demo is above what is rehearsed, the same in both commands, and said in a line.
+// The bounds of the demo are above its rehearsed delays. Both commands show the same bounds.
 func TestBoundsOfTheDemo(t *testing.T) {
 	t.Parallel()
 	const file = "../../examples/ternrock.yaml"
@@ -74,7 +74,7 @@ rehearsals:
     expect:
 `
 
-// Expectations of bounds hold, fail and are not proven, each with its reason; what cannot be meant is told.
+// Expectations of bounds hold, fail, or are not proven, each with its reason. A wrong expectation is an error.
 func TestExpectedBounds(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
