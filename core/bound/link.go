@@ -149,6 +149,9 @@ func (n *network) keeps(s *station) bool {
 		}
 	}
 	link, own := int64(carries), int64(s.plan.Shape)
+	if own > link {
+		return false
+	}
 	for len(links) > 0 || len(shapes) > 0 {
 		if len(shapes) == 0 || len(links) > 0 && links[0].at <= shapes[0].at {
 			link, links = links[0].rate, links[1:]
