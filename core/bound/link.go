@@ -46,10 +46,10 @@ func (n *network) link(f *flow, v *visit, at *policy.Interface) {
 	}
 }
 
-// A span is what events make of a link in one direction: the least it carries, and its delays.
+// A span is what events make of a link in one direction: the least and the most it carries, and its delays.
 type span struct {
 	touched     bool
-	least       unit.Rate
+	least, most unit.Rate
 	quick, slow time.Duration
 	loses       bool
 	event       *policy.Event
@@ -77,11 +77,11 @@ func (n *network) events() {
 			c := &both[end]
 			if !c.touched {
 				carries, _, _ := l.Ends[end].Carrier()
-				*c = span{touched: true, least: carries, quick: l.Delay, slow: l.Delay}
+				*c = span{touched: true, least: carries, most: carries, quick: l.Delay, slow: l.Delay}
 			}
 			c.event = e
 			if rate != nil {
-				c.least = min(c.least, *rate)
+				c.least, c.most = min(c.least, *rate), max(c.most, *rate)
 			}
 			if e.Delay != nil {
 				c.quick, c.slow = min(c.quick, *e.Delay), max(c.slow, *e.Delay)

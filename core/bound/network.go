@@ -179,7 +179,7 @@ func (n *network) carrier(s *station) *station {
 	rate, framing, slower := end.Carrier()
 	limit := rate.Bytes(end.Buffer)
 	if c := n.changes(s.iface); c.touched {
-		s.maxLine = int64(s.iface.Rate)
+		s.maxLine = int64(max(s.iface.Rate, c.most)) // a full queue empties at the rate of the link
 		rate, limit = min(rate, c.least), max(limit, s.iface.Rate.Bytes(end.Buffer))
 		slower = slower || rate < s.iface.Rate
 	}

@@ -258,6 +258,9 @@ func (w *world) file() *policy.File {
 
 var verbose = flag.Bool("say-invalid", false, "say why random files are not valid")
 
+// exceededOnce are plans that exceeded their bounds once: where a carrier's full queue empties faster than its interface sends.
+var exceededOnce = []int{802484}
+
 // No packet of a rehearsal takes longer than its bound, and in no queue more waits, to the nanosecond and the byte: of random
 // networks with random phases.
 func TestNothingExceedsItsBound(t *testing.T) {
@@ -356,6 +359,9 @@ func TestNothingExceedsItsBound(t *testing.T) {
 				one(trial)
 			}
 		})
+	}
+	for _, trial := range exceededOnce {
+		trials <- trial
 	}
 	for trial := range *plans {
 		trials <- *firstPlan + trial
