@@ -51,6 +51,10 @@ type Path struct {
 	Lost    words.Fact    // what may lose some
 	Hops    []Hop
 
+	Loose   bool         // nothing bounds what is sent; false in a result that was read
+	Packets [2]unit.Size // the IP lengths of the shortest and of the longest packet
+	Slowest unit.Rate    // the lowest rate on the way; 0: there is none
+
 	classes []string // of all hops
 }
 
@@ -97,9 +101,19 @@ func (r *Result) Worst(subject string) (worst *Path) {
 	return worst
 }
 
+// Sends returns a path on which a traffic sends its data; nil: it has none.
+func (r *Result) Sends(t *policy.Traffic) *Path {
+	for i := range r.Paths {
+		if p := &r.Paths[i]; p.Traffic == t.Name && p.Reverse == t.Back() && !p.Reports {
+			return p
+		}
+	}
+	return nil
+}
+
 // path returns the bounds of a flow.
 func (w *flow) path(n *network) Path {
-	p := Path{Traffic: w.traffic.Name, Reverse: w.reverse, Class: policy.Rest, Why: n.why, Lost: w.lossy}
+	p := Path{Traffic: w.traffic.Name, Reverse: w.reverse, Class: policy.Rest, Why: n.why, Lost: w.lossy, Loose: len(w.send.patterns) == 0, Packets: [2]unit.Size{unit.Size(w.shortest), unit.Size(w.length)}}
 	if p.Reports = w.reports; w.traffic.Kind == policy.Calls && !w.reports {
 		p.Calls = w.count
 	}
@@ -128,6 +142,9 @@ func (w *flow) path(n *network) Path {
 		if v.entry != nil && p.Class == policy.Rest {
 			p.Class = v.entry.Name
 		}
+		if r := unit.Rate(v.at.rate); r > 0 && (p.Slowest == 0 || r < p.Slowest) {
+			p.Slowest = r
+		}
 		if p.Why.IsZero() && h.Max == Never {
 			p.Why = h.Why
 		}
@@ -135,6 +152,9 @@ func (w *flow) path(n *network) Path {
 	if w.stopped && p.Why.IsZero() {
 		p.Why = words.UnboundDropped.With()
 		p.Lost = p.Why
+	}
+	if p.Lost.IsZero() && w.replay != nil && n.overtaken(w, p.Max) {
+		p.Lost = words.LosesReplay.With(w.replay.Name)
 	}
 	if p.Why.IsZero() && p.Max != Never {
 		p.Saved = max(sum-p.Max, 0)
@@ -182,6 +202,9 @@ func (s *station) loses(q *classQueue, within time.Duration) words.Fact {
 		return words.Fact{}
 	}
 	room := s.room(q)
+	if q.entry == nil {
+		room = max(s.least, q.maxBits)
+	}
 	if e := q.entry; e != nil {
 		if e.Queue.Packets > 0 {
 			room = int64(e.Queue.Packets) * q.minBits
@@ -309,11 +332,7 @@ type pathJSON struct {
 
 // MarshalJSON writes times in milliseconds.
 func (p Path) MarshalJSON() ([]byte, error) {
-	direction := "forward"
-	if p.Reverse {
-		direction = "reverse"
-	}
-	return json.Marshal(pathJSON{p.Traffic, direction, p.Class, p.Calls, p.Reports, ms(p.Min), ms(p.Max), p.Why, ms(p.Saved), p.Kept, p.Lost, p.Hops})
+	return json.Marshal(pathJSON{p.Traffic, policy.DirectionOf(p.Reverse), p.Class, p.Calls, p.Reports, ms(p.Min), ms(p.Max), p.Why, ms(p.Saved), p.Kept, p.Lost, p.Hops})
 }
 
 // UnmarshalJSON reads what MarshalJSON wrote.

@@ -2,6 +2,7 @@ package bound_test
 
 import (
 	"fmt"
+	"maps"
 	"strings"
 	"testing"
 	"time"
@@ -102,5 +103,22 @@ rehearsals: [{name: r, lasts: 1s, traffic: [%s]}]
 		if p.Max < p.Min || p.Max != bound.Never && p.Max < 100*time.Millisecond {
 			t.Errorf("%s: %v to %v", p.Name(), p.Min, p.Max)
 		}
+	}
+}
+
+// Calls have the ports that they have in a rehearsal: those of others between the same addresses are passed over, and calls that come at
+// random may have any of many.
+func TestPortsOfCalls(t *testing.T) {
+	text := strings.Replace(fmt.Sprintf(site, `{name: first, calls: 2, codec: g711, between: [10.1.0.1, 10.2.0.1]}, {name: second, calls: 2, codec: g711, between: [10.2.0.1, 10.1.0.1]},
+      {name: given, calls: 3, codec: g711, from-port: 16382, to-port: 16382, between: [10.1.0.1, 10.2.0.2]}, {name: random, erlangs: 1, holding: 10s, codec: g711, between: [10.1.0.3, 10.2.0.3]}`), "16384-32767", "16384-16387", 1)
+	got := make(map[string]int)
+	for _, p := range compute(t, text).Paths {
+		if name := p.Name() + " " + p.Class; name != "second rest" { // its other direction leaves b, which has no policy
+			got[name] += p.Calls
+		}
+	}
+	want := map[string]int{"first voice": 2, "first, reverse rest": 2, "second, reverse rest": 2, "given rest": 1, "given voice": 2, "given, reverse rest": 3, "random voice": 1, "random rest": 1, "random, reverse rest": 1}
+	if !maps.Equal(got, want) {
+		t.Errorf("calls by way and class: %v, not %v", got, want)
 	}
 }

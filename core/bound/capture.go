@@ -88,8 +88,8 @@ func (n *network) read(t *policy.Traffic) bool {
 		}
 	}
 	for _, w := range order {
-		f := &flow{traffic: t, length: w.longest, count: 1, replayed: true, send: senderOf(t, 1, n.rehearsal.Lasts, 0)}
-		n.way(f, w.steps, w.shortest)
+		f := &flow{traffic: t, length: w.longest, shortest: w.shortest, count: 1, replayed: true, send: senderOf(t, 1, n.rehearsal.Lasts, 0)}
+		n.way(f, w.steps)
 		f.uncertain = f.send.why
 	}
 	return true

@@ -2,6 +2,7 @@ package bound
 
 import (
 	"encoding/binary"
+	"math"
 	"slices"
 	"time"
 
@@ -28,7 +29,8 @@ type station struct {
 	maxRate int64
 	keeps   bool       // its shape follows its link so soon that it is never above what that carries
 	credit  int64      // bits that the shape lets leave at once, beyond a packet
-	limit   int64      // bits that may wait in a plain FIFO
+	limit   int64      // bits that may wait in a plain FIFO, at most
+	least   int64      // and at least
 	ring    int64      // packets of the hardware's ring
 	why     words.Fact // nothing can be said of it
 
@@ -69,6 +71,7 @@ type visit struct {
 	anyClass             bool        // nobody knows which entry takes its packets
 	prev                 *station    // where they were before; nil: at their sender, or nobody knows
 	maxBits              int64       // of its largest packet, as the station counts
+	allBits              int64       // of its largest packet in all the parts that it may come in
 	minBits              int64       // and of its smallest
 	linkDelay            time.Duration
 	linkJitter           time.Duration // what the link takes beyond fixed, at most
@@ -85,16 +88,26 @@ type flow struct {
 	traffic   *policy.Traffic
 	reverse   bool
 	send      sender
-	length    int
-	count     int           // of calls, or of flows of TCP
-	last      int           // of these, the number of the last
-	reports   bool          // of calls
-	replayed  bool          // of a capture, which has no bounds of its own
-	slowest   time.Duration // that one of its packets takes anywhere
+	length    int // of its longest packet
+	shortest  int
+	host      *policy.Interface // where its sender is; nil: of a capture
+	count     int               // of calls, or of flows of TCP
+	last      int               // of these, the number of the last
+	reports   bool              // of calls
+	replayed  bool              // of a capture, which has no bounds of its own
+	slowest   time.Duration     // that one of its packets takes anywhere
 	visits    []*visit
-	uncertain words.Fact // why its way, or its classes, are not known
-	lossy     words.Fact // what may lose packets beyond the queues and policers
-	stopped   bool       // it never arrives
+	uncertain words.Fact     // why its way, or its classes, are not known
+	lossy     words.Fact     // what may lose packets beyond the queues and policers
+	replay    *policy.Tunnel // of IPsec on its way, which drops what is overtaken by too many; nil: there is none
+	begins    association    // of that
+	stopped   bool           // it never arrives
+}
+
+// An association is the packets that have a sequence of their own in a tunnel of IPsec: all that enter it at a node, or those of an entry there.
+type association struct {
+	node  *policy.Node
+	entry *plan.Entry
 }
 
 // A network is the flows of a rehearsal and the stations that they visit.
@@ -107,7 +120,8 @@ type network struct {
 	known     map[place]*station
 	flows     []*flow
 	changed   map[*policy.Link][2]span // what events make of the links, at their ends
-	why       words.Fact               // nothing can be said of anything
+	tunnels   map[string]*policy.Tunnel
+	why       words.Fact // nothing can be said of anything
 	open      func(name string) (traffic.Reader, error)
 }
 
@@ -118,8 +132,11 @@ type place struct {
 }
 
 func newNetwork(f *policy.File, h *policy.Rehearsal, open func(string) (traffic.Reader, error)) *network {
-	n := &network{file: f, rehearsal: h, open: open, follower: explain.New(f), table: route.New(f), known: make(map[place]*station)}
+	n := &network{file: f, rehearsal: h, open: open, follower: explain.New(f), table: route.New(f), known: make(map[place]*station), tunnels: make(map[string]*policy.Tunnel)}
 	n.events()
+	for i := range f.Network.Tunnels {
+		n.tunnels[f.Network.Tunnels[i].Name] = &f.Network.Tunnels[i]
+	}
 	for i := range h.Traffic {
 		n.add(&h.Traffic[i])
 	}
@@ -145,6 +162,7 @@ func (n *network) station(p place) *station {
 		s.line = int64(p.iface.Rate)
 		s.rate, s.ring = s.line, int64(p.iface.Ring)
 		s.limit = bitsOf(plan.FIFO(p.iface.Rate, p.iface.Framing))
+		s.least = s.limit
 	}
 	if s != nil && s.plan != nil {
 		if s.plan.Shape > 0 {
@@ -178,15 +196,18 @@ func (n *network) carrier(s *station) *station {
 	end := &l.Ends[s.iface.End]
 	rate, framing, slower := end.Carrier()
 	limit := rate.Bytes(end.Buffer)
+	least := limit
 	if c := n.changes(s.iface); c.touched {
 		s.maxLine = int64(max(s.iface.Rate, c.most)) // a full queue empties at the rate of the link
-		rate, limit = min(rate, c.least), max(limit, s.iface.Rate.Bytes(end.Buffer))
-		slower = slower || rate < s.iface.Rate
+		other := s.iface.Rate.Bytes(end.Buffer)      // of one that an event makes
+		rate, limit, least = min(rate, c.least), max(limit, other), min(least, other)
+		slower = slower || end.SlowerAt(rate)
 	}
 	if !slower {
 		return nil
 	}
 	s.framing, s.line, s.rate, s.limit = framing, int64(rate), int64(rate), max(8, bitsOf(limit))
+	s.least = max(8, bitsOf(least))
 	if l.HalfDuplex > 0 {
 		s.why = words.UnboundMedium.With(s.iface.Path())
 	}
@@ -228,10 +249,11 @@ func (n *network) ways(t *policy.Traffic, reverse bool, ask packet.Flow, reports
 	if from == nil || to == nil {
 		return // an error of the rehearsal
 	}
-	count, step := 1, uint16(0)
+	first, count, step := 0, 1, uint16(0)
 	switch {
 	case t.Kind == policy.Calls:
-		count, step = max(t.Calls, 1), 2
+		first, count = n.portPairs(t)
+		step = 2
 	case t.Kind.OverTCP():
 		count, step = max(t.Flows, 1), 1
 	}
@@ -249,7 +271,7 @@ func (n *network) ways(t *policy.Traffic, reverse bool, ask packet.Flow, reports
 		recognised = append(recognised, false)
 	}
 	known := make(map[string]*flow)
-	for i := range min(count, maxWays) {
+	for i := first; i < min(count, first+maxWays); i++ {
 		if i > 0 {
 			own := step * uint16(i)
 			switch {
@@ -278,12 +300,15 @@ func (n *network) ways(t *policy.Traffic, reverse bool, ask packet.Flow, reports
 				}
 				continue
 			}
-			f := &flow{traffic: t, reverse: reverse, length: longest, stopped: !arrives, count: 1, last: i, reports: reports}
+			f := &flow{traffic: t, reverse: reverse, length: longest, shortest: shortest, host: from, stopped: !arrives, count: 1, last: i, reports: reports}
 			known[way] = f
-			n.way(f, steps, shortest)
+			n.way(f, steps)
 		}
 	}
 	for _, f := range n.flows[len(n.flows)-len(known):] {
+		if t.Kind == policy.Calls {
+			f.count = min(f.count, max(t.Calls, 1))
+		}
 		switch {
 		case reports && t.Erlangs > 0:
 			f.send = sender{why: words.UnboundCalls.With(t.Name)}
@@ -293,6 +318,35 @@ func (n *network) ways(t *policy.Traffic, reverse bool, ask packet.Flow, reports
 			f.send = senderOf(t, f.count, n.rehearsal.Lasts, min(max(f.slowest, 1), maxJitter))
 		}
 	}
+}
+
+// portPairs returns which pairs of ports, counted from the first, the calls of a traffic may have: those of others between its
+// addresses are passed over. Of calls that come at random, more than this come in one rehearsal of 10²⁰.
+func (n *network) portPairs(t *policy.Traffic) (first, end int) {
+	pairs := func(t *policy.Traffic) int {
+		if t.Erlangs == 0 {
+			return max(t.Calls, 1)
+		}
+		mean := t.Erlangs * (1 + n.rehearsal.Lasts.Seconds()/t.Holding.Seconds())
+		return int(mean + 12*math.Sqrt(mean) + 30)
+	}
+	given := func(t *policy.Traffic) bool {
+		return t.FromPort != policy.FirstCallPort || t.ToPort != policy.FirstCallPort
+	}
+	end = pairs(t)
+	for i := range n.rehearsal.Traffic {
+		o := &n.rehearsal.Traffic[i]
+		if o.Name == t.Name || given(t) {
+			break
+		}
+		if o.Kind == policy.Calls && (o.From == t.From && o.To == t.To || o.From == t.To && o.To == t.From) {
+			if end += pairs(o); o.Erlangs == 0 && !given(o) {
+				first += pairs(o)
+			}
+		}
+	}
+	last := int(65534-max(t.FromPort, t.ToPort))/2 + 1
+	return min(first, last), min(end, last)
 }
 
 // wayOf names a way and the entries that take its packets.
@@ -311,22 +365,38 @@ func wayOf(steps []explain.Step) string {
 }
 
 // way adds a flow that takes some steps.
-func (n *network) way(f *flow, steps []explain.Step, shortest int) {
-	t, longest := f.traffic, f.length
+func (n *network) way(f *flow, steps []explain.Step) {
+	t, shortest, longest := f.traffic, f.shortest, f.length
 	wild := false
 	several := false
+	parts, whole := f.parts(steps), shortest == longest
+	if parts > 0 {
+		shortest, whole = packet.IPv4Header+8, false
+	}
+	visit := func(at *station, s *explain.Step, e *plan.Entry) *visit {
+		v := f.visit(at, e, int64(8*s.SizeIn(at.framing)))
+		if !whole {
+			v.minBits = int64(8 * at.framing.Size(shortest, 0))
+		}
+		v.allBits += int64(8 * parts * at.framing.Size(s.SizeIn(packet.FramingIP())-longest+partHeaders, 0))
+		return v
+	}
 	for i := range steps {
 		s := &steps[i]
-		least := s.SizeIn(s.At.Framing)
-		if shortest < longest {
-			least = s.At.Framing.Size(shortest, 0)
-		}
 		direction := policy.In
 		if s.Direction == policy.Out.String() {
 			direction = policy.Out
 		}
 		if s.Several && !n.single(t) {
 			f.uncertain, several = words.UnboundWays.With(s.At.Node.Name), true
+		}
+		if t := n.tunnels[s.Tunnel]; t != nil && t.Kind == policy.IPsec && t.Window > 0 {
+			if f.replay != t {
+				f.replay, f.begins = t, association{s.At.Node, nil}
+				if t.SAPerClass {
+					f.begins.entry = s.Entry
+				}
+			}
 		}
 		if s.TooLong != nil && f.uncertain.IsZero() {
 			f.uncertain = words.UnboundLength.With(s.At.Path())
@@ -338,7 +408,7 @@ func (n *network) way(f *flow, steps []explain.Step, shortest int) {
 		if s.Blocked || s.Policed {
 			break
 		}
-		v := f.visit(at, s.Entry, int64(8*s.SizeIn(at.framing)), int64(8*least))
+		v := visit(at, s, s.Entry)
 		v.anyClass = wild && at.plan != nil
 		f.slowest = max(f.slowest, at.slowest(s.Entry, v.maxBits))
 		if f.lossy.IsZero() && s.TooLong != nil {
@@ -349,10 +419,7 @@ func (n *network) way(f *flow, steps []explain.Step, shortest int) {
 			continue
 		}
 		if c := n.station(place{s.At, direction, true}); c != nil && i < len(steps)-1 {
-			v = f.visit(c, nil, int64(8*s.SizeIn(c.framing)), 0)
-			if v.minBits = v.maxBits; shortest < longest {
-				v.minBits = int64(8 * c.framing.Size(shortest, 0))
-			}
+			v = visit(c, s, nil)
 			f.slowest = max(f.slowest, timeOf(v.maxBits, c.rate))
 		}
 		if i < len(steps)-1 {
@@ -363,6 +430,25 @@ func (n *network) way(f *flow, steps []explain.Step, shortest int) {
 	if several {
 		n.everywhere(f)
 	}
+}
+
+// partHeaders is more than the headers of a part of a packet and what fills its last cell.
+const partHeaders = packet.IPv6Header + 8 + 48
+
+// parts returns how many more packets than one the longest of a flow may become: its host, a node or the start of a tunnel divides what
+// is too long, and a host that is told of it divides what it sends from then on.
+func (f *flow) parts(steps []explain.Step) (more int) {
+	divided := func(most int) { more += f.length/max((most-packet.IPv6Header-8)&^7, 8) + 1 }
+	if f.host != nil && f.length > f.host.Longest() {
+		divided(f.host.Longest())
+		f.uncertain = words.UnboundLength.With(f.host.Path())
+	}
+	for i := range steps {
+		if l := steps[i].TooLong; l != nil {
+			divided(l.Most)
+		}
+	}
+	return more
 }
 
 // maxJitter is how late a sender's own clock is at most, as package simulate has it.
@@ -391,8 +477,8 @@ func (s *station) slowest(e *plan.Entry, bits int64) time.Duration {
 }
 
 // visit adds a station to a flow's way.
-func (f *flow) visit(at *station, e *plan.Entry, bits, least int64) *visit {
-	v := &visit{flow: f, number: len(f.visits), at: at, entry: e, maxBits: bits, minBits: least}
+func (f *flow) visit(at *station, e *plan.Entry, bits int64) *visit {
+	v := &visit{flow: f, number: len(f.visits), at: at, entry: e, maxBits: bits, minBits: bits, allBits: bits}
 	if v.number > 0 {
 		v.prev = f.visits[v.number-1].at
 	}

@@ -296,7 +296,7 @@ func (v *visit) comes() Curve {
 	if v.arriveMax != Never {
 		jitter = min(jitter, v.arriveMax-v.arriveMin)
 	}
-	c := v.flow.send.curve(v.maxBits, jitter)
+	c := v.flow.send.curve(v.allBits, jitter)
 	grown := int64(perMille)
 	for i := v.number - 1; i >= 0; i-- {
 		grown = wide(grown, v.flow.visits[i+1].grows()).over(perMille)
@@ -392,7 +392,7 @@ func (s *station) wait(v *visit, q *classQueue) Hop {
 		return h
 	}
 	in := q.arrivals
-	if s.single && s.first.line > 0 && v.maxBits < s.maxPacket { // the last of what comes over one line is a packet of this size
+	if s.single && s.first.line > 0 && v.maxBits < s.maxPacket && v.allBits == v.maxBits { // the last of what comes over one line is a packet of this size
 		in = in.Min(s.first.ends(v, s)...)
 	}
 	for _, g := range q.services {

@@ -612,12 +612,8 @@ func (c *Collector) Rows(h *policy.Rehearsal, classes []string) []Row {
 			for n < len(way) && way[n].First == way[0].First {
 				n++
 			}
-			direction := "forward"
-			if way[0].Reverse {
-				direction = "reverse"
-			}
 			s := add(way[:n])
-			rows = append(rows, Row{Name: c.names[way[0].Traffic], Direction: direction, Class: classes[way[0].First], TrafficFigures: s.met()})
+			rows = append(rows, Row{Name: c.names[way[0].Traffic], Direction: policy.DirectionOf(way[0].Reverse), Class: classes[way[0].First], TrafficFigures: s.met()})
 			rows[len(rows)-1].OverTCP = c.overTCP(way[0])
 			if most < 0 || s.sent > rows[most].SentPackets {
 				most = len(rows) - 1

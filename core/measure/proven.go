@@ -77,7 +77,7 @@ func (m *Measures) exceeds(r *Result) {
 	}
 	for i := range m.Bounds.Paths {
 		p := &m.Bounds.Paths[i]
-		if seen := r.Seen(p); p.Max != bound.Never && seen > r.bounded(p) {
+		if seen := r.Seen(p); p.Max != bound.Never && seen > r.Bounded(p) {
 			r.warn(boundExceeded, "warning", m.Rehearsal.At, words.BoundExceeded.With(p.Name(), seen, p.Max))
 		}
 	}
@@ -94,8 +94,8 @@ func (r *Result) Seen(p *bound.Path) (longest time.Duration) {
 	return longest
 }
 
-// bounded returns the largest bound of the paths of the same traffic and direction.
-func (r *Result) bounded(p *bound.Path) (most time.Duration) {
+// Bounded returns the largest bound of the paths of the same traffic and direction.
+func (r *Result) Bounded(p *bound.Path) (most time.Duration) {
 	for i := range r.Bounds.Paths {
 		if o := &r.Bounds.Paths[i]; o.Traffic == p.Traffic && o.Reverse == p.Reverse {
 			most = max(most, o.Max)

@@ -104,10 +104,7 @@ type CallScores struct {
 func (c *Collector) CallScores() []CallScores {
 	out := []CallScores{}
 	for _, way := range ways(c.settled) {
-		s := CallScores{Name: c.names[way[0].Traffic], Direction: "forward"}
-		if way[0].Reverse {
-			s.Direction = "reverse"
-		}
+		s := CallScores{Name: c.names[way[0].Traffic], Direction: policy.DirectionOf(way[0].Reverse)}
 		for _, t := range way {
 			for _, f := range t.flows {
 				if f.IsCall() {

@@ -388,11 +388,8 @@ func (m *Measures) HopRows(r *Result) []HopRow {
 		for i := range hops {
 			h := &hops[i]
 			p := &m.Places[h.Place]
-			row := HopRow{Traffic: c.names[way[0].Traffic], Direction: "forward", Node: p.Interface.Node.Name, Interface: p.Interface.Name, At: p.Direction.String(), Packets: h.Packets,
+			row := HopRow{Traffic: c.names[way[0].Traffic], Direction: policy.DirectionOf(way[0].Reverse), Node: p.Interface.Node.Name, Interface: p.Interface.Name, At: p.Direction.String(), Packets: h.Packets,
 				Drops: Drops{Policed: uint64(h.Drops(datapath.Policed)), QueueFull: uint64(h.Drops(datapath.QueueFull)), Early: uint64(h.Drops(datapath.Early)), Blocked: uint64(h.Drops(datapath.Blocked)), Link: uint64(h.Drops(datapath.OnLink)), TooLarge: uint64(h.Drops(datapath.Oversize)), TooOld: uint64(h.Drops(datapath.TooOld)), Contract: uint64(h.Drops(datapath.Exceeds))}}
-			if way[0].Reverse {
-				row.Direction = "reverse"
-			}
 			if p.Carrier {
 				if row.At, row.Class = byCarrier, m.File.ClassNames()[h.Slot]; p.Link {
 					row.At = byLink

@@ -256,7 +256,13 @@ func (e *LinkEnd) Carrier() (rate unit.Rate, framing packet.Framing, slower bool
 	if l := iface.Link; l != nil && l.HalfDuplex > 0 {
 		return l.HalfDuplex, framing, true
 	}
-	return rate, framing, rate < iface.Rate || rate == iface.Rate && framing != iface.Framing && e.Contract == nil // a contract counts, and lets nothing wait
+	return rate, framing, e.SlowerAt(rate)
+}
+
+// SlowerAt reports whether a carrier that takes packets from this end at a rate is ever slower than the interface itself.
+func (e *LinkEnd) SlowerAt(rate unit.Rate) bool {
+	iface := e.Interface
+	return rate < iface.Rate || rate == iface.Rate && e.Counts() != iface.Framing && e.Contract == nil // a contract counts, and lets nothing wait
 }
 
 // A Tunnel carries packets from the first node of Through to the last under

@@ -211,6 +211,14 @@ func Directed(name string, reverse bool) string {
 	return name
 }
 
+// DirectionOf names a direction in results: forward, or reverse.
+func DirectionOf(reverse bool) string {
+	if reverse {
+		return "reverse"
+	}
+	return "forward"
+}
+
 // Back reports whether its data goes from To to From.
 func (t *Traffic) Back() bool { return t.Kind.Row().Answers }
 

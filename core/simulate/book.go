@@ -23,6 +23,7 @@ func (r *run) book(f *flight, b func(t *measure.Tally, flow *measure.Flow, end t
 	}
 	if f.token != 0 {
 		delete(r.away, f.token)
+		delete(r.entered, f.token)
 		f.token = 0
 	}
 	k := measure.Key{Traffic: f.source.index, Reverse: f.source.reverse, First: f.first, In: f.in}

@@ -124,7 +124,7 @@ func (r *run) becomes(p *port, s linkState) {
 	if rate == 0 {
 		rate = p.rate
 	}
-	slower := rate < p.rate || rate == p.rate && framing != p.iface.Framing
+	slower := own.SlowerAt(rate)
 	switch {
 	case p.carrier != nil:
 		p.carrier.rate, p.carrier.gone = rate, !slower

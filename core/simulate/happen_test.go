@@ -120,6 +120,23 @@ func TestFade(t *testing.T) {
 	}
 }
 
+// An event that changes no rate makes no queue at a carrier that meters, and counts bytes in another way, for nothing waits there.
+func TestEventMakesNoQueueAtContract(t *testing.T) {
+	text := strings.NewReplacer("FOLLOWS", "", "RATE", "8Mbit/s", "EVENT", "{at: 9s, link: a/wan, delay: 7ms}", "EXPECT", "x loss <= 100%",
+		"{at: a/wan, sends: 20Mbit/s}", "{at: a/wan, framing: ethernet-vlan-vlan, contract: {rate: 20Mbit/s, burst: 9kB}}").Replace(ringFile)
+	f, err := policyfile.Parse("ring.yaml", []byte(text), time.LoadLocation)
+	if err != nil {
+		t.Fatal(err)
+	}
+	r, err := simulate.Run(f, &f.Rehearsals[0], simulate.Options{Seed: 3})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if d := r.Traffic[0].Delay; d.Max-d.P50 > 0.01 {
+		t.Errorf("packets take %.3f ms, and %.3f at most", d.P50, d.Max)
+	}
+}
+
 // Events that cannot be are refused, with the reason.
 func TestNoSuchEvent(t *testing.T) {
 	for event, want := range map[string]string{

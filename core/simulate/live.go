@@ -70,6 +70,14 @@ type OutsideCounts struct {
 	Strays   uint64 `json:"strays"`    // packets that came and are of no traffic
 }
 
+// A Passage is how long a packet of one direction of a traffic was in the network at most, from when its first node had it until it was due
+// at its host.
+type Passage struct {
+	Traffic   string  `json:"traffic"`
+	Direction string  `json:"direction"`
+	MaxMs     float64 `json:"max_ms"`
+}
+
 // A location is where a packet with a token is.
 type location uint8
 
@@ -140,6 +148,7 @@ func (l *Live) Take(at time.Duration, iface *policy.Interface, frame []byte) err
 		g.room, f.room = f.room, g.room
 		g.Packet = f.Packet
 		g.Owner, g.where = g, inside
+		r.entered[token] = r.now
 		r.spare = append(r.spare, f)
 		f = g
 	} else if s := r.tcpSources[f.Flow]; s == nil || s.from.iface != iface || r.now >= s.end || f.Flow.Protocol != packet.TCP || f.LaterFragment {
@@ -318,6 +327,7 @@ func (r *run) outward(f *flight) {
 func (r *run) handOver(p *port, f *flight) {
 	if w := f.whole; w != nil { // the host puts the parts together
 		g := w.flight
+		r.passed(g)
 		had := r.outside.Deliver(g.token, p.iface, &f.Packet)
 		if !r.partEnds(f, false) {
 			return
@@ -327,11 +337,42 @@ func (r *run) handOver(p *port, f *flight) {
 		}
 		return
 	}
+	r.passed(f)
 	if r.outside.Deliver(f.token, p.iface, &f.Packet) {
 		f.where = handedOver
 		return
 	}
 	r.deliver(f, r.now)
+}
+
+// passed notes how long a packet, or a part of it, was in the network.
+func (r *run) passed(f *flight) {
+	from := f.sent // of a segment, when it came
+	if f.token != 0 {
+		from = r.entered[f.token]
+	}
+	if way := (passing{f.source.index, f.source.reverse}); r.counts(f) {
+		r.passages[way] = max(r.passages[way], r.now-from)
+	}
+}
+
+// passing is one direction of a traffic, by its number.
+type passing struct {
+	index   int32
+	reverse bool
+}
+
+// Passages returns how long packets of each direction of the traffic were in the network at most.
+func (l *Live) Passages() []Passage {
+	out := []Passage{}
+	for i := range l.r.plan.Traffic {
+		for _, reverse := range []bool{false, true} {
+			if d, ok := l.r.passages[passing{int32(i), reverse}]; ok {
+				out = append(out, Passage{l.r.plan.Traffic[i].Name, policy.DirectionOf(reverse), float64(d) / 1e6})
+			}
+		}
+	}
+	return out
 }
 
 // endsOutside gives a client's connections up when its traffic ends.

@@ -147,6 +147,8 @@ type run struct {
 	// Under the real clock.
 	outside    Outside // nil: time is simulated
 	away       map[uint32]*flight
+	entered    map[uint32]time.Duration // when its first node had a packet of these
+	passages   map[passing]time.Duration
 	tokens     uint32
 	tcpSources map[packet.Flow]*source
 	endpoints  map[Transport]*endpoint
@@ -236,6 +238,7 @@ func prepare(f *policy.File, rehearsal *policy.Rehearsal, o Options, outside Out
 			}
 		}
 		r.parts = make(map[partKey][]packet.Packet)
+		r.entered, r.passages = make(map[uint32]time.Duration), make(map[passing]time.Duration)
 		r.away, r.tcpSources, r.endpoints = make(map[uint32]*flight), make(map[packet.Flow]*source), make(map[Transport]*endpoint)
 	}
 	if err := r.bound(); err != nil {

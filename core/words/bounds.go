@@ -35,6 +35,7 @@ var (
 	LosesPoliced = row("the policer of `{class}` at {place} may drop some")
 	LosesBlocked = row("`{class}` at {place} is blocked")
 	LosesEarly   = row("the queue of `{class}` at {place} may drop some before it is full")
+	LosesReplay  = row("others may overtake a packet in the tunnel `{tunnel}` by more than its `replay-window`")
 	LosesFull    = row("{queue} at {place} may be full")
 )
 
@@ -47,6 +48,12 @@ var (
 	ClassNotProven      = row("{class}: no proven maximum: {reason}")
 	ProvenWait          = row("a packet can wait {wait} at {place}[[. To lower this: {advice}]]")
 	BoundExceeded       = row("a packet of {traffic} took {seen}, and by its proof none takes more than {max}: one of the two is wrong; please report it with the file")
+)
+
+// Of a measurement beside a bound.
+var (
+	MeasuredLate   = row("{traffic}: {measured} measured, and {max} proven. A packet was in the network for {within} at most; this machine handed it over late.")
+	MeasuredBeyond = row("{traffic}: {measured} measured, and {max} proven. A packet was in the network for {within}, and this machine sent packets up to {late} late: one of the figures is wrong; please report it with the file.")
 )
 
 // What to change for a smaller bound.

@@ -139,7 +139,7 @@ reported.`,
 	c.Flags().StringVar(&r.shard, "shard", "", "run only a `PART` of the repeats, such as 3/16; compare --merge joins the results")
 	c.Flags().BoolVar(&r.whatIf, "what-if-down", false, "run with each link down in turn, its traffic taking the other ways there are, and show which expectations break")
 	c.Flags().StringVar(&r.acceptance, "acceptance", "", "test the contract of the link at an `INTERFACE`, in place of the file's rehearsals: each class below its rate, all together, beyond it, and in bursts")
-	c.Flags().StringVar(&r.worst, "worst", "", "look for the moments at which the senders begin that make a `CLASS` wait longest, and compare with what is proven")
+	c.Flags().StringVar(&r.worst, "worst", "", "look for the traffic that makes a `CLASS` wait longest, and compare with what is proven")
 	c.Flags().StringVar(&r.worstTo, "worst-to", "", "of --worst: write a policy `FILE` with what was found as one more rehearsal")
 	r.pages.flags(c)
 	c.Flags().StringVar(&r.series, "series", "", "write what happened over time as tables (CSV) into the folder `DIR`, in steps of --every")

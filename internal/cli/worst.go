@@ -8,16 +8,16 @@ import (
 
 	"imbrel.example/imbrel/core/measure"
 	"imbrel.example/imbrel/core/policy"
-	"imbrel.example/imbrel/core/unit"
+	"imbrel.example/imbrel/core/policyfile"
 	"imbrel.example/imbrel/core/worst"
 	"imbrel.example/imbrel/internal/files"
 	"imbrel.example/imbrel/internal/render"
 )
 
-// worstRuns is how many rehearsals a search for the worst phases runs at most.
+// worstRuns is how many rehearsals a search for the worst traffic runs at most.
 const worstRuns = 100
 
-// worst looks for the phases at which a class waits longest, and writes them as one more rehearsal where that is asked for.
+// worst looks for the traffic with which a class waits longest, and writes it as one more rehearsal where that is asked for.
 func (a *app) worst(text render.Text, r *rehearsalRun, file string, plans []*policy.Rehearsal) error {
 	if len(plans) != 1 {
 		return fmt.Errorf("--worst looks at one rehearsal: name it, as in imbrel rehearse %s %s --worst %s", file, plans[0].Name, r.worst)
@@ -50,12 +50,17 @@ func (a *app) worst(text render.Text, r *rehearsalRun, file string, plans []*pol
 		return r.in.WithLines(err)
 	}
 	name := plan.Name + "-worst"
-	if r.worstTo != "" && len(found.Phases) > 0 {
-		phases := make(map[string]string)
-		for _, p := range found.Phases {
-			phases[p.Traffic] = unit.FormatDuration(p.Phase)
+	if r.worstTo != "" && len(found.Senders) > 0 {
+		senders := make(map[string]policyfile.Sender)
+		for i := range found.Senders {
+			c := &found.Senders[i]
+			how := policyfile.Sender{Phase: *c.As.Phase}
+			if c.Stream != nil {
+				how.Stream = &c.As
+			}
+			senders[c.Traffic] = how
 		}
-		b, err := r.in.WithPhases(plan.Name, name, phases)
+		b, err := r.in.WithSenders(plan.Name, name, senders)
 		if err != nil {
 			return err
 		}
@@ -67,7 +72,7 @@ func (a *app) worst(text render.Text, r *rehearsalRun, file string, plans []*pol
 		err = render.JSON(a.out, found)
 	} else {
 		text.Worst(found)
-		if r.worstTo != "" && len(found.Phases) > 0 {
+		if r.worstTo != "" && len(found.Senders) > 0 {
 			text.Line("  %s has this run as the rehearsal `%s`: imbrel rehearse %s %s --seed %d", r.worstTo, name, r.worstTo, name, r.seed)
 		}
 	}

@@ -1,6 +1,9 @@
 package live
 
 import (
+	"time"
+
+	"imbrel.example/imbrel/core/bound"
 	"imbrel.example/imbrel/core/measure"
 	"imbrel.example/imbrel/core/policy"
 	"imbrel.example/imbrel/core/simulate"
@@ -28,6 +31,18 @@ type Staged struct {
 	Frames      uint64   `json:"frames"`     // that came to the network
 	Overrun     uint64   `json:"overrun"`    // frames that came faster than they were read
 	NotReal     []string `json:"not_as_the_file_says"`
+
+	Passages []simulate.Passage `json:"in_network"`
+}
+
+// Passage returns how long a packet of a path's traffic and direction was in the network at most; 0: there was none.
+func (s *Staged) Passage(p *bound.Path) time.Duration {
+	for _, o := range s.Passages {
+		if o.Traffic == p.Traffic && o.Direction == policy.DirectionOf(p.Reverse) {
+			return time.Duration(o.MaxMs*1e6 + 0.5)
+		}
+	}
+	return 0
 }
 
 // HeldUpPart returns for which part of its run the machine held the program up.

@@ -235,6 +235,7 @@ func (s *stage) run(ctx context.Context) (*Staged, error) {
 		out.NotReal = append(out.NotReal, what)
 	}
 	slices.Sort(out.NotReal)
+	out.Passages = s.live.Passages()
 	out.Result, out.Outside = s.live.Result(end)
 	return out, nil
 }

@@ -1,6 +1,7 @@
 package render
 
 import (
+	"fmt"
 	"slices"
 	"time"
 
@@ -9,6 +10,7 @@ import (
 	"imbrel.example/imbrel/core/bound"
 	"imbrel.example/imbrel/core/humanize"
 	"imbrel.example/imbrel/core/measure"
+	"imbrel.example/imbrel/core/unit"
 	"imbrel.example/imbrel/core/words"
 	"imbrel.example/imbrel/core/worst"
 )
@@ -250,18 +252,21 @@ func (t Text) proofBounds(r *Proof) {
 	seen := boundsOf(&measured, calls)
 	for i, c := range boundsOf(r.Rehearsed, calls) {
 		t.paragraph("  ", words.ClassProvenMeasured.With(c.name, delay(c.worst.Max), delay(c.seen), delay(seen[i].seen)).String())
-		if i == len(seen)-1 {
-			t.Line("")
-		}
+	}
+	for _, beyond := range r.Beyond {
+		t.paragraph("  ", beyond.String())
+	}
+	if len(seen)+len(r.Beyond) > 0 {
+		t.Line("")
 	}
 }
 
-// Worst writes the worst phases that were found.
+// Worst writes the worst traffic that was found.
 func (t Text) Worst(r *worst.Result) {
 	t.Title("rehearsal `%s`: the longest delay of %s that was found in %s", r.Rehearsal, r.Class, humanize.Plural(r.Runs, "run"))
 	t.Line("")
 	w := t.grid([]column{{"", true}, {r.Traffic, false}}, nil)
-	w.add(table.Row{"with phases drawn from the seed", humanize.Milliseconds(r.Drawn)})
+	w.add(table.Row{"as the file and the seed say", humanize.Milliseconds(r.Drawn)})
 	w.add(table.Row{"longest found", humanize.Milliseconds(r.Found)})
 	if r.Bound == nil {
 		w.add(table.Row{"proven maximum", t.warn("none")})
@@ -273,14 +278,22 @@ func (t Text) Worst(r *worst.Result) {
 	if r.Bound == nil {
 		t.paragraph("  ", words.ClassNotProven.With(r.Class, r.Path.Why).String())
 	}
-	if len(r.Phases) == 0 {
-		t.Line("  no phases made it longer than those drawn from the seed")
+	if len(r.Senders) == 0 {
+		t.Line("  no run had a longer delay than the first")
 		return
 	}
 	t.Line("")
-	g := t.grid([]column{{"traffic", true}, {"phase", false}}, nil)
-	for _, p := range r.Phases {
-		g.add(table.Row{p.Traffic, humanize.Milliseconds(p.PhaseMs)})
+	g := t.grid([]column{{"traffic", true}, {"first packet", false}, {"sends", true}}, nil)
+	for _, c := range r.Senders {
+		sends := "as in the file"
+		if x := c.Stream; x != nil {
+			sends = fmt.Sprintf("%s for %s, in packets of %s", humanize.Rate(int64(x.Rate)), unit.FormatDuration(c.As.Lasts), humanize.Bytes(int64(x.Packet)))
+		}
+		first := humanize.Milliseconds(c.PhaseMs)
+		if c.As.Starts > 0 {
+			first = unit.FormatDuration(c.As.Starts) + " + " + first
+		}
+		g.add(table.Row{c.Traffic, first, sends})
 	}
 	t.put(g)
 }

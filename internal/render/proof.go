@@ -7,6 +7,7 @@ import (
 
 	"github.com/jedib0t/go-pretty/v6/table"
 
+	"imbrel.example/imbrel/core/bound"
 	"imbrel.example/imbrel/core/humanize"
 	"imbrel.example/imbrel/core/measure"
 	"imbrel.example/imbrel/core/policy"
@@ -20,6 +21,7 @@ type Proof struct {
 	Imbrel  int    `json:"imbrel"`
 	Verdict string `json:"verdict"` // pass, fail or not judged
 	*proof.Proof
+	Beyond    []words.Fact    `json:"beyond_bounds"` // of traffic that was measured to take longer than is proven: whether the machine explains it
 	Rehearsed *measure.Result `json:"rehearsed"`
 	*live.Staged
 }
@@ -123,8 +125,9 @@ const (
 // maxHeldUp is the part of a run for which the machine may hold the program up; beyond, nothing is judged.
 const maxHeldUp = 0.02
 
-// Judge sets the verdict of a proof.
+// Judge sets the verdict of a proof, and what exceeds its bound.
 func (r *Proof) Judge() {
+	r.Beyond = r.beyond()
 	switch {
 	case r.Staged.HeldUpPart() > maxHeldUp:
 		r.Verdict = NotJudged
@@ -133,6 +136,28 @@ func (r *Proof) Judge() {
 	default:
 		r.Verdict = Pass
 	}
+}
+
+// beyond says of which traffic a packet was measured to take longer than is proven: outside the network, where this machine sends and
+// receives it late, or within it.
+func (r *Proof) beyond() []words.Fact {
+	facts := []words.Fact{}
+	if r.Rehearsed.Bounds == nil || r.Staged.Late == nil {
+		return facts
+	}
+	late := time.Duration(r.Staged.Late.Max * 1e6) // by so much senders may come nearer to each other
+	for i := range r.Rehearsed.Bounds.Paths {
+		p := &r.Rehearsed.Bounds.Paths[i]
+		seen, within := r.Staged.Result.Seen(p), r.Staged.Passage(p)
+		switch {
+		case p.Max == bound.Never || seen <= r.Rehearsed.Bounded(p) || p.Reports:
+		case within <= p.Max+late:
+			facts = append(facts, words.MeasuredLate.With(p.Name(), seen, p.Max, within))
+		default:
+			facts = append(facts, words.MeasuredBeyond.With(p.Name(), seen, p.Max, within, late))
+		}
+	}
+	return facts
 }
 
 func (t Text) held(holds bool) painted {
