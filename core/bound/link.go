@@ -35,6 +35,7 @@ func (n *network) takes(at *policy.Interface) (fixed, varies time.Duration) {
 func (n *network) link(f *flow, v *visit, at *policy.Interface) {
 	l := at.Link
 	c := n.changes(at)
+	v.reorders = l.Jitter.Mean > 0 && l.Jitter.Overtake || c.quick < c.slow
 	if v.linkDelay, v.linkJitter = n.takes(at); v.linkJitter == Never && f.uncertain.IsZero() {
 		f.uncertain = words.UnboundLinkJitter.With(at.Path())
 	}

@@ -75,6 +75,7 @@ type visit struct {
 	minBits              int64       // and of its smallest
 	linkDelay            time.Duration
 	linkJitter           time.Duration // what the link takes beyond fixed, at most
+	reorders             bool          // packets may overtake others on the link
 	arriveMax, arriveMin time.Duration // from the sender until it comes here
 	leaveMax             time.Duration // from the sender until it has left, at most
 	since                int           // the visit from which on done counts bursts once; its own number: it does not
@@ -371,14 +372,15 @@ func (n *network) way(f *flow, steps []explain.Step) {
 	several := false
 	parts, whole := f.parts(steps), shortest == longest
 	if parts > 0 {
-		shortest, whole = packet.IPv4Header+8, false
+		shortest, whole = f.header()+8, false
 	}
 	visit := func(at *station, s *explain.Step, e *plan.Entry) *visit {
 		v := f.visit(at, e, int64(8*s.SizeIn(at.framing)))
 		if !whole {
 			v.minBits = int64(8 * at.framing.Size(shortest, 0))
 		}
-		v.allBits += int64(8 * parts * at.framing.Size(s.SizeIn(packet.FramingIP())-longest+partHeaders, 0))
+		grows := s.SizeIn(packet.FramingIP()) - longest
+		v.allBits += int64(8 * parts * at.framing.Size(f.header()+grows+max(at.framing.Payload-1, 0), 0)) // each part fills its last cell
 		return v
 	}
 	for i := range steps {
@@ -432,13 +434,18 @@ func (n *network) way(f *flow, steps []explain.Step) {
 	}
 }
 
-// partHeaders is more than the headers of a part of a packet and what fills its last cell.
-const partHeaders = packet.IPv6Header + 8 + 48
+// header returns the length of the headers that each part of a packet has.
+func (f *flow) header() int {
+	if f.traffic.From.Is6() {
+		return packet.IPv6Header + 8
+	}
+	return packet.IPv4Header
+}
 
 // parts returns how many more packets than one the longest of a flow may become: its host, a node or the start of a tunnel divides what
 // is too long, and a host that is told of it divides what it sends from then on.
 func (f *flow) parts(steps []explain.Step) (more int) {
-	divided := func(most int) { more += f.length/max((most-packet.IPv6Header-8)&^7, 8) + 1 }
+	divided := func(most int) { more += (f.length - 1) / max((most-f.header())&^7, 8) }
 	if f.host != nil && f.length > f.host.Longest() {
 		divided(f.host.Longest())
 		f.uncertain = words.UnboundLength.With(f.host.Path())

@@ -18,7 +18,7 @@ func (v *visit) finish(q *classQueue) {
 	for i := v.number - 1; i >= 0; i-- {
 		p := v.flow.visits[i]
 		before := p.at.queues[p.entry]
-		if p.anyClass || before == nil || before.unordered || before.anyClass || len(before.services) == 0 || !queues[0].sameFlows(before, p.at, way[0].at) {
+		if p.anyClass || p.reorders || before == nil || before.unordered || before.anyClass || len(before.services) == 0 || !queues[0].sameFlows(before, p.at, way[0].at) {
 			return
 		}
 		way, queues = append([]*visit{p}, way...), append([]*classQueue{before}, queues...)

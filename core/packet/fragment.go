@@ -93,8 +93,9 @@ func (p *Packet) Fragments(limit int, id uint32) []Packet {
 		if held > 0 {
 			b = append(b, ip[fixed+from:fixed+from+held]...)
 		}
-		part := Packet{Owner: p.Owner, In: p.In, Apps: p.Apps, LabelSwitched: p.LabelSwitched}
+		part := Packet{Owner: p.Owner}
 		_ = part.Parse(b, at+own+length) // a later part has no header to look at
+		part.In, part.Apps, part.LabelSwitched = p.In, p.Apps, p.LabelSwitched
 		parts = append(parts, part)
 	}
 	return parts

@@ -34,6 +34,7 @@ func TestFragments(t *testing.T) {
 			p.SetTags([]Tag{{VLAN: 7, PCP: 5}})
 		}
 		p.MayFragment()
+		p.In, p.LabelSwitched, p.Apps = 9, true, []uint64{6}
 		limit := header + 16 + r.IntN(1500)
 		parts := p.Fragments(limit, 77)
 		if !v6 && len(parts) > 1 { // the last part again
@@ -45,7 +46,7 @@ func TestFragments(t *testing.T) {
 		r.Shuffle(len(parts), func(i, j int) { parts[i], parts[j] = parts[j], parts[i] })
 		for i := range parts {
 			q := &parts[i]
-			if q.Length > limit || q.DSCP() != 46 || q.Tagged != p.Tagged || q.Flow.From != p.Flow.From {
+			if q.Length > limit || q.DSCP() != 46 || q.Tagged != p.Tagged || q.In != 9 || !q.LabelSwitched || len(q.Apps) != 1 || q.Flow.From != p.Flow.From {
 				t.Fatalf("a part of %d bytes, of at most %d: %+v", q.Length, limit, q)
 			}
 			ip := q.Network()
