@@ -21,7 +21,7 @@ type sender struct {
 	traffic *policy.Traffic
 	period  time.Duration // after which its phase makes no difference
 	packets []unit.Size   // of a stream in its place; nil: it sends as its file says
-	rate    unit.Rate     // of that stream, at most
+	rate    unit.Rate     // of that stream
 	starts  time.Duration
 	lasts   time.Duration
 }
@@ -41,13 +41,13 @@ func period(t *policy.Traffic) time.Duration {
 	return 0
 }
 
-// A stream in the place of traffic that nothing bounds sends at floods times the least rate on its way, but no more than maxFrequency
-// packets a second, for floodLasts.
+// A stream in the place of traffic that nothing bounds sends at floods times the least rate on its way, for floodLasts, but no more than
+// maxFlood packets.
 const (
-	floods       = 8
-	maxFrequency = 10_000
-	floodLasts   = 3 * time.Second
-	floodPeriod  = 20 * time.Millisecond
+	floods      = 4
+	maxFlood    = 20_000
+	floodLasts  = 2 * time.Second
+	floodPeriod = 20 * time.Millisecond
 )
 
 // senderOf returns what may be chosen of a traffic; nil: nothing.
@@ -99,7 +99,7 @@ func (c *sender) sends(how choice) policy.Traffic {
 	case how.packet > 0:
 		from, to := t.FirstPorts()
 		t = policy.Traffic{Source: t.Source, Name: t.Name, Kind: policy.Stream, Arrivals: policy.Exact, Phase: &how.phase, From: t.From, To: t.To, FromPort: from, ToPort: to, Protocol: t.Protocol, VLAN: t.VLAN, PCP: t.PCP, ECN: t.ECN, MayFragment: t.MayFragment, DSCP: t.DSCP,
-			Packet: how.packet, Rate: max(1, min(c.rate, unit.Rate(8*maxFrequency*how.packet))), Starts: c.starts, Lasts: c.lasts}
+			Packet: how.packet, Rate: c.rate, Starts: c.starts, Lasts: min(c.lasts, max(c.rate.Time(maxFlood*how.packet).Round(time.Millisecond), time.Millisecond))}
 		if c.traffic.Back() {
 			t.From, t.To, t.FromPort, t.ToPort, t.VLAN, t.PCP = t.To, t.From, to, from, nil, nil
 		}

@@ -42,7 +42,7 @@ type Result struct {
 }
 
 // enough is the part of a bound at which looking further is of no use.
-const enough = 0.999
+const enough = 0.995
 
 // Search looks for the traffic of a rehearsal with which a packet of a class takes longest. It begins with the first packets of all
 // senders at the places where the class can wait longest, and goes on from the best so far by chance. An error says that nothing can be
