@@ -51,7 +51,7 @@ type Path struct {
 	Lost    words.Fact    // what may lose some
 	Hops    []Hop
 
-	Loose   bool         // nothing bounds what is sent; false in a result that was read
+	Loose   bool         // the sender has no bound; false in a result that was read
 	Packets [2]unit.Size // the IP lengths of the shortest and of the longest packet
 	Slowest unit.Rate    // the lowest rate on the way; 0: there is none
 
@@ -233,6 +233,8 @@ func (s *station) advice(v *visit, q *classQueue, h *Hop) words.Fact {
 		return words.Fact{}
 	case s.carrier && s.single && s.first.rate <= s.rate:
 		return words.Fact{}
+	case s.carrier && s.iface.Link.HalfDuplex > 0:
+		return words.SoonerRate.With(s.name())
 	case s.carrier:
 		return words.SoonerCarrier.With(s.iface.Path())
 	case e == nil && h.Own > 2*timeOf(v.maxBits, s.rate):

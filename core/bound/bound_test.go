@@ -46,7 +46,6 @@ func TestNoBoundHasAReason(t *testing.T) {
 		"a capture may be anything": {"police: {rate: 1Mbit/s, burst: 2kB}", "queue: {drop: fq-codel}", "{name: office, capture: x.pcap, enters: a/lan}, " + calls, "nothing bounds what comes to \"voice\" at a/far out: `office` is a capture"},
 		"calls that come at random": {"police: {rate: 1Mbit/s, burst: 2kB}", "queue: {drop: fq-codel}", "{name: x, erlangs: 2, holding: 1min, codec: g711, between: [10.1.0.1, 10.2.0.1]}", "the calls of `x` come at random"},
 		"limits for each source":    {"at-least: 40%", "at-least: 40%, each: source, at-most: 2Mbit/s", "{name: x, rate: 1Mbit/s, packet: 1400B, from: 10.1.0.2, to: 10.2.0.2, to-port: 80}", "\"bulk\" at a/far out has upper limits for each source"},
-		"a medium that is shared":   {"delay: 1ms", "delay: 1ms, half-duplex: 8Mbit/s", calls, "both directions of the link at a/far use one medium by turns"},
 		"jitter without an end":     {"delay: 1ms", "delay: 1ms, jitter: {mean: 1ms, kind: exponential}", calls, "the jitter of the link at a/far has no largest value"},
 		"entries that come and go":  {"{class: rest, at-least: 10%}", "{class: rest, at-least: 10%, when: {starts: {load: 80%, for: 1s}, ends: {load: 20%, for: 1s}}}", calls, "`p` has entries with `when`"},
 	} {

@@ -32,6 +32,7 @@ type station struct {
 	limit   int64      // bits that may wait in a plain FIFO, at most
 	least   int64      // and at least
 	ring    int64      // packets of the hardware's ring
+	turn    int64      // of a medium that both directions of a link use: what a change of the direction takes, in bits
 	why     words.Fact // nothing can be said of it
 
 	visits    []*visit
@@ -71,7 +72,7 @@ type visit struct {
 	anyClass             bool        // nobody knows which entry takes its packets
 	prev                 *station    // where they were before; nil: at their sender, or nobody knows
 	maxBits              int64       // of its largest packet, as the station counts
-	allBits              int64       // of its largest packet in all the parts that it may come in
+	allBits              int64       // of all parts of its largest packet
 	minBits              int64       // and of its smallest
 	linkDelay            time.Duration
 	linkJitter           time.Duration // what the link takes beyond fixed, at most
@@ -149,6 +150,9 @@ func newNetwork(f *policy.File, h *policy.Rehearsal, open func(string) (traffic.
 
 // station returns what is at a place, or nil where nothing waits.
 func (n *network) station(p place) *station {
+	if l := p.iface.Link; p.carrier && l != nil && l.HalfDuplex > 0 { // one for both directions
+		p.iface = l.Ends[0].Interface
+	}
 	if s, known := n.known[p]; known {
 		return s
 	}
@@ -198,7 +202,11 @@ func (n *network) carrier(s *station) *station {
 	rate, framing, slower := end.Carrier()
 	limit := rate.Bytes(end.Buffer)
 	least := limit
-	if c := n.changes(s.iface); c.touched {
+	if l.HalfDuplex > 0 {
+		other := rate.Bytes(l.Ends[1-s.iface.End].Buffer)
+		limit, least = limit+other, min(limit, other)
+		s.turn = mulUp(int64(rate), int64(l.TurnAround), 1e9)
+	} else if c := n.changes(s.iface); c.touched {
 		s.maxLine = int64(max(s.iface.Rate, c.most)) // a full queue empties at the rate of the link
 		other := s.iface.Rate.Bytes(end.Buffer)      // of one that an event makes
 		rate, limit, least = min(rate, c.least), max(limit, other), min(least, other)
@@ -209,9 +217,6 @@ func (n *network) carrier(s *station) *station {
 	}
 	s.framing, s.line, s.rate, s.limit = framing, int64(rate), int64(rate), max(8, bitsOf(limit))
 	s.least = max(8, bitsOf(least))
-	if l.HalfDuplex > 0 {
-		s.why = words.UnboundMedium.With(s.iface.Path())
-	}
 	return s
 }
 
@@ -375,12 +380,17 @@ func (n *network) way(f *flow, steps []explain.Step) {
 		shortest, whole = f.header()+8, false
 	}
 	visit := func(at *station, s *explain.Step, e *plan.Entry) *visit {
-		v := f.visit(at, e, int64(8*s.SizeIn(at.framing)))
+		in := at.framing
+		if at.carrier { // a medium of both directions is one station
+			in = s.At.Link.Ends[s.At.End].Counts()
+		}
+		v := f.visit(at, e, int64(8*s.SizeIn(in)))
 		if !whole {
-			v.minBits = int64(8 * at.framing.Size(shortest, 0))
+			v.minBits = int64(8 * in.Size(shortest, 0))
 		}
 		grows := s.SizeIn(packet.FramingIP()) - longest
-		v.allBits += int64(8 * parts * at.framing.Size(f.header()+grows+max(at.framing.Payload-1, 0), 0)) // each part fills its last cell
+		v.allBits += int64(8*parts*in.Size(f.header()+grows+max(in.Payload-1, 0), 0)) + at.turn*int64(1+parts) // each part fills its last cell
+		v.maxBits += at.turn
 		return v
 	}
 	for i := range steps {
@@ -442,8 +452,8 @@ func (f *flow) header() int {
 	return packet.IPv4Header
 }
 
-// parts returns how many more packets than one the longest of a flow may become: its host, a node or the start of a tunnel divides what
-// is too long, and a host that is told of it divides what it sends from then on.
+// parts returns how many parts more than one the longest packet of a flow may have. Its host, a node or the start of a tunnel divides a
+// packet that is too long. A host that learns the length that fits divides its later packets.
 func (f *flow) parts(steps []explain.Step) (more int) {
 	divided := func(most int) { more += (f.length - 1) / max((most-f.header())&^7, 8) }
 	if f.host != nil && f.length > f.host.Longest() {
@@ -530,7 +540,10 @@ func (s *station) committed() int64 { return s.maxPacket * (1 + s.ring) }
 
 // name names a station, such as "ternrock/radio out".
 func (s *station) name() string {
-	if s.carrier {
+	switch {
+	case s.carrier && s.iface.Link.HalfDuplex > 0:
+		return "the medium of " + s.iface.Path()
+	case s.carrier:
 		return "the carrier of " + s.iface.Path()
 	}
 	return s.iface.Path() + " " + s.direction.String()

@@ -6,8 +6,8 @@ import (
 	"imbrel.example/imbrel/core/plan"
 )
 
-// overtaken reports whether the packets of a flow, none of which takes longer than a time, may be overtaken in their tunnel by as many
-// others as its replay window.
+// overtaken reports whether as many packets as the replay window of a tunnel may overtake one packet of a flow. Longest is the longest
+// delay of the flow.
 func (n *network) overtaken(w *flow, longest time.Duration) bool {
 	packets := int64(0)
 	for _, f := range n.flows {

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"time"
 
+	"imbrel.example/imbrel/core/packet"
 	"imbrel.example/imbrel/core/plan"
 	"imbrel.example/imbrel/core/policy"
 	"imbrel.example/imbrel/core/unit"
@@ -381,6 +382,19 @@ func (s *station) room(q *classQueue) int64 {
 	return max(bitsOf(l.Bytes), q.maxBits)
 }
 
+// drains returns how many bits leave before what a full queue holds has left: with each packet, the change of the direction of a medium.
+func (s *station) drains(q *classQueue) int64 {
+	room := s.room(q)
+	if s.turn == 0 {
+		return room
+	}
+	least := q.minBits
+	if q.anyClass {
+		least = bitsOf(packet.IPv4Header)
+	}
+	return plus(room, mulUp(s.turn, room, least))
+}
+
 // wait bounds how long the packets of a visit are at a station, until they have left.
 func (s *station) wait(v *visit, q *classQueue) Hop {
 	h := Hop{Place: s.name(), Class: q.class(), Plan: s.plan, Entry: q.entry, Backlog: -1, Size: unit.Size(s.room(q) / 8), Max: Never}
@@ -405,7 +419,7 @@ func (s *station) wait(v *visit, q *classQueue) Hop {
 		}
 		h.take(d, own, g, false)
 		if g.strict && !q.unordered && g.any != Never {
-			own := timeOf(s.room(q), g.Rate)
+			own := timeOf(s.drains(q), g.Rate)
 			h.take(later(g.any, own), own, g, true)
 		}
 	}

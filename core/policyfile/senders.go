@@ -78,7 +78,7 @@ func (s *Source) sends(traffic *language.Value, senders map[string]Sender) langu
 	return out
 }
 
-// stream returns a traffic as a stream: what of it a stream has as well is kept.
+// stream returns a traffic as a stream, with the marks of the traffic.
 func stream(t *language.Value, as *policy.Traffic) language.Value {
 	out := keyed(t.At)
 	own := [][2]string{{"rate", as.Rate.String()}, {"packet", as.Packet.String()}, {"arrivals", as.Arrivals.String()}, {"protocol", policy.ProtocolName(as.Protocol)}, {"from", as.From.String()}, {"to", as.To.String()}, {"from-port", strconv.Itoa(int(as.FromPort))}, {"to-port", strconv.Itoa(int(as.ToPort))}, {"starts", unit.FormatDuration(as.Starts)}, {"lasts", unit.FormatDuration(as.Lasts)}}

@@ -260,8 +260,8 @@ func (w *world) file() *policy.File {
 	return f
 }
 
-// rare adds some of what is rare: tunnels, bundles, media of both directions, contracts, lost and late packets, short links, what comes and goes, and more
-// events.
+// rare adds some things that are rare: tunnels, media of both directions, contracts, lost and late packets, short links, traffic for a
+// part of the time, and more events.
 func (w *world) rare(nodes int) {
 	some := func(n int) bool { return w.r.IntN(n) == 0 }
 	network, rehearsal := w.doc["network"].(object), w.doc["rehearsals"].(list)[0].(object)

@@ -120,7 +120,7 @@ func TestFade(t *testing.T) {
 	}
 }
 
-// An event that changes no rate makes no queue at a carrier that meters, and counts bytes in another way, for nothing waits there.
+// No packet waits at a carrier that only meters, also after an event that changes no rate.
 func TestEventMakesNoQueueAtContract(t *testing.T) {
 	text := strings.NewReplacer("FOLLOWS", "", "RATE", "8Mbit/s", "EVENT", "{at: 9s, link: a/wan, delay: 7ms}", "EXPECT", "x loss <= 100%",
 		"{at: a/wan, sends: 20Mbit/s}", "{at: a/wan, framing: ethernet-vlan-vlan, contract: {rate: 20Mbit/s, burst: 9kB}}").Replace(ringFile)

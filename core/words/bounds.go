@@ -12,7 +12,6 @@ var (
 // Why the delay of some packets has no bound.
 var (
 	UnboundWhen       = row("`{policy}` has entries with `when`, and their packets are of another class at other times")
-	UnboundMedium     = row("both directions of the link at {place} use one medium by turns")
 	UnboundWays       = row("flows are spread over several ways at node `{node}`")
 	UnboundLength     = row("its packets are too long for {place}")
 	UnboundRemarked   = row("the policer of `{class}` at {place} marks some of its packets otherwise, so their class further on is not known")

@@ -14,13 +14,13 @@ type choice struct {
 	packet unit.Size // of the stream in its place; 0: it sends as its file says
 }
 
-// A sender is a traffic of which something may be chosen: when it begins, or, where nothing bounds what it sends, the packets and
-// bursts of a stream in its place.
+// A sender is a traffic with a choice: the moment at which it begins, or, where it has no bound, the packets and bursts of a stream in
+// its place.
 type sender struct {
 	at      int // in the traffic of the rehearsal
 	traffic *policy.Traffic
 	period  time.Duration // after which its phase makes no difference
-	packets []unit.Size   // of a stream in its place; nil: it sends as its file says
+	packets []unit.Size   // lengths, of a stream in its place; nil: it sends as its file says
 	rate    unit.Rate     // of that stream
 	starts  time.Duration
 	lasts   time.Duration
@@ -41,7 +41,7 @@ func period(t *policy.Traffic) time.Duration {
 	return 0
 }
 
-// A stream in the place of traffic that nothing bounds sends at floods times the least rate on its way, for floodLasts, but no more than
+// A stream in the place of traffic without a bound sends at floods times the least rate on its way, for floodLasts, but no more than
 // maxFlood packets.
 const (
 	floods      = 4
@@ -50,7 +50,7 @@ const (
 	floodPeriod = 20 * time.Millisecond
 )
 
-// senderOf returns what may be chosen of a traffic; nil: nothing.
+// senderOf returns a traffic with its choices; nil: it has none.
 func (s *search) senderOf(at int) *sender {
 	t := &s.plan.Traffic[at]
 	c := &sender{at: at, traffic: t, period: period(t), starts: t.Starts}
@@ -192,7 +192,7 @@ type Sending struct {
 	As policy.Traffic `json:"-"`
 }
 
-// A Stream is what sends in the place of a traffic that nothing bounds.
+// A Stream sends in the place of a traffic without a bound.
 type Stream struct {
 	Rate    unit.Rate `json:"rate_bps"`
 	Packet  unit.Size `json:"packet_bytes"`

@@ -1,5 +1,5 @@
 // Package worst looks for the traffic of a rehearsal that makes a class wait longest: the moments at which senders begin, and the bursts
-// and packets of those that nothing bounds. It is the opposite of a proof. What it finds is a rehearsal that can be run again.
+// and packets of senders without a bound. This is the opposite of a proof. The result is a rehearsal that can be run again.
 package worst
 
 import (
@@ -70,7 +70,7 @@ func Search(f *policy.File, h *policy.Rehearsal, o Options) (*Result, error) {
 		}
 	}
 	if len(s.senders) == 0 {
-		return nil, fmt.Errorf("nothing can be chosen of the traffic of `%s`: of calls, streams, video and hellos the moment at which they begin, of TCP the packets", h.Name)
+		return nil, fmt.Errorf("no traffic of `%s` has a choice: the search chooses when calls, streams, video and hellos begin, and the packets of TCP and of random streams", h.Name)
 	}
 	r := &Result{Rehearsal: h.Name, Class: o.Class, Traffic: path.Name(), Path: path}
 	all, err := s.run([][]choice{nil})

@@ -124,7 +124,7 @@ func TestWorstIsARehearsal(t *testing.T) {
 		t.Errorf("found %v ms, and again %+v", found.Found, again.Traffic)
 	}
 
-	// Of traffic that nothing bounds, also as other packets; with what its file says of it, in both directions, from a load.
+	// Traffic without a bound sends other packets: in both directions, with its marks, and from a load.
 	more := strings.NewReplacer("rehearsals:", "loads: {more: [{name: maps, requests: 1, answer: 9kB, think: 1s, from: 10.2.0.3, to: 10.1.0.3, from-port: 80}, {name: echoes, rate: 100kbit/s, packet: 900B, arrivals: poisson, dscp: af21, ecn: true, df: false, from: 10.1.0.4, to: 10.2.0.4, to-port: 80, starts: 200ms}]}\nrehearsals:",
 		"    expect:", "      - {load: more}\n    expect:", "lasts: 1s", "lasts: 1s\n    warm-up: 300ms").Replace(boundFile) + "      - voice delay max <= 6ms\n"
 	put(t, dir, "more.yaml", more)

@@ -138,8 +138,8 @@ func (r *Proof) Judge() {
 	}
 }
 
-// beyond says of which traffic a packet was measured to take longer than is proven: outside the network, where this machine sends and
-// receives it late, or within it.
+// beyond returns a sentence for each traffic that was measured to take longer than is proven. The cause is this machine where the packets
+// did not take longer within the network.
 func (r *Proof) beyond() []words.Fact {
 	facts := []words.Fact{}
 	if r.Rehearsed.Bounds == nil || r.Staged.Late == nil {
