@@ -92,6 +92,7 @@ type flow struct {
 	send      sender
 	length    int // of its longest packet
 	shortest  int
+	parts     int               // that its longest packet may come in, beyond one
 	host      *policy.Interface // where its sender is; nil: of a capture
 	count     int               // of calls, or of flows of TCP
 	last      int               // of these, the number of the last
@@ -372,26 +373,11 @@ func wayOf(steps []explain.Step) string {
 
 // way adds a flow that takes some steps.
 func (n *network) way(f *flow, steps []explain.Step) {
-	t, shortest, longest := f.traffic, f.shortest, f.length
+	t := f.traffic
 	wild := false
 	several := false
-	parts, whole := f.parts(steps), shortest == longest
-	if parts > 0 {
-		shortest, whole = f.header()+8, false
-	}
-	visit := func(at *station, s *explain.Step, e *plan.Entry) *visit {
-		in := at.framing
-		if at.carrier { // a medium of both directions is one station
-			in = s.At.Link.Ends[s.At.End].Counts()
-		}
-		v := f.visit(at, e, int64(8*s.SizeIn(in)))
-		if !whole {
-			v.minBits = int64(8 * in.Size(shortest, 0))
-		}
-		grows := s.SizeIn(packet.FramingIP()) - longest
-		v.allBits += int64(8*parts*in.Size(f.header()+grows+max(in.Payload-1, 0), 0)) + at.turn*int64(1+parts) // each part fills its last cell
-		v.maxBits += at.turn
-		return v
+	if f.parts = f.divided(steps); f.parts > 0 {
+		f.shortest = f.header() + 8
 	}
 	for i := range steps {
 		s := &steps[i]
@@ -402,12 +388,10 @@ func (n *network) way(f *flow, steps []explain.Step) {
 		if s.Several && !n.single(t) {
 			f.uncertain, several = words.UnboundWays.With(s.At.Node.Name), true
 		}
-		if t := n.tunnels[s.Tunnel]; t != nil && t.Kind == policy.IPsec && t.Window > 0 {
-			if f.replay != t {
-				f.replay, f.begins = t, association{s.At.Node, nil}
-				if t.SAPerClass {
-					f.begins.entry = s.Entry
-				}
+		if t := n.tunnels[s.Tunnel]; t != nil && t.Kind == policy.IPsec && t.Window > 0 && f.replay != t {
+			f.replay, f.begins = t, association{s.At.Node, nil}
+			if t.SAPerClass {
+				f.begins.entry = s.Entry
 			}
 		}
 		if s.TooLong != nil && f.uncertain.IsZero() {
@@ -420,7 +404,7 @@ func (n *network) way(f *flow, steps []explain.Step) {
 		if s.Blocked || s.Policed {
 			break
 		}
-		v := visit(at, s, s.Entry)
+		v := f.visit(at, s, s.Entry)
 		v.anyClass = wild && at.plan != nil
 		f.slowest = max(f.slowest, at.slowest(s.Entry, v.maxBits))
 		if f.lossy.IsZero() && s.TooLong != nil {
@@ -431,7 +415,7 @@ func (n *network) way(f *flow, steps []explain.Step) {
 			continue
 		}
 		if c := n.station(place{s.At, direction, true}); c != nil && i < len(steps)-1 {
-			v = visit(c, s, nil)
+			v = f.visit(c, s, nil)
 			f.slowest = max(f.slowest, timeOf(v.maxBits, c.rate))
 		}
 		if i < len(steps)-1 {
@@ -452,17 +436,17 @@ func (f *flow) header() int {
 	return packet.IPv4Header
 }
 
-// parts returns how many parts more than one the longest packet of a flow may have. Its host, a node or the start of a tunnel divides a
+// divided returns how many parts more than one the longest packet of a flow may have. Its host, a node or the start of a tunnel divides a
 // packet that is too long. A host that learns the length that fits divides its later packets.
-func (f *flow) parts(steps []explain.Step) (more int) {
-	divided := func(most int) { more += (f.length - 1) / max((most-f.header())&^7, 8) }
+func (f *flow) divided(steps []explain.Step) (more int) {
+	into := func(most int) { more += (f.length - 1) / max((most-f.header())&^7, 8) }
 	if f.host != nil && f.length > f.host.Longest() {
-		divided(f.host.Longest())
+		into(f.host.Longest())
 		f.uncertain = words.UnboundLength.With(f.host.Path())
 	}
 	for i := range steps {
 		if l := steps[i].TooLong; l != nil {
-			divided(l.Most)
+			into(l.Most)
 		}
 	}
 	return more
@@ -493,9 +477,21 @@ func (s *station) slowest(e *plan.Entry, bits int64) time.Duration {
 	return timeOf(bits, rate)
 }
 
-// visit adds a station to a flow's way.
-func (f *flow) visit(at *station, e *plan.Entry, bits int64) *visit {
-	v := &visit{flow: f, number: len(f.visits), at: at, entry: e, maxBits: bits, minBits: bits, allBits: bits}
+// visit adds a station to a flow's way, at a step of it.
+func (f *flow) visit(at *station, s *explain.Step, e *plan.Entry) *visit {
+	in := at.framing
+	if at.carrier { // a medium of both directions is one station
+		in = s.At.Link.Ends[s.At.End].Counts()
+	}
+	bits := int64(8 * s.SizeIn(in))
+	v := &visit{flow: f, number: len(f.visits), at: at, entry: e, maxBits: bits + at.turn, minBits: bits, allBits: bits + at.turn}
+	if f.shortest < f.length {
+		v.minBits = int64(8 * in.Size(f.shortest, 0))
+	}
+	if f.parts > 0 { // each with its headers, and a last cell that it fills
+		grows := s.SizeIn(packet.FramingIP()) - f.length
+		v.allBits += int64(f.parts) * (int64(8*in.Size(f.header()+grows+max(in.Payload-1, 0), 0)) + at.turn)
+	}
 	if v.number > 0 {
 		v.prev = f.visits[v.number-1].at
 	}
