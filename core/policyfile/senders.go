@@ -18,8 +18,8 @@ type Sender struct {
 }
 
 // WithSenders returns the policy file as YAML, with what it includes, and with one more rehearsal: that of a name, under another, in
-// which some of the traffic, by its name, sends otherwise.
-func (s *Source) WithSenders(rehearsal, name string, senders map[string]Sender) ([]byte, error) {
+// which some of the traffic, by its name, sends otherwise, and which has those of the expectations that are to be kept, by their number.
+func (s *Source) WithSenders(rehearsal, name string, senders map[string]Sender, keeps func(expectation int) bool) ([]byte, error) {
 	doc := *s.doc
 	at, ok := doc.Lookup("rehearsals")
 	if !ok {
@@ -37,6 +37,17 @@ func (s *Source) WithSenders(rehearsal, name string, senders map[string]Sender) 
 			item = text(item.At, name)
 		case "traffic":
 			item = s.sends(&item, senders)
+		case "expect":
+			kept := item
+			kept.Items = nil
+			for n := range item.Items {
+				if keeps(n) {
+					kept.Items = append(kept.Items, item.Items[n])
+				}
+			}
+			if item = kept; len(kept.Items) == 0 {
+				continue
+			}
 		}
 		own.Keys, own.Items = append(own.Keys, key), append(own.Items, item)
 	}

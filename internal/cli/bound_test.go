@@ -125,8 +125,9 @@ func TestWorstIsARehearsal(t *testing.T) {
 	}
 
 	// Traffic without a bound sends other packets: in both directions, with its marks, and from a load.
+	// Of the expectations those of the class stay.
 	more := strings.NewReplacer("rehearsals:", "loads: {more: [{name: maps, requests: 1, answer: 9kB, think: 1s, from: 10.2.0.3, to: 10.1.0.3, from-port: 80}, {name: echoes, rate: 100kbit/s, packet: 900B, arrivals: poisson, dscp: af21, ecn: true, df: false, from: 10.1.0.4, to: 10.2.0.4, to-port: 80, starts: 200ms}]}\nrehearsals:",
-		"    expect:", "      - {load: more}\n    expect:", "lasts: 1s", "lasts: 1s\n    warm-up: 300ms").Replace(boundFile) + "      - voice delay max <= 6ms\n"
+		"    expect:", "      - {load: more}\n    expect:", "lasts: 1s", "lasts: 1s\n    warm-up: 300ms").Replace(boundFile) + "      - voice delay max <= 6ms\n      - copies goodput >= 1kbit/s\n"
 	put(t, dir, "more.yaml", more)
 	found = parsed[worst.Result](t, imbrel(t, dir, "", nil, "rehearse", "more.yaml", "r", "--worst", "voice", "--worst-to", "more-worst.yaml", "-o", "json").out)
 	if *found.Part < 0.99 || found.Found > *found.Bound {
@@ -135,6 +136,9 @@ func TestWorstIsARehearsal(t *testing.T) {
 	again = parsed[measure.Result](t, imbrel(t, dir, "", nil, "rehearse", "more-worst.yaml", "r-worst", "-o", "json").out)
 	if len(again.Traffic) == 0 || math.Abs(again.Traffic[0].Delay.Max-found.Found) > 1e-9 {
 		t.Errorf("found %v ms, and again %+v", found.Found, again.Traffic)
+	}
+	if len(again.Expectations) != 1 || again.Expectations[0].Text != "voice delay max <= 6ms" {
+		t.Errorf("expectations %+v", again.Expectations)
 	}
 	streams := 0
 	for _, c := range found.Senders {

@@ -60,7 +60,9 @@ func (a *app) worst(text render.Text, r *rehearsalRun, file string, plans []*pol
 			}
 			senders[c.Traffic] = how
 		}
-		b, err := r.in.WithSenders(plan.Name, name, senders)
+		b, err := r.in.WithSenders(plan.Name, name, senders, func(n int) bool {
+			return !slices.ContainsFunc(plan.Expect[n].Subjects(), func(subject string) bool { return subject != r.worst && subject != found.Path.Traffic })
+		})
 		if err != nil {
 			return err
 		}
