@@ -34,9 +34,9 @@ rehearsals:
     expect: [EXPECT]
 `
 
-func happened(t *testing.T, follows, rate, event, expect string) (*policy.File, *measure.Result) {
+func happened(t *testing.T, follows, rate, event, expect string, more ...string) (*policy.File, *measure.Result) {
 	t.Helper()
-	text := strings.NewReplacer("FOLLOWS", follows, "RATE", rate, "EVENT", event, "EXPECT", expect).Replace(ringFile)
+	text := strings.NewReplacer(append(more, "FOLLOWS", follows, "RATE", rate, "EVENT", event, "EXPECT", expect)...).Replace(ringFile)
 	f, err := policyfile.Parse("ring.yaml", []byte(text), time.LoadLocation)
 	if err != nil {
 		t.Fatal(err)
@@ -122,16 +122,7 @@ func TestFade(t *testing.T) {
 
 // No packet waits at a carrier that only meters, also after an event that changes no rate.
 func TestEventMakesNoQueueAtContract(t *testing.T) {
-	text := strings.NewReplacer("FOLLOWS", "", "RATE", "8Mbit/s", "EVENT", "{at: 9s, link: a/wan, delay: 7ms}", "EXPECT", "x loss <= 100%",
-		"{at: a/wan, sends: 20Mbit/s}", "{at: a/wan, framing: ethernet-vlan-vlan, contract: {rate: 20Mbit/s, burst: 9kB}}").Replace(ringFile)
-	f, err := policyfile.Parse("ring.yaml", []byte(text), time.LoadLocation)
-	if err != nil {
-		t.Fatal(err)
-	}
-	r, err := simulate.Run(f, &f.Rehearsals[0], simulate.Options{Seed: 3})
-	if err != nil {
-		t.Fatal(err)
-	}
+	_, r := happened(t, "", "8Mbit/s", "{at: 9s, link: a/wan, delay: 7ms}", "x loss <= 100%", "{at: a/wan, sends: 20Mbit/s}", "{at: a/wan, framing: ethernet-vlan-vlan, contract: {rate: 20Mbit/s, burst: 9kB}}")
 	if d := r.Traffic[0].Delay; d.Max-d.P50 > 0.01 {
 		t.Errorf("packets take %.3f ms, and %.3f at most", d.P50, d.Max)
 	}
