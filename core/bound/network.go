@@ -477,7 +477,7 @@ func (s *station) slowest(e *plan.Entry, bits int64) time.Duration {
 	return timeOf(bits, rate)
 }
 
-// visit adds a station to a flow's way, at a step of it.
+// visit adds a station to the way of a flow. The step gives the lengths of the packets there.
 func (f *flow) visit(at *station, s *explain.Step, e *plan.Entry) *visit {
 	in := at.framing
 	if at.carrier { // a medium of both directions is one station

@@ -41,7 +41,7 @@ func TestFitIsWithinTheLimits(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			f, source, err := policyfile.ReadFS(root.FS(), filepath.Base(name), nil)
+			f, source, err := policyfile.ReadOpened(root.FS().Open, filepath.Base(name), nil)
 			root.Close()
 			if err != nil {
 				continue

@@ -46,7 +46,7 @@ const (
 // What was measured stands in the place of the names of its files.
 func TestExpanded(t *testing.T) {
 	in := fstest.MapFS{"p.yaml": {Data: []byte(expanded)}, "line.json": {Data: []byte(lineText)}, "week.json": {Data: []byte(weekText)}}
-	f, _, err := policyfile.ReadFS(in, "p.yaml", nil)
+	f, _, err := policyfile.ReadOpened(in.Open, "p.yaml", nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -82,7 +82,7 @@ func TestExpanded(t *testing.T) {
 		"{measured: line.json, part": {"{measured: week.json, part", "has no rate of this direction"}, "{measured: line.json, direction: in}": {"{part: 3%}", "a shape needs a rate"},
 	} {
 		in["p.yaml"] = &fstest.MapFile{Data: []byte(strings.Replace(expanded, old, c[0], 1))}
-		if _, _, err := policyfile.ReadFS(in, "p.yaml", nil); err == nil || !strings.Contains(err.Error(), c[1]) || !strings.Contains(err.Error(), "p.yaml:") {
+		if _, _, err := policyfile.ReadOpened(in.Open, "p.yaml", nil); err == nil || !strings.Contains(err.Error(), c[1]) || !strings.Contains(err.Error(), "p.yaml:") {
 			t.Errorf("%s: %v; want %q", c[0], err, c[1])
 		}
 	}

@@ -30,7 +30,7 @@ func FuzzReadPolicy(f *testing.F) {
 		}
 	}
 	f.Fuzz(func(t *testing.T, text string) {
-		file, _, err := Read("fuzz", strings.NewReader(text), InFS(examples.FS), time.LoadLocation)
+		file, _, err := Read("fuzz", strings.NewReader(text), Opened(examples.FS.Open), time.LoadLocation)
 		if err == nil {
 			if file.Version != 1 {
 				t.Fatalf("a file without a version is read: %q", text)
@@ -47,7 +47,7 @@ func FuzzReadPolicy(f *testing.F) {
 
 // An edit of any value of a file, to any text, ends in a policy or in problems, and the text around it stays.
 func FuzzEdit(f *testing.F) {
-	_, source, err := ReadFS(examples.FS, "ternrock.yaml", time.LoadLocation)
+	_, source, err := ReadOpened(examples.FS.Open, "ternrock.yaml", time.LoadLocation)
 	if err != nil {
 		f.Fatal(err)
 	}

@@ -19,7 +19,7 @@ func TestOneMistakeOneMessage(t *testing.T) {
 		with, least = with[:1], 500
 	}
 	for _, name := range []string{"ternrock.yaml", "every-key.yaml", "cookbook/branches.yaml", "cookbook/households.yaml", "cookbook/departments.yaml", "coast-mpls.yaml"} {
-		_, in, err := ReadFS(examples.FS, name, time.LoadLocation)
+		_, in, err := ReadOpened(examples.FS.Open, name, time.LoadLocation)
 		if err != nil {
 			t.Fatal(err)
 		}

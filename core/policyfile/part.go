@@ -211,7 +211,7 @@ func without(v *language.Value, key string) language.Value {
 
 // FromValue validates a policy file that is not read from a text. What is wrong with it is a policy.Problems.
 func FromValue(doc language.Value, zones Zones) (*policy.File, *Source, error) {
-	s := &Source{from: InFS(nil), zones: zones, doc: &doc}
+	s := &Source{from: none, zones: zones, doc: &doc}
 	f, err := language.Read(doc, zones.lookup())
 	return f, s, err
 }

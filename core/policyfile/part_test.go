@@ -25,7 +25,7 @@ func TestPartMeansTheSame(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		f, source, err := policyfile.ReadFS(root.FS(), filepath.Base(name), nil)
+		f, source, err := policyfile.ReadOpened(root.FS().Open, filepath.Base(name), nil)
 		root.Close()
 		if err != nil {
 			continue // includes files of other folders, or time zones

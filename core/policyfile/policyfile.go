@@ -3,10 +3,8 @@ package policyfile
 
 import (
 	"bytes"
-	"embed"
 	"errors"
 	"io"
-	"io/fs"
 	"maps"
 	"path"
 	"regexp"
@@ -29,7 +27,7 @@ type Includes interface {
 	// Join returns the name, from the folder of the first file, of a file that a file in the folder dir names.
 	Join(dir, name string) string
 	// Open opens a file by its name from the folder of the first file. An *Outside error says that it may not be read.
-	Open(name string) (fs.File, error)
+	Open(name string) (io.ReadCloser, error)
 	// Shown returns the name of a file as people are told it.
 	Shown(name string) string
 }
@@ -39,19 +37,28 @@ type Outside struct{ Folder string }
 
 func (o *Outside) Error() string { return "it is outside the folder of the first file, " + o.Folder }
 
-// InFS are the files of a file system; names are from its root.
-func InFS(fsys fs.FS) Includes { return inFS{fsys} }
+// Opened are the files that a function opens by their names from a root, such as the Open of a file system.
+func Opened[F io.ReadCloser](open func(name string) (F, error)) Includes {
+	return opened(func(name string) (io.ReadCloser, error) { return open(name) })
+}
 
-type inFS struct{ fs.FS }
+// none opens nothing.
+var none = Opened(func(name string) (io.ReadCloser, error) {
+	return nil, errors.New("open " + name + ": there are no files")
+})
 
-func (inFS) Join(dir, name string) string {
+type opened func(name string) (io.ReadCloser, error)
+
+func (o opened) Open(name string) (io.ReadCloser, error) { return o(name) }
+
+func (opened) Join(dir, name string) string {
 	if path.IsAbs(name) {
 		return name
 	}
 	return path.Join(dir, name)
 }
 
-func (inFS) Shown(name string) string { return name }
+func (opened) Shown(name string) string { return name }
 
 // A Zones looks up a time zone by its name, as time.LoadLocation does. With nil a file may name none but UTC.
 type Zones func(name string) (*time.Location, error)
@@ -80,22 +87,22 @@ type Source struct {
 	over  map[string][]byte // texts to take in place of those of the files, by name
 }
 
-// ReadFS reads and validates a policy file of a file system, and what it includes from there. What is wrong with it is a
-// policy.Problems.
-func ReadFS(fsys fs.FS, name string, zones Zones) (*policy.File, *Source, error) {
-	file, err := fsys.Open(name)
+// ReadOpened reads and validates a policy file that a function opens by its name, and what it includes by the same function, such as the
+// Open of a file system. What is wrong with it is a policy.Problems.
+func ReadOpened[F io.ReadCloser](open func(name string) (F, error), name string, zones Zones) (*policy.File, *Source, error) {
+	file, err := open(name)
 	if err != nil {
 		return nil, &Source{}, err
 	}
 	defer file.Close()
-	return Read(name, file, InFS(fsys), zones)
+	return Read(name, file, Opened(open), zones)
 }
 
 // Read reads and validates a policy file, and what it includes; from may be nil when it includes nothing. The name is for places in messages. What is wrong with the
 // file is a policy.Problems; the Source is there then, too.
 func Read(name string, r io.Reader, from Includes, zones Zones) (*policy.File, *Source, error) {
 	if from == nil {
-		from = InFS(embed.FS{})
+		from = none
 	}
 	return read(&Source{name: name, from: from, zones: zones}, r)
 }

@@ -12,7 +12,7 @@ import (
 
 // A file of any file system includes others from its folders, and what it lacks is a problem with a place: a file, an absolute
 // name, a time zone that nobody looks up.
-func TestReadFS(t *testing.T) {
+func TestReadOpened(t *testing.T) {
 	const times = "imbrel: 1\ntimes: {work: {from: \"08:00\", to: \"17:00\", zone: ZONE}}\n"
 	files := fstest.MapFS{
 		"site.yaml":        {Data: []byte("imbrel: 1\ninclude: [parts/times.yaml]\n")},
@@ -21,12 +21,12 @@ func TestReadFS(t *testing.T) {
 		"absolute.yaml":    {Data: []byte("imbrel: 1\ninclude: [/groups.yaml]\n")},
 		"lost.yaml":        {Data: []byte("imbrel: 1\ninclude: [none.yaml]\n")},
 	}
-	f, _, err := ReadFS(files, "site.yaml", time.LoadLocation)
+	f, _, err := ReadOpened(files.Open, "site.yaml", time.LoadLocation)
 	if err != nil || len(f.Times) != 1 || len(f.Groups) != 1 {
 		t.Fatalf("%v: %+v", err, f)
 	}
 	for name, want := range map[string]string{"site.yaml": "Europe/Oslo", "absolute.yaml": "/groups.yaml", "lost.yaml": "none.yaml"} {
-		_, _, err := ReadFS(files, name, nil)
+		_, _, err := ReadOpened(files.Open, name, nil)
 		ps, ok := errors.AsType[policy.Problems](err)
 		if !ok || ps[0].Place.Line != 2 && ps[0].Place.File == name || !strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %v", name, err)

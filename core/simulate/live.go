@@ -345,7 +345,7 @@ func (r *run) handOver(p *port, f *flight) {
 	r.deliver(f, r.now)
 }
 
-// passed notes how long a packet, or a part of it, was in the network.
+// passed notes how long a packet was in the network.
 func (r *run) passed(f *flight) {
 	from := f.sent // of a segment, when it came
 	if f.token != 0 {

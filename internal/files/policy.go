@@ -47,7 +47,7 @@ func (p Place) Edited(edits []policyfile.Edit) (f *policy.File, in Place, err er
 // included opens what a policy file includes.
 type included struct{ at Place }
 
-func (i included) Open(name string) (fs.File, error) { return i.at.openIncluded(name) }
+func (i included) Open(name string) (io.ReadCloser, error) { return i.at.openIncluded(name) }
 
 func (i included) Join(dir, name string) string {
 	if filepath.IsAbs(name) {
