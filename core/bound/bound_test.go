@@ -121,3 +121,40 @@ func TestPortsOfCalls(t *testing.T) {
 		t.Errorf("calls by way and class: %v, not %v", got, want)
 	}
 }
+
+// What others can overtake in a tunnel by more than its replay window may be lost; with a sequence for each class, it is not.
+func TestReplayWindow(t *testing.T) {
+	for key, lost := range map[string]bool{"replay-window: 16": true, "replay-window: 0": false, "replay-window: 16, sa-per: class": false} {
+		text := strings.Replace(fmt.Sprintf(site, calls+", {name: x, rate: 1Mbit/s, packet: 300B, from: 10.1.0.2, to: 10.2.0.2, to-port: 80}"), "rehearsals:", "  tunnels: [{name: private, kind: ipsec, through: [a, b], from: 192.0.2.1, to: 192.0.2.2, "+key+"}]\nrehearsals:", 1)
+		text = strings.NewReplacer("at-least: 40%, queue: {drop: fq-codel}", "at-least: 40%", "rate: 1Mbit/s, burst: 2kB", "rate: 1900kbit/s, burst: 20kB", "calls: 3", "calls: 18").Replace(text)
+		for _, p := range compute(t, text).Paths {
+			if p.Traffic == "x" && (p.Kept == lost || lost && !strings.Contains(p.Lost.String(), "overtake a packet in the tunnel `private`")) {
+				t.Errorf("%s: %s: kept %v, %s", key, p.Name(), p.Kept, p.Lost)
+			}
+		}
+	}
+}
+
+// After an event the full queue of a carrier empties as fast as its link carries, which may be faster than the interface sends: packets
+// then wait at the next place.
+func TestFullCarrierEmptiesFast(t *testing.T) {
+	const text = `imbrel: 1
+network:
+  nodes:
+    - {name: a, interfaces: [{name: lan, rate: 1Gbit/s, subnets: [10.1.0.0/16]}, {name: far, rate: 3Mbit/s}]}
+    - {name: b, interfaces: [{name: near, rate: 3Mbit/s}, {name: far, rate: 4Mbit/s}]}
+    - {name: c, interfaces: [{name: near, rate: 4Mbit/s}, {name: lan, rate: 1Gbit/s, subnets: [10.3.0.0/16]}]}
+  links: [{ends: [{at: a/far, sends: 20Mbit/s}, {at: b/near}], delay: 1ms}, {ends: [{at: b/far}, {at: c/near}], delay: 1ms}]
+rehearsals:
+  - name: r
+    lasts: 2s
+    traffic: [{name: x, rate: 2Mbit/s, packet: 1000B, from: 10.1.0.1, to: 10.3.0.1}]
+    events: [{at: 500ms, link: a/far, sends: 1Mbit/s, lasts: 500ms}]
+`
+	for sends, least := range map[string]time.Duration{"20Mbit/s": 50 * time.Millisecond, "3Mbit/s": 0} {
+		p := compute(t, strings.Replace(text, "sends: 20Mbit/s", "sends: "+sends, 1)).Paths[0]
+		if d := p.At("b/far out").Max; d < least || least == 0 && d > 10*time.Millisecond {
+			t.Errorf("a link of %s: packets wait up to %v at the next place", sends, d)
+		}
+	}
+}
