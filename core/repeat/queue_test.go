@@ -20,8 +20,8 @@ var seeds = flag.Int("seeds", 20, "how many reports TestIntervalHoldsTheory make
 func TestIntervalHoldsTheory(t *testing.T) {
 	f, err := policyfile.Parse("queue.json", []byte(`{"imbrel": 1,
 		"network": {"nodes": [{"name": "n", "interfaces": [
-			{"name": "near", "rate": "100Gbit/s", "framing": "ip", "subnets": ["10.1.0.0/16"]},
-			{"name": "far", "rate": "100Mbit/s", "framing": "ip", "subnets": ["10.2.0.0/16"]}]}]},
+			{"name": "near", "rate": "100Gbit/s", "framing": "ip", "mtu": "64kB", "subnets": ["10.1.0.0/16"]},
+			{"name": "far", "rate": "100Mbit/s", "framing": "ip", "mtu": "64kB", "subnets": ["10.2.0.0/16"]}]}]},
 		"rehearsals": [{"name": "r", "lasts": "21s", "warm-up": "1s", "traffic": [
 			{"name": "flow", "rate": "70Mbit/s", "packet": "8000B", "lengths": "exponential", "arrivals": "poisson", "from": "10.1.0.1", "to": "10.2.0.1"}]}]}`), time.LoadLocation)
 	if err != nil {
