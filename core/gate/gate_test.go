@@ -5,9 +5,11 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"net/netip"
+	"runtime"
 	"slices"
 	"testing"
 	"time"
+	"weak"
 
 	"imbrel.example/imbrel/core/codepoint"
 	"imbrel.example/imbrel/core/gate"
@@ -287,6 +289,31 @@ func TestReload(t *testing.T) {
 			t.Errorf("%s: %+v, %d wait", drop, g.Counts(), g.Waiting())
 		}
 	}
+}
+
+// A gate on which nothing waits keeps nothing of the policies before, however often it reads them again.
+func TestReloadLetsGo(t *testing.T) {
+	text := string(bytes.Replace([]byte(house), []byte("DROP"), []byte("tail"), 1))
+	f := read(t, text)
+	node, ifaces := ports(f)
+	g, err := gate.New(f, node, ifaces, 0, gate.Options{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	var before []weak.Pointer[policy.Interface]
+	for n := range 4 {
+		f := read(t, text)
+		node, ifaces := ports(f)
+		before = append(before, weak.Make(ifaces[0]))
+		g.Put(g.Prepare(f, node, ifaces), time.Duration(n)*time.Second, nil)
+	}
+	runtime.GC()
+	for n, p := range before {
+		if kept, inForce := p.Value() != nil, n == len(before)-1; kept != inForce {
+			t.Errorf("policies %d of %d are kept: %v", n+1, len(before), kept)
+		}
+	}
+	runtime.KeepAlive(g)
 }
 
 // TestLate: a gate that is asked late sends as much as one that is asked in time, and after a

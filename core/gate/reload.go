@@ -113,6 +113,9 @@ func (l *Lane) Put(p *Policies, now time.Duration, send func(port int, frame []b
 	}
 	// Of what there is little goes first: it was not held up much.
 	slices.SortStableFunc(l.moving, func(a, b *line) int { return cmp.Compare(a.length, b.length) })
+	if len(l.moving) == 0 {
+		l.moved()
+	}
 }
 
 // put makes prepared policies those of a lane.
@@ -240,6 +243,12 @@ func (l *Lane) move(most int) bool {
 		l.waiting--
 		l.again(f, line.side.direction == policy.In)
 	}
+	l.moved()
+	return false
+}
+
+// moved lets go of the policies before, under which nothing waits any more.
+func (l *Lane) moved() {
 	for n, p := range l.gate.ports {
 		if l.Takes(n) {
 			p.in.older = nil
@@ -249,5 +258,4 @@ func (l *Lane) move(most int) bool {
 		}
 	}
 	l.moving = nil
-	return false
 }
