@@ -28,6 +28,8 @@ import (
 
 var soak = flag.Duration("soak", 0, "keep a gate under load for so long, with a reload each second; for a quiet machine")
 
+var soakReload = flag.Duration("soak-reload", time.Second, "how often TestSoak reloads")
+
 var soakLoad = flag.Int("soak-load", 50, "how many frames a millisecond TestSoak sends: four fifths of what a gate does beside it, on two processors")
 
 // TestSoak: under a flood of random sources, malformed frames and crafted link control, with a reload each second and a scrape five times a
@@ -108,9 +110,11 @@ network:
 		binary.BigEndian.PutUint16(pool[i][12:], []uint16{0x806, 0x88cc, 0x8809, 0x8863}[i/64%4])
 	}
 	begun := time.Now()
-	reload := time.NewTicker(time.Second)
+	reload, minute := time.NewTicker(*soakReload), time.NewTicker(*soak/20)
 	defer reload.Stop()
-	var early, reloads, earlyFiles int
+	defer minute.Stop()
+	var earlyFiles int
+	var resident []int // kB, in each twentieth of the time
 	descriptors := func() int {
 		list, _ := os.ReadDir("/proc/" + pid + "/fd")
 		return len(list)
@@ -150,8 +154,9 @@ network:
 			if o, err := y.command("gate", "reload", "g0").CombinedOutput(); err != nil {
 				t.Errorf("a reload: %v: %s", err, o)
 			}
-			if reloads++; reloads == int(soak.Seconds())/2 {
-				early, earlyFiles = memory(t, pid), descriptors()
+		case <-minute.C:
+			if resident = append(resident, memory(t, pid)); len(resident) == 5 {
+				earlyFiles = descriptors()
 			}
 		default:
 		}
@@ -159,7 +164,7 @@ network:
 			time.Sleep(wait)
 		}
 	}
-	late, threads := memory(t, pid), status(t, pid, "Threads:")
+	threads := status(t, pid, "Threads:")
 	time.Sleep(time.Second)
 	close(done)
 	<-scraped
@@ -173,14 +178,20 @@ network:
 			}
 		}
 	}
-	t.Logf("%d frames, %d reloads; voice sent %d, arrived %d, dropped by the gate %+v; %d frames came faster than it read; resident %d kB at half of the time, %d kB at the end, %d threads, %d descriptors and %d; %+v", sent.Load(), r.Gate.Reloads, voice.Load(), arrived.Load(), dropped, r.Ports[0].Missed, early, late, threads, earlyFiles, lateFiles, r.Gate)
+	t.Logf("%d frames, %d reloads; voice sent %d, arrived %d, dropped by the gate %+v; %d frames came faster than it read; resident %d kB, %d threads, %d descriptors and %d; %+v", sent.Load(), r.Gate.Reloads, voice.Load(), arrived.Load(), dropped, r.Ports[0].Missed, resident, threads, earlyFiles, lateFiles, r.Gate)
 	// What came while the machine did not let the gate run was never the gate's: it says how much.
 	missed := int64(r.Ports[0].Missed)
 	if lost := voice.Load() - arrived.Load(); dropped.Total() > 0 || float64(lost)/float64(voice.Load()) > 1.5*float64(missed)/float64(sent.Load())+1e-5 {
 		t.Errorf("of %d promised packets %d arrive, and the gate dropped %+v", voice.Load(), arrived.Load(), dropped)
 	}
-	if late > early*5/4+20_000 || threads > 30 || lateFiles > earlyFiles+3 { // a connection or two may be open just then
-		t.Errorf("its memory went from %d to %d kB, with %d threads and %d descriptors of %d", early, late, threads, lateFiles, earlyFiles)
+	// From a quarter of the time on, each third has at most a tenth more than the one before.
+	for i := 5; i+10 <= len(resident); i += 5 {
+		if before, after := slices.Max(resident[i:i+5]), slices.Max(resident[i+5:i+10]); after > before*11/10 {
+			t.Errorf("its memory went from %d to %d kB", before, after)
+		}
+	}
+	if threads > 30 || lateFiles > earlyFiles+3 { // a connection or two may be open just then
+		t.Errorf("it has %d threads, and %d descriptors in place of %d", threads, lateFiles, earlyFiles)
 	}
 }
 
