@@ -1,6 +1,7 @@
 package cli_test
 
 import (
+	"regexp"
 	"strings"
 	"testing"
 )
@@ -15,6 +16,9 @@ func demoDeliverOnce(t testing.TB) {
 		t.Fatalf("exit %d\n%s%s", r.status, r.out, r.err)
 	}
 	said := strings.Join(strings.Fields(r.out), " ")
+	if late := regexp.MustCompile(`sent packets up to \S+ \S+ late`).FindString(said); late != "" {
+		heldUp(t, "it %s", late)
+	}
 	at := 0
 	want := []string{"policer passes 96.0 kbit/s", "policies.mast-radio.treat.voice.police.rate: 96kbit/s → 960kbit/s", "Nothing was changed. --commit puts it in force.", "DONE: 1 device changed.", "TAKEN BACK: All devices are as they were.", "to mast: done"}
 	if strings.Contains(said, "gates in namespaces") {
