@@ -79,12 +79,12 @@ func (n *network) read(t *policy.Traffic) bool {
 		key := wayOf(steps)
 		w := known[key]
 		if w == nil {
-			w = &way{steps: steps, shortest: length, longest: length}
+			w = &way{shortest: length}
 			known[key] = w
 			order = append(order, w)
 		}
 		if w.shortest = min(w.shortest, length); length > w.longest {
-			w.steps, w.longest = steps, length
+			w.steps, w.longest = slices.Clone(steps), length
 		}
 	}
 	for _, w := range order {

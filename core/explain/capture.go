@@ -429,7 +429,7 @@ func (w *Watch) work(f *watched, p *packet.Packet) *outcome {
 	r := f.route
 	own := *p
 	own.Bytes = slices.Clone(p.Bytes[:min(len(p.Bytes), 256)])
-	steps, _ := w.follower.follow(&own, r.crossings, false)
+	steps, _ := w.follower.follow(nil, &own, r.crossings, false)
 	o := outcome{}
 	for i, s := range steps {
 		n := r.numbers[i]

@@ -131,6 +131,7 @@ type Follower struct {
 
 	anyLength bool
 	routes    map[[2]*policy.Interface][]tunnel.Crossing // where there is one for all flows
+	room      []Step                                     // for the steps of a walk
 }
 
 // A site is a policy where it is attached.
@@ -211,14 +212,15 @@ func (f *Follower) Ask(q Question) (*Answer, error) {
 	return f.answer(p, crossings), nil
 }
 
-// Walk follows one packet as Ask does, and says only where it comes and which entry takes it, and whether it arrives.
+// Walk follows one packet as Ask does, and says only where it comes and which entry takes it, and whether it arrives. The steps
+// are good until the next walk.
 func (f *Follower) Walk(q Question) (steps []Step, arrives bool, err error) {
 	p, crossings, err := f.packet(q)
 	if err != nil {
 		return nil, false, err
 	}
-	steps, arrives = f.follow(p, crossings, false)
-	return steps, arrives, nil
+	f.room, arrives = f.follow(f.room[:0], p, crossings, false)
+	return f.room, arrives, nil
 }
 
 // packet makes the packet of a question, and finds its route.
@@ -283,8 +285,8 @@ func (f *Follower) WalkFrame(p *packet.Packet, enter *policy.Interface) ([]Step,
 	if err != nil {
 		return nil, err
 	}
-	steps, _ := f.follow(p, crossings, false)
-	return steps, nil
+	f.room, _ = f.follow(f.room[:0], p, crossings, false)
+	return f.room, nil
 }
 
 // captured finds the route of a packet that was captured where it enters the network.
@@ -298,7 +300,7 @@ func (f *Follower) captured(p *packet.Packet, enter *policy.Interface) ([]tunnel
 }
 
 func (f *Follower) answer(p *packet.Packet, crossings []tunnel.Crossing) *Answer {
-	steps, arrives := f.follow(p, crossings, true)
+	steps, arrives := f.follow(make([]Step, 0, 2*len(crossings)), p, crossings, true)
 	a := &Answer{Hops: steps}
 	if arrives {
 		m := marksOf(p)
@@ -324,9 +326,9 @@ func AppsOf(f *policy.File, name string, rtp bool) []uint64 {
 	return bits
 }
 
-// follow takes a packet along a route and returns a step for each interface in each
-// direction, and whether the packet arrives.
-func (f *Follower) follow(p *packet.Packet, crossings []tunnel.Crossing, detail bool) (steps []Step, arrives bool) {
+// follow takes a packet along a route and appends a step for each interface in each
+// direction. It reports whether the packet arrives.
+func (f *Follower) follow(steps []Step, p *packet.Packet, crossings []tunnel.Crossing, detail bool) (all []Step, arrives bool) {
 	inside := &tunnel.Inside{}
 	for i := range crossings {
 		c := &crossings[i]

@@ -28,7 +28,7 @@ func (r *run) book(f *flight, b func(t *measure.Tally, flow *measure.Flow, end t
 	}
 	k := measure.Key{Traffic: f.source.index, Reverse: f.source.reverse, First: f.first, In: f.in}
 	if !r.counts(f) {
-		r.spare = append(r.spare, f)
+		r.done(f)
 		return
 	}
 	b(r.collectors[0].Tally(f.flow, k), f.flow, f.source.end)
@@ -38,7 +38,7 @@ func (r *run) book(f *flight, b func(t *measure.Tally, flow *measure.Flow, end t
 			b(r.collectors[1+i].Tally(flow, k), flow, min(w.To, f.source.end))
 		}
 	}
-	r.spare = append(r.spare, f)
+	r.done(f)
 }
 
 // deliver books a packet that arrived at a time.

@@ -155,7 +155,9 @@ func (l *lines) flow(s span) (packet.Flow, error) {
 		f := packet.Flow{From: t.From, To: t.To, Protocol: packet.UDP, FromPort: uint16(from), ToPort: uint16(to)}
 		if !l.called[f] {
 			l.called[f], l.called[f.Reverse()] = true, true
-			l.taken = append(l.taken, line{f, s.to})
+			if t.Erlangs > 0 {
+				l.taken = append(l.taken, line{f, s.to})
+			}
 			return f, nil
 		}
 		if given {

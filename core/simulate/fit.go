@@ -192,7 +192,7 @@ func (r *run) partEnds(f *flight, lost bool) (complete bool) {
 		}
 	}
 	f.whole = nil
-	r.spare = append(r.spare, f)
+	r.done(f)
 	if w.left--; w.left > 0 {
 		return false
 	}

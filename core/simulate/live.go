@@ -128,7 +128,7 @@ func (l *Live) Take(at time.Duration, iface *policy.Interface, frame []byte) err
 	f.Packet = packet.Packet{Owner: f}
 	stray := func() error {
 		r.background.Strays++
-		r.spare = append(r.spare, f)
+		r.done(f)
 		return r.failed
 	}
 	if f.Parse(f.room, len(f.room)) != nil || !f.IsIP() {
@@ -149,7 +149,7 @@ func (l *Live) Take(at time.Duration, iface *policy.Interface, frame []byte) err
 		g.Packet = f.Packet
 		g.Owner, g.where = g, inside
 		r.entered[token] = r.now
-		r.spare = append(r.spare, f)
+		r.done(f)
 		f = g
 	} else if s := r.tcpSources[f.Flow]; s == nil || s.from.iface != iface || r.now >= s.end || f.Flow.Protocol != packet.TCP || f.LaterFragment {
 		return stray()
@@ -190,7 +190,7 @@ func (r *run) gather(iface *policy.Interface, f *flight) []packet.Packet {
 	frame, ok := packet.Reassemble(all)
 	if !ok {
 		r.parts[k] = all
-		r.spare = append(r.spare, f)
+		r.done(f)
 		return nil
 	}
 	delete(r.parts, k)

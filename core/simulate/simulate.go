@@ -308,6 +308,18 @@ func (r *run) flight() *flight {
 	return p
 }
 
+// maxSpare is how many packets are kept to be used again where most are not under way.
+const maxSpare = 1 << 14
+
+// done takes back a packet that is not under way any more.
+func (r *run) done(f *flight) {
+	if n := len(r.spare); n >= maxSpare && n > r.made/2 {
+		r.made--
+		return
+	}
+	r.spare = append(r.spare, f)
+}
+
 // maxUnderWay bounds the packets that are under way at a time, and with them memory: they
 // take 0.5 kB each.
 const maxUnderWay = 2_000_000

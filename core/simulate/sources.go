@@ -439,7 +439,7 @@ func (r *run) emitNext(s *source) {
 		r.failed = fmt.Errorf("%s: `%s`: %w", t.PlaceOf("capture"), t.Name, err)
 	}
 	if !ok || err != nil {
-		r.spare = append(r.spare, p)
+		r.done(p)
 		return
 	}
 	if s.reader != nil {
