@@ -179,12 +179,13 @@ type survey struct {
 
 	classifiers map[*plan.Plan]*classify.Classifier // those that were needed
 
-	loads map[load]unit.Rate           // by rehearsal and interface, what is sent out of it
-	bound map[*policy.Expectation]bool // of which arithmetic of one bound says that it cannot hold
-	last  int                          // the finding said last
-	isNew bool                         // and whether it was not said before
-	rule  *Rule
-	found []Finding
+	offers map[offerTo]offer
+	loads  map[load]unit.Rate           // by rehearsal and interface, what is sent out of it
+	bound  map[*policy.Expectation]bool // of which arithmetic of one bound says that it cannot hold
+	last   int                          // the finding said last
+	isNew  bool                         // and whether it was not said before
+	rule   *Rule
+	found  []Finding
 
 	interfaces map[string]*policy.Interface // by their paths
 	known      map[known]int
@@ -272,17 +273,40 @@ func (s *survey) congested(from *policy.Interface) bool {
 	return len(s.f.Rehearsals) == 0
 }
 
+// An offer is what a rehearsal offers to an entry: at most, and all the time.
+type offer struct{ most, steady unit.Rate }
+
+// An offerTo is of a rehearsal, to an entry.
+type offerTo struct {
+	rehearsal *policy.Rehearsal
+	entry     *plan.Entry
+}
+
 // offered returns the most that a rehearsal offers to an entry.
-func (s *survey) offered(h *policy.Rehearsal, e *plan.Entry) (sum unit.Rate) {
+func (s *survey) offered(h *policy.Rehearsal, e *plan.Entry) unit.Rate {
+	return s.offers[offerTo{h, e}].most
+}
+
+// steady returns what is offered to an entry for all of a rehearsal.
+func (s *survey) steady(h *policy.Rehearsal, e *plan.Entry) unit.Rate {
+	return s.offers[offerTo{h, e}].steady
+}
+
+// sum adds up what the demands offer to each entry.
+func (s *survey) sum() {
+	s.offers = make(map[offerTo]offer)
 	for i := range s.demands {
 		d := &s.demands[i]
-		for o := d.entry; o != nil; o = o.Parent {
-			if o == e && d.rehearsal == h {
-				sum += d.wire()
+		h, rate := d.rehearsal, d.wire()
+		all := !d.traffic.Kind.OverTCP() && d.traffic.Starts == 0 && (d.traffic.Lasts == 0 || d.traffic.Lasts >= h.Lasts) && h.Lasts >= time.Second
+		for e := d.entry; e != nil; e = e.Parent {
+			o := s.offers[offerTo{h, e}]
+			if o.most += rate; all {
+				o.steady += rate
 			}
+			s.offers[offerTo{h, e}] = o
 		}
 	}
-	return sum
 }
 
 // wire returns the rate of the demand as the interface counts.
@@ -315,6 +339,7 @@ func newSurvey(f *policy.File) *survey {
 			}
 		}
 	}
+	s.sum()
 	return s
 }
 

@@ -1,8 +1,6 @@
 package check
 
 import (
-	"time"
-
 	"imbrel.example/imbrel/core/plan"
 	"imbrel.example/imbrel/core/policy"
 	"imbrel.example/imbrel/core/unit"
@@ -108,20 +106,4 @@ func (s *survey) onlyCalls(h *policy.Rehearsal, e *plan.Entry) bool {
 		}
 	}
 	return true
-}
-
-// steady returns what is offered to an entry for all of a rehearsal.
-func (s *survey) steady(h *policy.Rehearsal, e *plan.Entry) (sum unit.Rate) {
-	for i := range s.demands {
-		d := &s.demands[i]
-		if d.rehearsal != h || d.traffic.Kind.OverTCP() || d.traffic.Starts > 0 || d.traffic.Lasts > 0 && d.traffic.Lasts < h.Lasts || h.Lasts < time.Second {
-			continue
-		}
-		for o := d.entry; o != nil; o = o.Parent {
-			if o == e {
-				sum += d.wire()
-			}
-		}
-	}
-	return sum
 }

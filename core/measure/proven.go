@@ -75,31 +75,45 @@ func (m *Measures) exceeds(r *Result) {
 	if m.Bounds == nil || !r.Policy {
 		return
 	}
+	longest := r.Longest()
 	for i := range m.Bounds.Paths {
 		p := &m.Bounds.Paths[i]
-		if seen := r.Seen(p); p.Max != bound.Never && seen > r.Bounded(p) {
+		if seen := longest.Seen(p); p.Max != bound.Never && seen > longest.Bounded(p) {
 			r.warn(boundExceeded, "warning", m.Rehearsal.At, words.BoundExceeded.With(p.Name(), seen, p.Max))
 		}
 	}
 }
 
-// Seen returns the longest delay of the packets of a path's traffic and direction in the run; 0: none arrived.
-func (r *Result) Seen(p *bound.Path) (longest time.Duration) {
-	for i := range r.Traffic {
-		t := &r.Traffic[i]
-		if t.Name == p.Traffic && (t.Direction == "reverse") == p.Reverse && t.Delay != nil {
-			longest = max(longest, time.Duration(t.Delay.Max*1e6+0.5))
-		}
-	}
-	return longest
+// Longest are the longest delays of each traffic and direction: of the packets of a run, and of those that are possible.
+type Longest struct{ seen, bound map[trafficWay]time.Duration }
+
+// A trafficWay is a direction of a traffic.
+type trafficWay struct {
+	traffic string
+	reverse bool
 }
 
-// Bounded returns the largest bound of the paths of the same traffic and direction.
-func (r *Result) Bounded(p *bound.Path) (most time.Duration) {
-	for i := range r.Bounds.Paths {
-		if o := &r.Bounds.Paths[i]; o.Traffic == p.Traffic && o.Reverse == p.Reverse {
-			most = max(most, o.Max)
+// Longest returns the longest delays of a result.
+func (r *Result) Longest() *Longest {
+	l := &Longest{make(map[trafficWay]time.Duration), make(map[trafficWay]time.Duration)}
+	for i := range r.Traffic {
+		if t := &r.Traffic[i]; t.Delay != nil {
+			w := trafficWay{t.Name, t.Direction == "reverse"}
+			l.seen[w] = max(l.seen[w], time.Duration(t.Delay.Max*1e6+0.5))
 		}
 	}
-	return most
+	if r.Bounds != nil {
+		for i := range r.Bounds.Paths {
+			p := &r.Bounds.Paths[i]
+			w := trafficWay{p.Traffic, p.Reverse}
+			l.bound[w] = max(l.bound[w], p.Max)
+		}
+	}
+	return l
 }
+
+// Seen returns the longest delay of the packets of a path's traffic and direction in the run; 0: none arrived.
+func (l *Longest) Seen(p *bound.Path) time.Duration { return l.seen[trafficWay{p.Traffic, p.Reverse}] }
+
+// Bounded returns the largest bound of the paths of the same traffic and direction.
+func (l *Longest) Bounded(p *bound.Path) time.Duration { return l.bound[trafficWay{p.Traffic, p.Reverse}] }

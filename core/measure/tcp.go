@@ -262,22 +262,34 @@ func (m *Measures) bothWays(of []*Tally) []*Tally {
 	return of
 }
 
-// closedLoop reports whether most of what was dropped in a slot of a place was sent by
-// flows of TCP, which send until something drops it.
-func (m *Measures) closedLoop(p *Place, slot int32) bool {
+// An occupant is a slot of an interface in a direction.
+type occupant struct {
+	at        *policy.Interface
+	direction policy.Direction
+	slot      int32
+}
+
+// closedLoops returns the slots in which most of what was dropped was sent by flows of TCP, which send until something drops it.
+func (m *Measures) closedLoops() map[occupant]bool {
 	c := m.Collectors[0]
-	var of, all int64
+	more := make(map[occupant]int64) // that TCP lost than others
 	for _, t := range c.settled {
 		for i := range t.hops {
 			h := &t.hops[i]
-			if q := &m.Places[h.Place]; h.Slot != slot || q.Carrier || q.Interface != p.Interface || q.Direction != p.Direction {
+			q := &m.Places[h.Place]
+			if q.Carrier {
 				continue
 			}
 			n := h.Dropped()
-			if all += n; c.overTCP(t) {
-				of += n
+			if !c.overTCP(t) {
+				n = -n
 			}
+			more[occupant{q.Interface, q.Direction, h.Slot}] += n
 		}
 	}
-	return 2*of > all
+	out := make(map[occupant]bool)
+	for o, n := range more {
+		out[o] = n > 0
+	}
+	return out
 }

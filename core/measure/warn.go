@@ -334,6 +334,7 @@ func (m *Measures) harmed(h *Hop) bool {
 // tooSmall warns of bursts and limits that dropped packets of a class that was offered
 // less than it may send.
 func (m *Measures) tooSmall(r *Result) {
+	closed := m.closedLoops()
 	for i := range r.Interfaces {
 		f := &r.Interfaces[i]
 		if f.place.Plan == nil {
@@ -342,7 +343,7 @@ func (m *Measures) tooSmall(r *Result) {
 		for j := range f.Classes {
 			c := &f.Classes[j]
 			e := c.seen.Entry
-			if m.closedLoop(&f.place, c.seen.Slot) {
+			if closed[occupant{f.place.Interface, f.place.Direction, c.seen.Slot}] {
 				continue // TCP sends until something is full
 			}
 			if n := e.Meter; n != nil && n.Kind == policy.OneBucket && c.Colors != nil && c.Colors.Red > 0 && c.seen.BurstNeeded > int64(n.Burst) && c.seen.ActiveBps < int64(n.Rate) {

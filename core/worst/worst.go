@@ -116,7 +116,7 @@ func (s *search) run(all [][]choice) (longest []time.Duration, err error) {
 	results, err := s.options.Rehearse(plans)
 	for _, r := range results {
 		s.runs++
-		longest = append(longest, r.Seen(s.path))
+		longest = append(longest, r.Longest().Seen(s.path))
 	}
 	return longest, err
 }

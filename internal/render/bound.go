@@ -222,6 +222,7 @@ type classBound struct {
 
 // boundsOf returns the bounds of the classes of some paths.
 func boundsOf(r *measure.Result, shown func(*bound.Path) bool) (all []*classBound) {
+	longest := r.Longest()
 	for i := range r.Bounds.Paths {
 		p := &r.Bounds.Paths[i]
 		if !shown(p) {
@@ -236,7 +237,7 @@ func boundsOf(r *measure.Result, shown func(*bound.Path) bool) (all []*classBoun
 		if p.Max > c.worst.Max {
 			c.worst = p
 		}
-		c.seen, c.kept = max(c.seen, r.Seen(p)), c.kept && p.Kept
+		c.seen, c.kept = max(c.seen, longest.Seen(p)), c.kept && p.Kept
 	}
 	return all
 }

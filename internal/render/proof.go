@@ -146,11 +146,12 @@ func (r *Proof) beyond() []words.Fact {
 		return facts
 	}
 	late := time.Duration(r.Staged.Late.Max * 1e6) // by so much senders may come nearer to each other
+	staged, rehearsed := r.Staged.Result.Longest(), r.Rehearsed.Longest()
 	for i := range r.Rehearsed.Bounds.Paths {
 		p := &r.Rehearsed.Bounds.Paths[i]
-		seen, within := r.Staged.Result.Seen(p), r.Staged.Passage(p)
+		seen, within := staged.Seen(p), r.Staged.Passage(p)
 		switch {
-		case p.Max == bound.Never || seen <= r.Rehearsed.Bounded(p) || p.Reports:
+		case p.Max == bound.Never || seen <= rehearsed.Bounded(p) || p.Reports:
 		case within <= p.Max+late:
 			facts = append(facts, words.MeasuredLate.With(p.Name(), seen, p.Max, within))
 		default:

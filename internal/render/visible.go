@@ -37,6 +37,9 @@ func Visible(s string) string {
 
 // hidden reports whether a character is one that Visible shows.
 func hidden(r rune) bool {
+	if ' ' <= r && r <= '~' {
+		return false
+	}
 	return unicode.In(r, unicode.Cc, unicode.Cf, unicode.Zl, unicode.Zp, unicode.Co, unicode.Cs)
 }
 

@@ -317,10 +317,10 @@ func proven(r *measure.Result, vertical bool, of func(*bound.Path) bool) []chart
 	if r.Bounds == nil {
 		return nil
 	}
-	most, seen := time.Duration(0), time.Duration(0)
+	most, seen, longest := time.Duration(0), time.Duration(0), r.Longest()
 	for i := range r.Bounds.Paths {
 		if p := &r.Bounds.Paths[i]; of(p) {
-			most, seen = max(most, p.Max), max(seen, r.Seen(p))
+			most, seen = max(most, p.Max), max(seen, longest.Seen(p))
 		}
 	}
 	if most == 0 || most > farBound*seen {
