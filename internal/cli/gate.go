@@ -109,16 +109,52 @@ func (r *gateRun) flags(c *cobra.Command) {
 }
 
 func (a *app) gateReload() *cobra.Command {
-	return &cobra.Command{
-		Use:     "reload DEVICE",
-		Short:   "Make the gate at an interface read its file again",
-		Example: "  imbrel gate reload eth1",
-		Args:    between(1, 1, "an interface of this machine that a gate has"),
+	config := ""
+	c := &cobra.Command{
+		Use:   "reload [DEVICE]",
+		Short: "Make the gate at an interface read its file again",
+		Long: `Reload makes the gate at an interface of this machine read its policy file again. It
+fails, and says why, where the new file has an error: the gate then continues with the
+old one. With --config it finds the gate by its configuration.`,
+		Example: "  imbrel gate reload eth1\n  imbrel gate reload --config /etc/imbrel/ternrock.yaml",
 		RunE: func(_ *cobra.Command, args []string) error {
+			if len(args) > 1 || (len(args) == 1) == (config != "") {
+				return fmt.Errorf("imbrel gate reload wants an interface of this machine that a gate has, or its --config\nsee: imbrel gate reload --help")
+			}
+			if config != "" {
+				r, err := configured(config)
+				if err != nil {
+					return err
+				}
+				if args = r.devices(); len(args) == 0 {
+					return fmt.Errorf("%s: it names no `ports`", config)
+				}
+			}
 			_, err := live.Ask(args[0], "reload")
 			return err
 		},
 	}
+	c.Flags().StringVar(&config, "config", "", "find the gate by its configuration in `FILE`")
+	return c
+}
+
+// configured returns how a configuration says to run a gate.
+func configured(file string) (*gateRun, error) {
+	var r gateRun
+	var flags cobra.Command
+	r.flags(&flags)
+	_, err := configure(&flags, file)
+	return &r, err
+}
+
+// devices returns the interfaces of this machine.
+func (r *gateRun) devices() (all []string) {
+	for _, p := range r.ports {
+		if _, device, ok := strings.Cut(p, "="); ok {
+			all = append(all, device)
+		}
+	}
+	return all
 }
 
 func (a *app) gateUpgrade() *cobra.Command {
@@ -149,18 +185,11 @@ interfaces takes the bridge away.`,
 		Example: "  imbrel gate fallback /etc/imbrel/ternrock.yaml\n  imbrel gate fallback --now /etc/imbrel/ternrock.yaml",
 		Args:    between(1, 1, "the configuration of a gate"),
 		RunE: func(_ *cobra.Command, args []string) error {
-			var r gateRun
-			var flags cobra.Command
-			r.flags(&flags)
-			if _, err := configure(&flags, args[0]); err != nil {
+			r, err := configured(args[0])
+			if err != nil {
 				return err
 			}
-			var devices []string
-			for _, p := range r.ports {
-				if _, device, ok := strings.Cut(p, "="); ok {
-					devices = append(devices, device)
-				}
-			}
+			devices := r.devices()
 			if result := os.Getenv("SERVICE_RESULT"); len(devices) < 2 || !now && (r.onFailure != "open" || result == "" || result == "success") {
 				return nil
 			}

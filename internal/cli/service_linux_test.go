@@ -11,6 +11,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"strings"
 	"syscall"
 	"testing"
@@ -95,6 +96,7 @@ func serviceOnce(t testing.TB) {
 		t.Fatal(err)
 	}
 	defer told.Close()
+	var heard []string
 	hears := func(want string) bool {
 		b := make([]byte, 500)
 		_ = told.SetReadDeadline(time.Now().Add(10 * time.Second))
@@ -103,6 +105,7 @@ func serviceOnce(t testing.TB) {
 			if err != nil {
 				return false
 			}
+			heard = append(heard, string(b[:n]))
 			if strings.Contains(string(b[:n]), want) {
 				return true
 			}
@@ -144,12 +147,14 @@ func serviceOnce(t testing.TB) {
 		if out, err := y.command("gate", "upgrade", "g1").CombinedOutput(); err != nil {
 			t.Errorf("an upgrade: %v: %s", err, out)
 		}
-		if b := make([]byte, 500); hears("MAINPID=") {
-			_ = b
-		}
+		hears("MAINPID=")
 	})
 	if err := first.Wait(); err != nil {
 		t.Errorf("the old gate ends with %v: %s", err, says())
+	}
+	// A service that is said to stop would be ended, with the new gate in it.
+	if hears("WATCHDOG=1"); slices.ContainsFunc(heard, func(s string) bool { return strings.Contains(s, "STOPPING") }) {
+		t.Errorf("after an upgrade the gate says that it stops: %q", heard)
 	}
 	for line := range strings.Lines(says()) {
 		var l struct {

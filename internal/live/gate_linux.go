@@ -85,10 +85,10 @@ func RunGate(ctx context.Context, c Config) (*Report, error) {
 	r.foresee()
 	notifyService("READY=1\nSTATUS=frames pass")
 	err = r.attend(ctx)
-	notifyService("STOPPING=1")
-	if r.handed {
+	if r.handed { // the service goes on
 		return nil, ErrHandedOver
 	}
+	notifyService("STOPPING=1")
 	close(r.over)
 	r.halt()
 	if err != nil {

@@ -11,7 +11,11 @@ import (
 
 // Gate writes what a gate has done.
 func (t Text) Gate(r *live.Report, v *View) {
-	t.Title("%s: a gate for %.4g s", r.Title, r.DurationS)
+	if title := "A gate for %.4g s"; r.Title == "" {
+		t.Title(title, r.DurationS)
+	} else {
+		t.Title("%s: a gate for %.4g s", r.Title, r.DurationS)
+	}
 	t.Line("")
 	t.interfaces(r.Result, v)
 	w := t.grid([]column{{"port", true}, {"device", true}, {"received", false}, {"sent", false}, {"refused", false}, {"lost", false}, {"missed", false}}, nil)
