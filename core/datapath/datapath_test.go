@@ -318,6 +318,56 @@ func TestAtMost(t *testing.T) {
 	}
 }
 
+// A path is idle when nothing waits in it, with a policy and without.
+func TestIdle(t *testing.T) {
+	const rate = 10 * unit.MbitPerSecond
+	entries := []policy.Entry{treats(1, policy.Entry{AtMost: &policy.Ceiling{Rate: unit.Share{Rate: unit.MbitPerSecond}}})}
+	for name, config := range map[string]Config{
+		"a plain FIFO": {Rate: rate, Framing: packet.FramingIP(), Classes: 1, ClassOf: func(*packet.Packet) int { return 0 }},
+		"a policy":     {Plan: plan.New(&policy.Policy{Treat: entries}, rate, packet.FramingIP())},
+	} {
+		p, packets := New(config), pool{}
+		idle := p.Idle()
+		p.Enqueue(0, packets.get(1, 1000))
+		p.Enqueue(0, packets.get(1, 1000))
+		one := p.Idle()
+		p.Dequeue(0)
+		two := p.Idle()
+		for now := time.Duration(0); now < time.Second; now += time.Millisecond {
+			p.Dequeue(now)
+		}
+		if !idle || one || two || !p.Idle() {
+			t.Errorf("%s: idle %t at first, %t with two packets, %t with one, %t at the end", name, idle, one, two, p.Idle())
+		}
+	}
+}
+
+// What holds an entry back is the least limit on it and around it that is in force; one with a `when` that nobody watches is not.
+func TestSlowest(t *testing.T) {
+	limit := func(mbit unit.Rate) *policy.Ceiling {
+		return &policy.Ceiling{Rate: unit.Share{Rate: mbit * unit.MbitPerSecond}}
+	}
+	sometimes := limit(1)
+	sometimes.When = &policy.When{Starts: policy.Pressure{Load: unit.Share{Percent: 800_000}}, Ends: policy.Pressure{Load: unit.Share{Percent: 600_000}}}
+	pl := plan.New(&policy.Policy{Treat: []policy.Entry{
+		treats(1, policy.Entry{AtMost: limit(5), Treat: []policy.Entry{treats(2, policy.Entry{AtMost: limit(3)}), treats(3, policy.Entry{AtMost: sometimes})}}),
+		treats(4, policy.Entry{}),
+	}}, 10*unit.MbitPerSecond, packet.FramingIP())
+	f := NewPredictor(pl, time.Time{}, nil)
+	want := map[string]unit.Rate{"c1/c2": 3, "c1/c3": 5, "c4": 9}
+	for _, e := range pl.Entries {
+		if mbit, ok := want[e.Name]; ok {
+			delete(want, e.Name)
+			if got := f.Slowest(0, e, 9*unit.MbitPerSecond); got != mbit*unit.MbitPerSecond {
+				t.Errorf("%s: %v; want %d Mbit/s", e.Name, got, mbit)
+			}
+		}
+	}
+	if len(want) > 0 {
+		t.Errorf("no entries %v", want)
+	}
+}
+
 func TestMarksAndCounters(t *testing.T) {
 	ef := codepoint.EF
 	p := New(Config{Plan: plan.New(&policy.Policy{Treat: []policy.Entry{

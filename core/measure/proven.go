@@ -116,4 +116,6 @@ func (r *Result) Longest() *Longest {
 func (l *Longest) Seen(p *bound.Path) time.Duration { return l.seen[trafficWay{p.Traffic, p.Reverse}] }
 
 // Bounded returns the largest bound of the paths of the same traffic and direction.
-func (l *Longest) Bounded(p *bound.Path) time.Duration { return l.bound[trafficWay{p.Traffic, p.Reverse}] }
+func (l *Longest) Bounded(p *bound.Path) time.Duration {
+	return l.bound[trafficWay{p.Traffic, p.Reverse}]
+}

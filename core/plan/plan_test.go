@@ -99,6 +99,7 @@ func TestWhatCannotBeKept(t *testing.T) {
 		{"promises and bounds above the whole", level(policy.Entry{Priority: 1, AtMost: most(rate(3 * mbit))}, policy.Entry{AtLeast: percent(80)}), "with at-least 80% (8Mbit/s) for `c2` the promises come to 11Mbit/s, and there is 10Mbit/s"},
 		{"a bound above what its parent is promised", level(policy.Entry{AtLeast: percent(10), Treat: level(policy.Entry{Priority: 1, AtMost: most(rate(2 * mbit))})}, policy.Entry{AtLeast: percent(90)}), "with a bound of 2Mbit/s for `c1` the promises within `c1` come to 2Mbit/s, and it is promised 1Mbit/s"},
 		{"a promise above the ceiling", level(policy.Entry{AtLeast: percent(40), AtMost: most(rate(3 * mbit))}), "at-least 40% (4Mbit/s) is above its at-most 3Mbit/s"},
+		{"a promise above the policer", level(policy.Entry{AtLeast: percent(40), Police: police(rate(3*mbit), true)}), "at-least 40% (4Mbit/s) is above its policer's 3Mbit/s"},
 		{"two per cents of different bases that fit", level(policy.Entry{AtLeast: percent(10), Treat: level(policy.Entry{AtLeast: percent(30), AtMost: most(percent(20))})}, policy.Entry{AtLeast: percent(90)}), ""},
 		{"a policer that only marks bounds nothing", level(policy.Entry{AtLeast: percent(40), Police: police(rate(3*mbit), false)}), ""},
 		{"each: the ceiling is one instance's", level(policy.Entry{AtLeast: percent(40), Each: policy.BySource, AtMost: most(rate(3 * mbit))}), ""},
@@ -114,6 +115,28 @@ func TestWhatCannotBeKept(t *testing.T) {
 		if (got == "") != (c.want == "") || !strings.Contains(got, c.want) {
 			t.Errorf("%s: %q; want %q", c.name, got, c.want)
 		}
+	}
+}
+
+// An entry knows each of its conditions, whatever has it, and what it is within.
+func TestConditionsAndDepth(t *testing.T) {
+	var whens []*policy.When
+	when := func() *policy.When {
+		whens = append(whens, &policy.When{Starts: policy.Pressure{Load: percent(80)}, Ends: policy.Pressure{Load: percent(60)}})
+		return whens[len(whens)-1]
+	}
+	limited, policed := most(rate(3*mbit)), police(rate(3*mbit), true)
+	limited.When, policed.When = when(), when()
+	p := plan.New(&policy.Policy{Treat: level(policy.Entry{AtMost: limited}, policy.Entry{Police: policed}, policy.Entry{When: when()}, policy.Entry{Block: true, BlockWhen: when()},
+		policy.Entry{Treat: level(policy.Entry{Treat: level(policy.Entry{})})})}, 10*mbit, packet.FramingIP())
+	for i, want := range whens {
+		if got := p.Entries[i].Whens(); len(got) != 1 || got[0].Spec != want {
+			t.Errorf("entry %d has the conditions %v", i, got)
+		}
+	}
+	outer, middle, inner := p.Entries[4], p.Entries[5], p.Entries[6]
+	if len(outer.Whens()) > 0 || !inner.IsWithin(outer) || !inner.IsWithin(middle) || inner.IsWithin(inner) || outer.IsWithin(inner) || inner.IsWithin(p.Entries[0]) {
+		t.Errorf("%s, %s and %s are not within each other as they are written", outer.Name, middle.Name, inner.Name)
 	}
 }
 

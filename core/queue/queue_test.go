@@ -167,6 +167,28 @@ func TestCoDelTarget(t *testing.T) {
 	}
 }
 
+// It stops dropping with the first packet that did not wait too long, and drops none of those that follow.
+func TestCoDelStops(t *testing.T) {
+	dropped := 0
+	q := NewCoDel(Limits{}, 0, 1000, false, func(*packet.Packet, Verdict) { dropped++ })
+	run := func(from, until, sojourn time.Duration) int {
+		dropped = 0
+		for now := from; now < until; now += ms {
+			for q.Level().Packets < 50 {
+				q.Push(now, pkt(1, 0, 0))
+			}
+			for p := q.head; p != nil; p = p.Next {
+				p.Arrived = now - sojourn
+			}
+			q.Pop(now)
+		}
+		return dropped
+	}
+	if late, calm := run(0, time.Second, 20*ms), run(time.Second, 2*time.Second, 4*ms); late < 5 || calm > 0 {
+		t.Errorf("%d packets that wait 20 ms are dropped, and then %d that wait 4 ms", late, calm)
+	}
+}
+
 // Dropping that begins again within 16 intervals begins near the rate that held the
 // queue before; later it begins anew (RFC 8289 §5.4).
 func TestCoDelRemembersItsRate(t *testing.T) {
@@ -222,6 +244,21 @@ func TestFQCoDelNewFlowsBecomeOld(t *testing.T) {
 	// New, then old, then new again: every third time it waits for a turn of the other.
 	if first > 14 {
 		t.Errorf("a flow that empties its queue each time is served before the others %d times of 20; want two of three", first)
+	}
+}
+
+// Of many flows with a packet each, all packets come out.
+func TestFQCoDelServesEveryFlow(t *testing.T) {
+	q := NewFQCoDel(Limits{Packets: 10_000}, 16, 0, 1000, false, func(*packet.Packet, Verdict) {})
+	for n := range uint16(300) {
+		q.Push(0, pkt(n, 0, 0))
+	}
+	seen := make(map[uint16]bool)
+	for p := q.Pop(0); p != nil; p = q.Pop(0) {
+		seen[p.Flow.FromPort] = true
+	}
+	if len(seen) != 300 || q.Level().Packets != 0 {
+		t.Errorf("packets of %d flows of 300 come out, and %d are left", len(seen), q.Level().Packets)
 	}
 }
 

@@ -413,6 +413,25 @@ func TestCharge(t *testing.T) {
 	}
 }
 
+// A leaf that its ceiling holds back has something to send: the tree is not idle.
+func TestIdle(t *testing.T) {
+	tree := New(Entry{Children: []Entry{{Ceiling: unit.MbitPerSecond}, {}}}, 1500)
+	leaf := leavesOf(tree)[0]
+	states := []bool{tree.Idle()}
+	tree.Ready(0, leaf, 1500)
+	for range 2 {
+		states = append(states, tree.Idle())
+		if n, _ := tree.Next(0); n == leaf {
+			tree.Sent(0, leaf, 1500, 1500)
+		}
+	}
+	n, again := tree.Next(0)
+	states = append(states, tree.Idle())
+	if n >= 0 || again == Never || !states[0] || states[1] || states[2] || states[3] {
+		t.Errorf("idle at first and while a leaf waits: %v; it is served: %d, or again at %v", states, n, again)
+	}
+}
+
 // A packet that is sent alone leaves the tree as Ready, Next and Sent would: of two trees, one of which never sends so, both serve the same
 // leaves at the same times.
 func TestAlone(t *testing.T) {
