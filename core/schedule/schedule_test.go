@@ -3,6 +3,7 @@ package schedule
 import (
 	"fmt"
 	"math/rand/v2"
+	"slices"
 	"testing"
 	"time"
 
@@ -410,6 +411,27 @@ func TestCharge(t *testing.T) {
 		if want := map[bool]int{true: 500_000, false: 200_000}[waits]; sent < want*97/100 || sent > want*103/100 {
 			t.Errorf("with a leaf that always waits (%t) %d bytes are sent beside 500,000; want %d", waits, sent, want)
 		}
+	}
+}
+
+// An entry competes with the packet that it would send next: one of 100 bytes that comes, more urgent than one of 1,500 that waits, goes
+// before one of 500 beside them, for it ends first.
+func TestCompetesWithItsNextPacket(t *testing.T) {
+	tree := New(Entry{Children: []Entry{{Children: []Entry{{}, {Priority: 1}}}, {}}}, 1500)
+	const large, urgent, beside = 2, 3, 4
+	tree.Ready(0, large, 1500)
+	tree.Ready(0, beside, 500)
+	tree.Ready(0, urgent, 100)
+	var order []int
+	for range 3 {
+		n, _ := tree.Next(0)
+		order = append(order, n)
+		if n >= 0 {
+			tree.Sent(0, n, map[int]int{large: 1500, beside: 500, urgent: 100}[n], 0)
+		}
+	}
+	if !slices.Equal(order, []int{urgent, beside, large}) {
+		t.Errorf("they are served as %v", order)
 	}
 }
 
