@@ -224,3 +224,33 @@ func TestUnused(t *testing.T) {
 		t.Errorf("the sound file: %q", got)
 	}
 }
+
+// What a limit loses of what is offered is arithmetic: an expectation of less cannot hold, and one of more may.
+func TestLossBeyondALimit(t *testing.T) {
+	const entry, expect = "at-least: 20%, at-most: {rate: 90%, when: work}}", "bulk delay p99 <= 150ms]"
+	for loss, want := range map[string]int{"10%": 1, "60%": 0} {
+		got := raised(t, "expectation-bound", entry, "at-least: 20%, at-most: 6Mbit/s}", "lasts: 2s", "lasts: 60s", expect, "bulk delay p99 <= 150ms, bulk loss <= "+loss+"]")
+		if len(got) != want {
+			t.Errorf("a loss of at most %s: %q", loss, got)
+		}
+	}
+}
+
+// Two limits of one class that differ by a unit's factor are likely a slip.
+func TestFactorsOfUnits(t *testing.T) {
+	const entry, other = "at-most: {rate: 90%, when: work}}", "{class: voice, mark: ef}, {class: rest, mark: df}"
+	for rate, factor := range map[string]string{"1Mbit/s": "8", "800kbit/s": "10", "8kbit/s": "1,000", "900kbit/s": "", "8Mbit/s": ""} {
+		got := raised(t, "unit-slip", entry, "at-most: 8Mbit/s}", other, "{class: voice, mark: ef}, {class: bulk, police: {rate: "+rate+", burst: 4kB}}, {class: rest, mark: df}")
+		if len(got) != min(1, len(factor)) || factor != "" && !strings.HasSuffix(got[0], ": a factor of exactly "+factor) {
+			t.Errorf("8Mbit/s and %s: %q", rate, got)
+		}
+	}
+}
+
+// The estimate leaves to a flood what the calls do not take: of 9 Mbit/s six calls take 571.2 kbit/s, and of what is left IP is 1,400 of 1,438 bytes.
+func TestEstimateBesideCalls(t *testing.T) {
+	got := raised(t, "expectation-estimated", "at-least: 20%, at-most: {rate: 90%, when: work}}", "at-least: 20%}", "bulk delay p99 <= 150ms]", "flood rate <= 6Mbit/s]")
+	if len(got) != 1 || !strings.Contains(got[0], "`flood` gets 8.21 Mbit/s") {
+		t.Errorf("%q", got)
+	}
+}

@@ -39,7 +39,7 @@ exactly 8, 10 or 1000 times that of the same class in another policy (bytes for 
 					}
 					for _, factor := range []unit.Rate{8, 10, 1000} {
 						if o.at != at && (rate == o.rate*factor || o.rate == rate*factor) {
-							s.say(at, p.Where(), words.LimitFactor.With(e.Name, rate, o.rate, o.at, factor, map[unit.Rate]words.Fact{8: words.BitsAndBytes.With(), 10: words.DigitMissing.With(), 1000: words.KiloAndMega.With()}[factor]))
+							s.say(at, p.Where(), words.LimitFactor.With(e.Name, rate, o.rate, o.at, int64(factor), map[unit.Rate]words.Fact{8: words.BitsAndBytes.With(), 10: words.DigitMissing.With(), 1000: words.KiloAndMega.With()}[factor]))
 						}
 					}
 				}
