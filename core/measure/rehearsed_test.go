@@ -42,6 +42,28 @@ rehearsals:
 
 const copies = "{name: copy, tcp: 2, from: 10.1.0.8, to: 10.2.0.8}"
 
+// An entry to which no packet came in any rehearsal has a warning in each; one to which some came in one of them has none.
+func TestIdle(t *testing.T) {
+	const entries, flood = "{class: voice, priority: 1, at-most: 1Mbit/s}, {class: files, at-least: 10%}, {class: rest}", "{name: flood, rate: 1Mbit/s, packet: 700B, from: 10.1.0.9, to: 10.2.0.9, to-port: 9}"
+	warned := func(results ...*measure.Result) string {
+		measure.Idle(results)
+		var out []string
+		for _, r := range results {
+			for _, w := range r.Warnings {
+				if w.Name == "entry-idle" {
+					out = append(out, w.Text.String())
+				}
+			}
+		}
+		return strings.Join(out, "\n")
+	}
+	one := warned(rehearse(t, entries, flood, ""))
+	two := warned(rehearse(t, entries, flood, ""), rehearse(t, entries, flood+", "+copies, ""))
+	if strings.Count(one, "`voice`") != 1 || strings.Count(one, "`files`") != 1 || strings.Count(two, "`voice`") != 2 || strings.Contains(two, "`files`") {
+		t.Errorf("after one:\n%s\nafter two:\n%s", one, two)
+	}
+}
+
 // The rate of a class with both directions of TCP is that of the data; acknowledgements are none of it.
 func TestAcknowledgementsAreNoRate(t *testing.T) {
 	r := rehearse(t, "{class: files, at-least: 50%}", copies, "files rate >= 9Mbit/s, copy rate >= 9Mbit/s")

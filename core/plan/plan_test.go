@@ -140,6 +140,24 @@ func TestConditionsAndDepth(t *testing.T) {
 	}
 }
 
+// A policer's buckets fill at their rates, and one byte more; the second of a single rate begins when the first is full.
+func TestFills(t *testing.T) {
+	second := func(bytes unit.Size, rate unit.Rate) time.Duration { return rate.Time(bytes) }
+	for name, c := range map[string]struct {
+		meter plan.Meter
+		want  time.Duration
+	}{
+		"one bucket":          {plan.Meter{Rate: 8 * mbit, Burst: 1e6 - 1}, second(1e6, 8*mbit)},
+		"two rates":           {plan.Meter{Kind: policy.TwoRate, Rate: 8 * mbit, Burst: 1e6 - 1, Peak: 16 * mbit, Second: 4e6}, second(4e6, 16*mbit)},
+		"two rates, excess":   {plan.Meter{Kind: policy.TwoRateExcess, Rate: 8 * mbit, Burst: 1e6 - 1, Peak: 10 * mbit, Second: 4e6}, second(4e6, 2*mbit)},
+		"one rate, two parts": {plan.Meter{Kind: policy.SingleRate, Rate: 8 * mbit, Burst: 1e6 - 1, Second: 4e6}, second(1e6, 8*mbit) + second(4e6, 8*mbit)},
+	} {
+		if got := c.meter.Fills(); got != c.want {
+			t.Errorf("%s: %v; want %v", name, got, c.want)
+		}
+	}
+}
+
 // randomLevel draws entries whose promises fit: priorities, at-leasts, ceilings,
 // weights, alternatives, and sometimes entries within.
 func randomLevel(r *rand.Rand, depth int, unbounded bool) []policy.Entry {
