@@ -291,6 +291,45 @@ func TestReload(t *testing.T) {
 	}
 }
 
+// What was observed stays as it was while the gate goes on: the waits of a class are those until then.
+func TestObservedStays(t *testing.T) {
+	f := read(t, string(bytes.Replace([]byte(house), []byte("DROP"), []byte("tail"), 1)))
+	node, ifaces := ports(f)
+	g, err := gate.New(f, node, ifaces, 0, gate.Options{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	send := func(int, []byte) {}
+	pass := func(at time.Duration, frames int) {
+		for range frames {
+			g.Take(at, 0, frame(1, 2, upload(9), 1000), send)
+		}
+		for next := g.Run(at, send); next != gate.Never; {
+			next = g.Run(next, send)
+		}
+	}
+	waits := func(o *gate.Observation) (packets uint64, half float64) {
+		for _, i := range o.Result(nil, nil).Interfaces {
+			for _, c := range i.Classes {
+				if i.Direction == "out" && c.Class == "rest" && c.QueueDelay != nil {
+					packets, half = c.SentPackets, c.QueueDelay.P50
+				}
+			}
+		}
+		return packets, half
+	}
+	pass(0, 20)
+	early := g.Observe(100*time.Millisecond, false)
+	packets, half := waits(early)
+	for n := range 30 {
+		pass(time.Duration(1+n)*time.Second, 1)
+	}
+	again, still := waits(early)
+	if more, less := waits(g.Observe(time.Minute, false)); packets != 20 || half < 5 || again != packets || still != half || more != 50 || less >= half/2 {
+		t.Errorf("half of %d frames waited %.2f ms at most, and later of %d %.2f; at the end of %d %.2f", packets, half, again, still, more, less)
+	}
+}
+
 // A gate on which nothing waits keeps nothing of the policies before, however often it reads them again.
 func TestReloadLetsGo(t *testing.T) {
 	text := string(bytes.Replace([]byte(house), []byte("DROP"), []byte("tail"), 1))

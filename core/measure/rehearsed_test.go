@@ -3,6 +3,7 @@ package measure_test
 import (
 	"fmt"
 	"math"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -61,6 +62,22 @@ func TestIdle(t *testing.T) {
 	two := warned(rehearse(t, entries, flood, ""), rehearse(t, entries, flood+", "+copies, ""))
 	if strings.Count(one, "`voice`") != 1 || strings.Count(one, "`files`") != 1 || strings.Count(two, "`voice`") != 2 || strings.Contains(two, "`files`") {
 		t.Errorf("after one:\n%s\nafter two:\n%s", one, two)
+	}
+}
+
+// Each direction of each traffic has a row, once, in the order of the file: one that sent nothing too.
+func TestRowsOfTheTraffic(t *testing.T) {
+	stream := func(name, more string) string {
+		return "{name: " + name + ", rate: 1Mbit/s, packet: 700B, from: 10.1.0.9, to: 10.2.0.9, to-port: 9" + more + "}"
+	}
+	r := rehearse(t, "{class: voice, priority: 1, at-most: 1Mbit/s}, {class: rest}",
+		strings.Join([]string{stream("one", ""), stream("none", ", starts: 4999ms, lasts: 1us"), "{name: talk, calls: 1, codec: g711, between: [10.1.0.7, 10.2.0.7]}", stream("last", "")}, ", "), "")
+	var rows []string
+	for _, row := range r.Traffic {
+		rows = append(rows, row.Name+" "+row.Direction)
+	}
+	if want := []string{"one forward", "none forward", "talk forward", "talk reverse", "last forward"}; !slices.Equal(rows, want) {
+		t.Errorf("the rows are of %q; want %q", rows, want)
 	}
 }
 
