@@ -368,6 +368,34 @@ func TestSlowest(t *testing.T) {
 	}
 }
 
+// The upper limit that holds a queue back is the entry's own, or that of one around it.
+func TestHeldBy(t *testing.T) {
+	limit := func(mbit unit.Rate) *policy.Ceiling {
+		return &policy.Ceiling{Rate: unit.Share{Rate: mbit * unit.MbitPerSecond}}
+	}
+	for n, want := range map[int]string{2: "outer/c2", 3: "outer", 4: ""} {
+		outer := policy.Entry{Class: &policy.Class{Name: "outer", Match: append(class(2).Match, class(3).Match...)}, AtMost: limit(5),
+			Treat: []policy.Entry{treats(2, policy.Entry{AtMost: limit(1)}), treats(3, policy.Entry{})}}
+		outer.ClassName.Text = outer.Class.Name
+		p, packets := New(Config{Plan: plan.New(&policy.Policy{Treat: []policy.Entry{outer, treats(4, policy.Entry{})}}, 10*unit.MbitPerSecond, packet.FramingIP())}), pool{}
+		var last *packet.Packet
+		for range 20 {
+			last = packets.get(n, 1500)
+			p.Enqueue(0, last)
+		}
+		for sent, _ := p.Dequeue(0); sent != nil; {
+			sent, _ = p.Dequeue(0)
+		}
+		got := ""
+		if i := p.HeldBy(0, last); i >= 0 {
+			got = p.Classes()[i]
+		}
+		if got != want {
+			t.Errorf("class %d is held back by %q; want %q", n, got, want)
+		}
+	}
+}
+
 func TestMarksAndCounters(t *testing.T) {
 	ef := codepoint.EF
 	p := New(Config{Plan: plan.New(&policy.Policy{Treat: []policy.Entry{

@@ -447,6 +447,14 @@ func TestGateRefuses(t *testing.T) {
 			t.Errorf("%s without a gate: %v, %s", args, err, out)
 		}
 	}
+	for _, args := range []string{"gate reload", "gate reload g0 --config site.yaml"} {
+		if out, err := y.command(strings.Fields(args)...).CombinedOutput(); err == nil || !strings.Contains(string(out), "or its --config") {
+			t.Errorf("%s: %v, %s", args, err, out)
+		}
+	}
+	if out, err := y.command(append(slices.Clone(base), "--port", "lan=g0", "--port", "wan=g1", "--for", "100ms")...).Output(); err != nil || !strings.HasPrefix(string(out), "A gate for 0.1") {
+		t.Errorf("a gate of a file without a title: %v, %s", err, out)
+	}
 	if out, err := y.command("watch", "g0", "--every", "1ms").CombinedOutput(); err == nil || !strings.Contains(string(out), "the least is 100ms") {
 		t.Errorf("a gate that is asked too often: %v, %s", err, out)
 	}

@@ -192,6 +192,19 @@ func serviceOnce(t testing.TB) {
 	if n := count(r); n < uint64(sent) || n > uint64(sent)+50 {
 		t.Errorf("%d frames were sent, and after the upgrade %d are counted", sent, n)
 	}
+	reload := func() (string, error) {
+		out, err := y.command("gate", "reload", "--config", config).CombinedOutput()
+		return string(out), err
+	}
+	if out, err := reload(); err != nil {
+		t.Errorf("a reload by the configuration: %v: %s", err, out)
+	}
+	text := readFile(t, dir, "site.yaml")
+	put(t, dir, "site.yaml", text+"nonsense: [\n")
+	if out, err := reload(); err == nil || !strings.Contains(out, "not YAML") {
+		t.Errorf("a reload of a file with a mistake: %v: %s", err, out)
+	}
+	put(t, dir, "site.yaml", text)
 	// Its end, and the next one's beginning.
 	if c, err := net.DialUnix("unixgram", nil, told.LocalAddr().(*net.UnixAddr)); err == nil { // its starter reads nothing meanwhile
 		for {

@@ -11,8 +11,8 @@ import (
 
 // Gate writes what a gate has done.
 func (t Text) Gate(r *live.Report, v *View) {
-	if title := "A gate for %.4g s"; r.Title == "" {
-		t.Title(title, r.DurationS)
+	if r.Title == "" {
+		t.Title("A gate for %.4g s", r.DurationS)
 	} else {
 		t.Title("%s: a gate for %.4g s", r.Title, r.DurationS)
 	}
