@@ -269,10 +269,10 @@ type occupant struct {
 	slot      int32
 }
 
-// closedLoops returns the slots in which most of what was dropped was sent by flows of TCP, which send until something drops it.
-func (m *Measures) closedLoops() map[occupant]bool {
+// closedLoops returns how many more packets of TCP than of others were dropped in each slot. TCP sends until something drops it.
+func (m *Measures) closedLoops() map[occupant]int64 {
 	c := m.Collectors[0]
-	more := make(map[occupant]int64) // that TCP lost than others
+	more := make(map[occupant]int64)
 	for _, t := range c.settled {
 		for i := range t.hops {
 			h := &t.hops[i]
@@ -287,9 +287,5 @@ func (m *Measures) closedLoops() map[occupant]bool {
 			more[occupant{q.Interface, q.Direction, h.Slot}] += n
 		}
 	}
-	out := make(map[occupant]bool)
-	for o, n := range more {
-		out[o] = n > 0
-	}
-	return out
+	return more
 }

@@ -343,7 +343,7 @@ func (m *Measures) tooSmall(r *Result) {
 		for j := range f.Classes {
 			c := &f.Classes[j]
 			e := c.seen.Entry
-			if closed[occupant{f.place.Interface, f.place.Direction, c.seen.Slot}] {
+			if closed[occupant{f.place.Interface, f.place.Direction, c.seen.Slot}] > 0 {
 				continue // TCP sends until something is full
 			}
 			if n := e.Meter; n != nil && n.Kind == policy.OneBucket && c.Colors != nil && c.Colors.Red > 0 && c.seen.BurstNeeded > int64(n.Burst) && c.seen.ActiveBps < int64(n.Rate) {
