@@ -44,7 +44,7 @@ var operators = map[token.Token]string{
 }
 
 func main() {
-	n := flag.Int("n", 300, "mutants")
+	n := flag.Int("n", 300, "mutants; 0: all")
 	seed := flag.Uint64("seed", 1, "of the draw")
 	whole := flag.Bool("whole", false, "run the whole suite on what the package's own tests let live")
 	workers := flag.Int("workers", 2, "tests at once")
@@ -61,7 +61,7 @@ func main() {
 	}
 	r := rand.New(rand.NewPCG(*seed, 0))
 	var drawn []mutant
-	for i := 0; len(drawn) < *n && len(packages) > 0; i++ { // as many of each package
+	for i := 0; (*n == 0 || len(drawn) < *n) && len(packages) > 0; i++ { // as many of each package
 		p := packages[i%len(packages)]
 		if len(all[p]) == 0 {
 			packages = slices.DeleteFunc(packages, func(q string) bool { return q == p })
@@ -122,19 +122,21 @@ func try(dir string, m mutant, what string) string {
 	}
 	within, done := context.WithTimeout(context.Background(), 10*time.Minute)
 	defer done()
-	run := func(args ...string) error {
-		c := exec.CommandContext(within, "go", args...)
+	run := func(dir, name string, args ...string) error {
+		c := exec.CommandContext(within, name, args...)
 		c.Dir, c.WaitDelay = dir, time.Second
 		return c.Run()
 	}
-	if run("vet", "./"+m.pkg) != nil {
-		return "not Go"
+	var failed error
+	if tests := filepath.Join(dir, "own.test"); what != "./..." {
+		if run(dir, "go", "test", "-c", "-o", tests, what) != nil {
+			return "not Go"
+		}
+		failed = run(filepath.Join(dir, m.pkg), tests, "-test.short", "-test.failfast", "-test.timeout=120s")
+	} else {
+		failed = run(dir, "go", "test", "-short", "-failfast", "-timeout=400s", what)
 	}
-	limit := "-timeout=120s"
-	if what == "./..." {
-		limit = "-timeout=400s"
-	}
-	if run("test", "-short", "-failfast", limit, what) != nil {
+	if failed != nil {
 		return "killed"
 	}
 	return "lives"
