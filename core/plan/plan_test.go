@@ -364,3 +364,164 @@ func ExampleNew() {
 	// voice 1Mbit/s
 	// rest 9Mbit/s
 }
+
+// linked returns an interface at an end of a link.
+func linked(rate unit.Rate, end policy.LinkEnd) *policy.Interface {
+	near := &policy.Interface{Name: "wan", Rate: rate, Framing: packet.FramingEthernet(), Node: &policy.Node{Name: "near"}}
+	end.Interface = near
+	far := &policy.Interface{Name: "wan", Rate: rate, Framing: packet.FramingEthernet(), Node: &policy.Node{Name: "far"}}
+	near.Link = &policy.Link{Ends: []policy.LinkEnd{end, {Interface: far}}}
+	far.Link, far.End = near.Link, 1
+	return near
+}
+
+// Without a shape a policy keeps what it promises where the upper limits of all its entries are within what the link carries.
+func TestLimitsInPlaceOfAShape(t *testing.T) {
+	pppoe, _ := packet.ParseFraming("ethernet-pppoe")
+	rest := func(e policy.Entry) policy.Entry { e.ClassName.Text = policy.Rest; return e }
+	for _, c := range []struct {
+		name    string
+		treat   []policy.Entry
+		framing *packet.Framing
+		kept    bool
+	}{
+		{"limits of exactly the link", level(policy.Entry{AtMost: most(rate(7 * mbit))}, rest(policy.Entry{AtMost: most(rate(5 * mbit))})), nil, true},
+		{"a bit more", level(policy.Entry{AtMost: most(rate(7 * mbit))}, rest(policy.Entry{AtMost: most(rate(5*mbit + 1))})), nil, false},
+		{"a class without a limit", level(policy.Entry{AtMost: most(rate(7 * mbit))}), nil, false},
+		{"a blocked class needs none", level(policy.Entry{Block: true}, rest(policy.Entry{AtMost: most(rate(5 * mbit))})), nil, true},
+		{"a policer bounds as well", level(policy.Entry{Police: police(rate(7*mbit), true)}, rest(policy.Entry{AtMost: most(rate(5 * mbit))})), nil, true},
+		{"a limit of each instance bounds no sum", level(policy.Entry{Each: policy.BySource, AtMost: most(rate(mbit))}, rest(policy.Entry{AtMost: most(rate(5 * mbit))})), nil, false},
+		{"a limit that is in force sometimes", level(policy.Entry{AtMost: most(rate(mbit)), Police: &policy.Police{Rate: rate(mbit), Burst: 3000, When: &policy.When{}}}, rest(policy.Entry{AtMost: most(rate(5 * mbit))})), nil, false},
+		{"a burst above the limit", level(policy.Entry{AtMost: &policy.Ceiling{Rate: rate(mbit), Burst: &policy.Burst{To: rate(2 * mbit), For: time.Second}}}, rest(policy.Entry{AtMost: most(rate(5 * mbit))})), nil, false},
+		{"a burst to the limit itself", level(policy.Entry{AtMost: &policy.Ceiling{Rate: rate(mbit), Burst: &policy.Burst{To: rate(mbit), For: time.Second}}}, rest(policy.Entry{AtMost: most(rate(5 * mbit))})), nil, true},
+		{"a carrier that counts more", level(policy.Entry{AtMost: most(rate(7 * mbit))}, rest(policy.Entry{AtMost: most(rate(5 * mbit))})), &pppoe, false},
+	} {
+		near := linked(100*mbit, policy.LinkEnd{Sends: 12 * mbit, Framing: c.framing})
+		if p := plan.Attached(&policy.Attachment{Policy: &policy.Policy{Treat: c.treat}, Interface: near, Direction: policy.Out}); p.Kept() != c.kept {
+			t.Errorf("%s: kept %t, %s", c.name, p.Kept(), p.NotKept())
+		}
+	}
+}
+
+// What a policy may send more than was bought: for good, at once, or in bytes that only the carrier counts.
+func TestExceedsAContract(t *testing.T) {
+	pppoe, _ := packet.ParseFraming("ethernet-pppoe")
+	line := func(r unit.Rate, burst unit.Size) policy.ContractLine {
+		return policy.ContractLine{Police: policy.Police{Rate: rate(r), Burst: burst, Red: policy.Action{Drop: true}}}
+	}
+	bought := []policy.ContractLine{line(4*mbit, 5000), line(6*mbit, 50_000)}
+	limited := level(policy.Entry{AtMost: most(rate(6 * mbit))}, policy.Entry{Block: true})
+	limited = append(limited, policy.Entry{ClassName: policy.Ref{Text: policy.Rest}, AtMost: most(rate(4 * mbit))})
+	for _, c := range []struct {
+		name              string
+		pol               policy.Policy
+		interfaceRate     unit.Rate
+		framing           *packet.Framing
+		in                bool
+		rate, burst, more bool // what is exceeded
+	}{
+		{"a shape of what was bought", policy.Policy{Shape: rate(10 * mbit)}, 100 * mbit, nil, false, false, false, false},
+		{"a shape above it", policy.Policy{Shape: rate(10*mbit + 1)}, 100 * mbit, nil, false, true, false, true},
+		{"no shape on a faster interface", policy.Policy{}, 100 * mbit, nil, false, true, false, true},
+		{"no shape on an interface of that rate", policy.Policy{}, 10 * mbit, nil, false, false, false, false},
+		{"limits in place of a shape", policy.Policy{Treat: limited}, 100 * mbit, nil, false, false, false, false},
+		{"a burst of which nine tenths need the room", policy.Policy{Shape: rate(10 * mbit), Burst: policy.ShapeBurst{Bytes: 55_555}}, 100 * mbit, nil, false, false, false, false},
+		{"a burst beyond the last line's", policy.Policy{Shape: rate(10 * mbit), Burst: policy.ShapeBurst{Bytes: 55_558}}, 100 * mbit, nil, false, false, true, true},
+		{"a burst at the rate of the interface needs none", policy.Policy{Shape: rate(10 * mbit), Burst: policy.ShapeBurst{Bytes: 500_000}}, 10 * mbit, nil, false, false, false, false},
+		{"a carrier that counts more", policy.Policy{Shape: rate(10 * mbit)}, 100 * mbit, &pppoe, false, false, false, true},
+		{"what comes in is not ours to bound", policy.Policy{Shape: rate(50 * mbit)}, 100 * mbit, nil, true, false, false, false},
+	} {
+		near := linked(c.interfaceRate, policy.LinkEnd{Contract: bought, Framing: c.framing})
+		direction := policy.Out
+		if c.in {
+			direction = policy.In
+		}
+		p := plan.Attached(&policy.Attachment{Policy: &c.pol, Interface: near, Direction: direction})
+		if r, b, m := !p.ExceedsRate().IsZero(), !p.ExceedsBurst().IsZero(), !p.Exceeds().IsZero(); r != c.rate || b != c.burst || m != c.more {
+			t.Errorf("%s: exceeds the rate %t, the burst %t, anything %t (%s)", c.name, r, b, m, p.Exceeds())
+		}
+		if c.in == false && p.Kept() == c.rate {
+			t.Errorf("%s: kept %t", c.name, p.Kept())
+		}
+	}
+	bare := plan.New(&policy.Policy{Shape: rate(mbit), Burst: policy.ShapeBurst{Bytes: 50_000}}, 10*mbit, packet.FramingEthernet())
+	if !bare.Exceeds().IsZero() || !bare.Kept() {
+		t.Errorf("at no interface there is nothing to exceed: %s, %s", bare.Exceeds(), bare.NotKept())
+	}
+}
+
+// What is served before an entry, and how long a promise that waits for it is made up for.
+func TestAheadAndLag(t *testing.T) {
+	full := unit.Size(1500)
+	voice := policy.Entry{Priority: 1, Police: &policy.Police{Rate: rate(mbit), Burst: 4000, Excess: 2000, Red: policy.Action{Drop: true}}}
+	video := policy.Entry{Priority: 2, AtMost: most(rate(2 * mbit))}
+	promise := policy.Entry{AtLeast: rate(4 * mbit)}
+	for _, c := range []struct {
+		name         string
+		treat        []policy.Entry
+		of           int
+		left, bursts int64
+		ok           bool
+	}{
+		{"before the first priority goes nothing", level(voice, video, promise), 0, 10_000_000, 0, true},
+		{"before the second the first, with both its bursts", level(voice, video, promise), 1, 9_000_000, 6000 + 1500, true},
+		{"before the others both priorities", level(voice, video, promise), 2, 7_000_000, 7500 + 3000 + 1500, true},
+		{"one of the same priority as well", level(voice, policy.Entry{Priority: 1, AtMost: most(rate(2 * mbit))}), 0, 8_000_000, 3000 + 1500, true},
+		{"a blocked one does not count", level(voice, policy.Entry{Priority: 1, Block: true}, promise), 2, 9_000_000, 7500, true},
+		{"one without a bound leaves nothing sure", level(policy.Entry{Priority: 1}, promise), 1, 0, 0, false},
+		{"nor does one of instances", level(policy.Entry{Priority: 1, Each: policy.BySource, AtMost: most(rate(mbit))}, promise), 1, 0, 0, false},
+		{"nor priorities of all there is", level(policy.Entry{Priority: 1, AtMost: most(rate(10 * mbit))}, promise), 1, 0, 3000 + 1500, false},
+		{"of alternatives the largest counts", level(
+			policy.Entry{ClassName: policy.Ref{Text: "v"}, Class: &policy.Class{Name: "v"}, Priority: 1, AtMost: most(rate(mbit)), When: &policy.When{}},
+			policy.Entry{ClassName: policy.Ref{Text: "v"}, Class: &policy.Class{Name: "v"}, Priority: 1, AtMost: most(rate(3 * mbit))}, promise), 2, 7_000_000, 3000 + 1500, true},
+	} {
+		p := plan.New(&policy.Policy{Treat: c.treat}, 10*mbit, packet.FramingIP())
+		around, left, bursts, ok := p.Ahead(p.Top[c.of], full)
+		if ok != c.ok || around != 10*mbit && ok || int64(left) != c.left || int64(bursts) != c.bursts {
+			t.Errorf("%s: of %s %s is left, bursts %d, bounded %t", c.name, around, left, bursts, ok)
+		}
+	}
+	within := plan.New(&policy.Policy{Treat: level(policy.Entry{AtLeast: rate(6 * mbit), AtMost: most(rate(6 * mbit)), Treat: level(voice, promise)})}, 10*mbit, packet.FramingIP())
+	if around, left, _, ok := within.Ahead(within.Top[0].Inner[1], full); around != 6*mbit || left != 5*mbit || !ok {
+		t.Errorf("within 6 Mbit/s: of %s %s is left, bounded %t", around, left, ok)
+	}
+
+	p := plan.New(&policy.Policy{Treat: level(voice, promise)}, 10*mbit, packet.FramingIP())
+	// Voice's bursts and a packet each of both, at the 9 Mbit/s that voice leaves; of small promises four packets' time is more.
+	if got, want := p.Lag(p.Top[1]), max(unit.Rate(9*mbit).Time(7500+1500), 4*p.Top[1].Part.Time(1500)); got != want {
+		t.Errorf("a promise is made up for %v; want %v", got, want)
+	}
+	if p.Lag(p.Top[0]) != 0 {
+		t.Error("a priority has no promise to make up for")
+	}
+	slow := plan.New(&policy.Policy{Treat: level(policy.Entry{Priority: 1, AtMost: most(rate(9 * mbit))}, policy.Entry{AtLeast: rate(mbit)})}, 10*mbit, packet.FramingIP())
+	if got, want := slow.Lag(slow.Top[1]), unit.Rate(mbit).Time(4500+1500); got != want {
+		t.Errorf("behind a large priority it is made up for %v; want %v", got, want)
+	}
+	if got := slow.Lag(&plan.Entry{Part: 0}); got != 0 {
+		t.Errorf("nothing promised is made up for %v", got)
+	}
+}
+
+// What a policer lets pass for good and at once: with the second bucket where yellow passes.
+func TestPolicing(t *testing.T) {
+	drop := policy.Action{Drop: true}
+	for _, c := range []struct {
+		police *policy.Police
+		rate   unit.Rate
+		burst  unit.Size
+	}{
+		{nil, 0, 0},
+		{&policy.Police{Rate: rate(mbit), Burst: 3000}, 0, 0},
+		{&policy.Police{Rate: rate(mbit), Burst: 3000, Red: drop}, mbit, 3000},
+		{&policy.Police{Rate: rate(mbit), Burst: 3000, Excess: 500, Red: drop}, mbit, 3500},
+		{&policy.Police{Rate: rate(mbit), Burst: 3000, Excess: 500, Yellow: drop, Red: drop}, mbit, 3000},
+		{&policy.Police{Rate: rate(mbit), Burst: 3000, Peak: rate(2 * mbit), PeakBurst: 900, Red: drop}, 2 * mbit, 3900},
+		{&policy.Police{Rate: rate(mbit), Burst: 3000, Red: drop, When: &policy.When{}}, 0, 0},
+	} {
+		p := plan.New(&policy.Policy{Treat: level(policy.Entry{Police: c.police})}, 10*mbit, packet.FramingIP())
+		if r, b := p.Top[0].Policing(); r != c.rate || b != c.burst {
+			t.Errorf("%+v: %s and %s; want %s and %s", c.police, r, b, c.rate, c.burst)
+		}
+	}
+}

@@ -1,6 +1,6 @@
 // Mutate changes the program a little, runs the tests of the package, and tells which changes no test noticed.
 //
-//	go run ./scripts/mutate [-n 300] [-seed 1] [-whole] [PACKAGE...]
+//	go run ./scripts/mutate [-n 300] [-seed 1] [-whole] [-again FILE] [PACKAGE...]
 //
 // It works in a copy of the checkout. Changes are drawn among operators, constants, conditions and statements.
 package main
@@ -33,6 +33,10 @@ type mutant struct {
 	was       string
 }
 
+func (m mutant) String() string {
+	return fmt.Sprintf("%s:%d: %q becomes %q", m.file, m.line, m.was, m.text)
+}
+
 var heart = []string{"meter", "queue", "schedule", "plan", "datapath", "classify", "measure", "tcp", "check", "gate"}
 
 // operators are what each operator becomes.
@@ -46,6 +50,7 @@ var operators = map[token.Token]string{
 func main() {
 	n := flag.Int("n", 300, "mutants; 0: all")
 	seed := flag.Uint64("seed", 1, "of the draw")
+	again := flag.String("again", "", "try those alone that a file names: an earlier output")
 	whole := flag.Bool("whole", false, "run the whole suite on what the package's own tests let live")
 	workers := flag.Int("workers", 2, "tests at once")
 	flag.Parse()
@@ -55,9 +60,19 @@ func main() {
 			packages = append(packages, "core/"+p)
 		}
 	}
+	var known []byte
+	if *again != "" {
+		var err error
+		if known, err = os.ReadFile(*again); err != nil {
+			panic(err)
+		}
+	}
 	all := make(map[string][]mutant)
 	for _, p := range packages {
 		all[p] = mutants(p)
+		if known != nil {
+			all[p] = slices.DeleteFunc(all[p], func(m mutant) bool { return !bytes.Contains(known, []byte(m.String()+"\n")) })
+		}
 	}
 	r := rand.New(rand.NewPCG(*seed, 0))
 	var drawn []mutant
@@ -99,7 +114,7 @@ func main() {
 				lock.Lock()
 				counts[said]++
 				if said != "killed" && said != "not Go" {
-					fmt.Printf("%s: %s:%d: %q becomes %q\n", said, m.file, m.line, m.was, m.text)
+					fmt.Printf("%s: %s\n", said, m)
 				}
 				lock.Unlock()
 			}
