@@ -33,12 +33,15 @@ type talk struct {
 	delays                   float64
 }
 
-// hears plays a call direction's packets, in the order sent. Packets do not overtake one another here.
-func hears(packets []sighting, playout time.Duration) (t talk, mos float64) {
+// hears plays a call direction's packets, in the order sent, and counts those sent from a time until another. Packets do not overtake one another here.
+func hears(packets []sighting, playout, from, to time.Duration) (t talk, mos float64) {
 	g, _ := codec.ByName("g711")
 	gone := false
 	came := 0
 	for i, p := range packets {
+		if p.sent < from || p.sent >= to {
+			continue
+		}
 		t.all++
 		lost := p.arrived == 0
 		if !lost {
@@ -73,6 +76,134 @@ func hears(packets []sighting, playout time.Duration) (t talk, mos float64) {
 	return t, measure.MOS(measure.R(g.Interval+g.LookAhead+time.Duration(t.delays/float64(came)), loss, burst, g.Ie, g.Bpl))
 }
 
+// A figure is a metric of an expectation, and how it is made of the packets of each flow one way.
+type figure struct {
+	name, op           string
+	limit              func(*rand.Rand) string
+	calls, sum, least  bool // least: the resolution is that of the delays
+	within, resolution float64
+	value              func(by map[packet.Flow][]sighting) (float64, bool)
+}
+
+type asks struct {
+	what     figure
+	subject  string
+	text     string
+	from, to time.Duration
+}
+
+// takes reports whether a subject has a flow in a direction.
+func (a *asks) takes(f packet.Flow, back bool) bool {
+	isCall := f.ToPort >= 16384 || f.FromPort >= 16384
+	port := map[string]uint16{"s0": 9000, "c1": 9001, "s2": 9002}[a.subject]
+	return (f.To.As4()[1] == 1) == back && isCall == (port == 0) && (isCall || f.ToPort == port)
+}
+
+// delaysOf returns the delays of what arrived, in order of length, in milliseconds.
+func delaysOf(by map[packet.Flow][]sighting) (out []float64) {
+	for _, packets := range by {
+		for _, s := range packets {
+			if s.arrived > 0 {
+				out = append(out, float64(s.arrived-s.sent)/1e6)
+			}
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
+// jittersOf returns the RFC 3550 jitter of each flow after each packet, in milliseconds.
+func jittersOf(by map[packet.Flow][]sighting) (out [][]float64) {
+	for _, packets := range by {
+		var all []float64
+		j, last := 0.0, -1
+		for i := range packets {
+			if packets[i].arrived == 0 {
+				continue
+			}
+			if last >= 0 {
+				d := math.Abs(float64(packets[i].arrived-packets[i].sent-packets[last].arrived+packets[last].sent)) / 1e6
+				j += (d - j) / 16
+				all = append(all, j)
+			}
+			last = i
+		}
+		out = append(out, all)
+	}
+	return out
+}
+
+// rankOf returns the nearest rank.
+func rankOf(sorted []float64, part float64) float64 {
+	return sorted[max(int(math.Ceil(part*float64(len(sorted)))), 1)-1]
+}
+
+func upTo(most float64, unit string) func(*rand.Rand) string {
+	return func(r *rand.Rand) string { return fmt.Sprintf("%.2f%s", 0.01+most*r.Float64(), unit) }
+}
+
+var figures = func() []figure {
+	mean := func(v []float64) float64 {
+		sum := 0.0
+		for _, x := range v {
+			sum += x
+		}
+		return sum / float64(len(v))
+	}
+	percentiles := map[string]float64{"p50": 0.5, "p95": 0.95, "p99": 0.99, "p99.9": 0.999, "max": 1}
+	out := []figure{
+		{name: "delay mean", op: "<=", limit: upTo(60, "ms"), within: 1e-6, value: func(by map[packet.Flow][]sighting) (float64, bool) {
+			d := delaysOf(by)
+			return mean(d), len(d) > 0
+		}},
+		{name: "loss", op: "<=", limit: upTo(20, "%"), within: 1e-6, value: func(by map[packet.Flow][]sighting) (float64, bool) {
+			n := 0
+			for _, packets := range by {
+				n += len(packets)
+			}
+			return 100 * float64(n-len(delaysOf(by))) / float64(n), true
+		}},
+		{name: "drops", op: "<=", limit: func(r *rand.Rand) string { return fmt.Sprint(r.IntN(40)) }, sum: true, value: func(map[packet.Flow][]sighting) (float64, bool) { return 0, true }},
+		{name: "jitter", op: "<=", limit: upTo(10, "ms"), within: 1e-6, value: func(by map[packet.Flow][]sighting) (float64, bool) {
+			most := 0.0
+			for _, all := range jittersOf(by) {
+				if len(all) > 0 {
+					most = max(most, mean(all))
+				}
+			}
+			return most, len(delaysOf(by)) > 0
+		}},
+		{name: "late", op: "<=", limit: upTo(3, "%"), calls: true, within: 1e-6},
+		{name: "mos", op: ">=", limit: func(r *rand.Rand) string { return fmt.Sprintf("%.2f", 1+3.4*r.Float64()) }, calls: true, within: 1e-6},
+	}
+	for name, part := range percentiles {
+		out = append(out, figure{name: "delay " + name, op: "<=", limit: upTo(60, "ms"), within: 0.0006, resolution: measure.Resolution, value: func(by map[packet.Flow][]sighting) (float64, bool) {
+			d := delaysOf(by)
+			if len(d) == 0 {
+				return 0, false
+			}
+			return rankOf(d, part), true
+		}}, figure{name: "variation " + name, op: "<=", limit: upTo(40, "ms"), within: 0.0006, least: true, resolution: measure.Resolution, value: func(by map[packet.Flow][]sighting) (float64, bool) {
+			d := delaysOf(by)
+			if len(d) == 0 {
+				return 0, false
+			}
+			return rankOf(d, part) - d[0], true
+		}}, figure{name: "jitter " + name, op: "<=", limit: upTo(10, "ms"), within: 0.0006, resolution: measure.Resolution, value: func(by map[packet.Flow][]sighting) (float64, bool) {
+			var all []float64
+			for _, j := range jittersOf(by) {
+				all = append(all, j...)
+			}
+			slices.Sort(all)
+			if len(all) == 0 {
+				all = []float64{0}
+			}
+			return rankOf(all, part), len(delaysOf(by)) > 0
+		}})
+	}
+	return out
+}()
+
 // Every figure of the rows, the classes and the interface is what a list of all packets gives, made by a tap at the interfaces.
 func TestFiguresOfAListOfPackets(t *testing.T) {
 	for trial := range 24 {
@@ -92,6 +223,22 @@ func TestFiguresOfAListOfPackets(t *testing.T) {
 			traffic = append(traffic, fmt.Sprintf("{name: s%d, rate: %dkbit/s, packet: %dB, arrivals: %s, from: 10.1.0.%d, to: 10.2.0.9, to-port: %d, starts: %dms, lasts: %dms}",
 				i, 300+r.IntN(1500), 100+r.IntN(1400), arrivals, 10+i, 9000+i, from, for_))
 		}
+		// One expectation of each metric and statistic, of traffic and of classes, over the whole time and over a part of it.
+		var expect []string
+		var asked []asks
+		for i, subject := range []string{"s0", "c1", "s2", "talk", "voice"} {
+			for _, what := range figures {
+				if part := r.IntN(3) == 0; !what.calls || i >= 3 {
+					a := asks{what: what, subject: subject, to: math.MaxInt64}
+					a.text = fmt.Sprintf("%s %s %s %s", subject, what.name, what.op, what.limit(r))
+					if part {
+						a.from, a.to = 1200*time.Millisecond, 2300*time.Millisecond
+						a.text += " from 1200ms to 2300ms"
+					}
+					expect, asked = append(expect, a.text), append(asked, a)
+				}
+			}
+		}
 		text := `imbrel: 1
 classes:
   - {name: voice, match: [{to-port: 16384-32767}]}
@@ -106,7 +253,7 @@ network:
     - {name: east, interfaces: [{name: wan, rate: 2Mbit/s, framing: ethernet-vlan}, {name: lan, rate: 1Gbit/s, subnets: [10.2.0.0/16]}]}
   links: [{ends: [{at: west/wan}, {at: east/wan}], delay: 5ms}]
 rehearsals:
-  - {name: run, lasts: 3s, ` + warmUp + `traffic: [{name: talk, calls: ` + fmt.Sprint(calls) + `, codec: g711, playout: ` + playout.String() + `, between: [10.1.0.7, 10.2.0.7]}, ` + strings.Join(traffic, ", ") + `], expect: [both loss <= 0%]}
+  - {name: run, lasts: 3s, ` + warmUp + `traffic: [{name: talk, calls: ` + fmt.Sprint(calls) + `, codec: g711, playout: ` + playout.String() + `, between: [10.1.0.7, 10.2.0.7]}, ` + strings.Join(traffic, ", ") + `], expect: [` + strings.Join(expect, ", ") + `]}
 `
 		f, err := policyfile.Parse("line", []byte(text), time.LoadLocation)
 		if err != nil {
@@ -214,7 +361,7 @@ rehearsals:
 					last = i
 				}
 				jitter = max(jitter, total/float64(max(n, 1)))
-				heard, mos := hears(packets, playout)
+				heard, mos := hears(packets, playout, 0, math.MaxInt64)
 				late += heard.late
 				worst, sum = min(worst, mos), sum+mos
 			}
@@ -228,12 +375,92 @@ rehearsals:
 				t.Errorf("trial %d: %s is no call", trial, name)
 			}
 		}
+		holding := true
+		whole := make(map[packet.Flow][]sighting)
+		for _, s := range all {
+			if s.sent >= warm {
+				whole[s.flow] = append(whole[s.flow], *s)
+			}
+		}
+		for i, a := range asked {
+			o := result.Expectations[i]
+			worst, base, any := 0.0, 0.0, false
+			for back := range 2 {
+				by := make(map[packet.Flow][]sighting)
+				for _, s := range all {
+					if s.sent >= max(warm, a.from) && s.sent < a.to && a.takes(s.flow, back == 1) {
+						by[s.flow] = append(by[s.flow], *s)
+					}
+				}
+				if len(by) == 0 {
+					continue
+				}
+				var v float64
+				ok := true
+				switch {
+				case a.what.name == "late":
+					late, came := 0, len(delaysOf(by))
+					for flow := range by {
+						heard, _ := hears(whole[flow], playout, a.from, a.to)
+						late += heard.late
+					}
+					v = 100 * float64(late) / float64(max(came, 1))
+				case a.what.name == "mos":
+					v = 5
+					for flow := range by {
+						_, mos := hears(whole[flow], playout, a.from, a.to)
+						v = min(v, mos)
+					}
+				default:
+					v, ok = a.what.value(by)
+				}
+				if !ok {
+					continue
+				}
+				if a.what.least {
+					base = max(base, delaysOf(by)[0])
+				}
+				if !any || (a.what.op == ">=") == (v < worst) {
+					worst, any = v, true
+				}
+			}
+			if a.what.sum {
+				worst = 0
+				for _, s := range all {
+					if s.sent >= max(warm, a.from) && s.sent < a.to && (a.takes(s.flow, false) || a.takes(s.flow, true)) && s.arrived == 0 {
+						worst++
+					}
+				}
+			}
+			if !any {
+				if o.Measured != nil || o.Reason == "" || o.Holds {
+					t.Errorf("trial %d: %q measures %v; the list has nothing to measure", trial, a.text, o.Measured)
+				}
+				holding = false
+				continue
+			}
+			if o.Measured == nil {
+				t.Errorf("trial %d: %q measures nothing: %s", trial, a.text, o.Reason)
+				continue
+			}
+			near(fmt.Sprintf("%q", a.text), *o.Measured, worst, a.what.within+(worst+base)*a.what.resolution)
+			holds := *o.Measured <= o.Limit
+			if a.what.op == ">=" {
+				holds = *o.Measured >= o.Limit
+			}
+			if holding = holding && o.Holds; o.Holds != holds || (o.Why == nil) != holds {
+				t.Errorf("trial %d: %q: measured %v of %v, and holds %t, with a reason %t", trial, a.text, *o.Measured, o.Limit, o.Holds, o.Why != nil)
+			}
+		}
+		if (result.Verdict == "pass") != holding {
+			t.Errorf("trial %d: the verdict is %s, and all holding is %t", trial, result.Verdict, holding)
+		}
 		if warm > 0 {
 			continue // what waits when it ends counts as offered then
 		}
 		framing := f.Network.Nodes[0].Interfaces[1].Framing
 		at := result.Interfaces[slices.IndexFunc(result.Interfaces, func(i measure.Interface) bool { return i.Interface == "wan" && i.Node == "west" })]
-		whole := 0.0
+		rate := 0.0
 		for i, name := range []string{"voice", "c0", "c1", "rest"} {
 			c := at.Classes[i]
 			var offered, sent, bytes, sentBytes, inTime int
@@ -259,7 +486,7 @@ rehearsals:
 			}
 			near(name+": offered", float64(c.OfferedBps), float64(bytes)*8/3, 0.501)
 			near(name+": sent", float64(c.SentBps), float64(inTime)*8/3, 0.501)
-			whole += float64(inTime) * 8 / 3
+			rate += float64(inTime) * 8 / 3
 			if sum := 0.0; len(waits) > 0 {
 				slices.Sort(waits)
 				for _, w := range waits {
@@ -269,6 +496,6 @@ rehearsals:
 				near(name+": longest wait", c.QueueDelay.Max, float64(waits[len(waits)-1])/1e6, 3e-6)
 			}
 		}
-		near("what west/wan sends", float64(at.SentBps), whole, 1)
+		near("what west/wan sends", float64(at.SentBps), rate, 1)
 	}
 }
