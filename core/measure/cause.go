@@ -43,6 +43,7 @@ type scene struct {
 	span  Window
 	steps []int // in which it happened
 	life  []int // in which anything was offered
+	whole []int // from the first in which anything was offered to the last
 }
 
 // scene finds the steps in which packets of a class were dropped, or waited.
@@ -70,7 +71,20 @@ func (m *Measures) scene(f *Interface, c *Class, h *Hop, reason datapath.Reason,
 	if len(s.steps) == 0 {
 		s.steps = s.life
 	}
+	if len(s.life) > 0 {
+		for i := s.life[0]; i <= s.life[len(s.life)-1]; i++ {
+			s.whole = append(s.whole, i)
+		}
+	}
 	return s
+}
+
+// inBursts reports whether what came was within a rate on average, and no more at once than that rate takes a second for, so that room for
+// bursts would have been enough. It returns the average.
+func (s *scene) inBursts(rate unit.Rate, needed int64) (unit.Rate, bool) {
+	life, _ := s.rates(s.c, s.life)
+	average, _ := s.rates(s.c, s.whole)
+	return average, life < rate || average < rate && needed <= int64(rate.Bytes(time.Second))
 }
 
 // rates returns what a class was offered and sent in some steps.
@@ -273,9 +287,18 @@ func (s *scene) cause(w *Why, reason datapath.Reason) words.Fact {
 	}
 	what := words.QueueFull.With()
 	if reason == datapath.Passed {
-		what = words.WaitedInQueue.With()
+		what = words.Fact{} // the sentence around it says that packets waited
 	}
-	if n := by.AtMost; s.h.culprit(reason) >= 0 && n != nil {
+	held := s.h.culprit(reason) >= 0
+	if !held {
+		if e := s.filled(); e != nil {
+			if by, held = e, true; e != s.e {
+				around = e.Name
+			}
+			w.entry, w.By = e, e.Name
+		}
+	}
+	if n := by.AtMost; held && n != nil {
 		w.Cause = "at-most"
 		w.at(by.Spec.PlaceOf("at-most"))
 		return words.HeldByAtMost.With(what, around, n.Rate, eachOf(by), s.offeredTo(by), w.written())
@@ -285,12 +308,15 @@ func (s *scene) cause(w *Why, reason datapath.Reason) words.Fact {
 		w.Against, w.Cause = urgent, "priority"
 		return words.WentBefore.With(what, s.offered(), s.promised(), got, ahead, w.written())
 	}
-	if life, _ := s.rates(s.c, s.life); life < promise && s.c.seen.QueueNeeded > int64(s.e.Queue.Bytes) && s.e.Queue.Bytes > 0 && reason == datapath.QueueFull {
+	if average, is := s.inBursts(promise, s.c.seen.QueueNeeded); is && s.c.seen.QueueNeeded > int64(s.e.Queue.Bytes) && s.e.Queue.Bytes > 0 && reason == datapath.QueueFull {
 		w.Cause = "queue"
 		w.at(s.e.Spec.PlaceOf("queue"))
-		return words.BurstsInQueue.With(s.e.Queue.Bytes, life, promise, unit.Size(s.c.seen.QueueNeeded), w.written())
+		return words.BurstsInQueue.With(s.e.Queue.Bytes, average, promise, unit.Size(s.c.seen.QueueNeeded), w.written())
 	}
 	w.Cause = "share"
+	if len(names) == 0 {
+		return words.FillsAlone.With(what, s.offered(), s.f.place.Plan.Whole, w.written())
+	}
 	return words.AbovePromise.With(what, s.offered(), s.promised(), beside, w.written())
 }
 
@@ -335,6 +361,21 @@ func (s *scene) also(w *Why, reason datapath.Reason, cause words.Fact) words.Fac
 	return words.CauseAlso.With(cause, facts)
 }
 
+// filled returns the innermost entry around the packets whose upper limit was used up when it happened: with more of what is shared no more of
+// them would have passed. It returns nil where there is none.
+func (s *scene) filled() *plan.Entry {
+	for e := s.e; e != nil; e = e.Parent {
+		c, n := s.class(e), e.AtMost
+		if c == nil || n == nil || n.When != nil || e.Instances() != nil || c.Instances != nil && c.Instances.Max > 1 {
+			continue
+		}
+		if _, sent := s.rates(c, s.steps); float64(sent) >= 0.97*float64(n.Rate) && s.offeredTo(e) > n.Rate {
+			return e
+		}
+	}
+	return nil
+}
+
 // starved returns the classes whose priority put them first, and the rate that this class got, where it got less than its
 // promise and less than it was offered.
 func (s *scene) starved() (urgent []string, rates words.Fact, got unit.Rate) {
@@ -347,8 +388,8 @@ func (s *scene) starved() (urgent []string, rates words.Fact, got unit.Rate) {
 // policed describes the policer that dropped packets of the entry: its own, or one around it.
 func (s *scene) policed(by *plan.Entry, around string, at policy.Place) words.Fact {
 	n := by.Meter
-	if life, _ := s.rates(s.c, s.life); by == s.e && by.Instances() == nil && life < n.Rate && s.c.seen.BurstNeeded > int64(n.Burst) {
-		return words.PolicerBursts.With(n.Rate, n.Burst, life, unit.Size(s.c.seen.BurstNeeded), at)
+	if average, is := s.inBursts(n.Rate, s.c.seen.BurstNeeded); is && by == s.e && by.Instances() == nil && s.c.seen.BurstNeeded > int64(n.Burst) {
+		return words.PolicerBursts.With(n.Rate, n.Burst, average, unit.Size(s.c.seen.BurstNeeded), at)
 	}
 	rate := n.Rate
 	if !n.Actions[meter.Yellow].Drop && n.Peak > 0 {
@@ -357,20 +398,24 @@ func (s *scene) policed(by *plan.Entry, around string, at policy.Place) words.Fa
 	return words.PolicerLets.With(around, rate, n.Burst, eachOf(by), s.offeredTo(by), at)
 }
 
-// offeredTo returns the rate offered to an entry in the steps of the scene; 0 for an entry with instances, whose rates are not
-// kept one by one.
+// offeredTo returns the rate offered to an entry in the steps of the scene; 0 for an entry with several instances, whose rates
+// are not kept one by one.
 func (s *scene) offeredTo(e *plan.Entry) unit.Rate {
 	c := s.class(e)
-	if c == nil || e.Instances() != nil {
+	if c == nil || e.Instances() != nil || c.Instances != nil && c.Instances.Max > 1 {
 		return 0
 	}
 	offered, _ := s.rates(c, s.steps)
 	return offered
 }
 
+// eachOf names what an entry's limit is for each of; "": all together.
 func eachOf(e *plan.Entry) string {
 	if o := e.Instances(); o != nil {
 		return o.Each.String()
+	}
+	if e.Each != 0 {
+		return e.Each.String()
 	}
 	return ""
 }
@@ -485,7 +530,7 @@ func (m *Measures) whyThere(w *Why, r *Result, e *policy.Expectation) {
 	}
 	h := m.hopAt(window, f, c)
 	reason := datapath.Passed
-	if drops(c) > 0 {
+	if drops(c) > 0 && e.Metric.Row().Blame == policy.Losses {
 		if reason = reasonOf(h); reason == datapath.Passed {
 			reason = c.Drops.most()
 		}
@@ -499,12 +544,15 @@ func (m *Measures) whyThere(w *Why, r *Result, e *policy.Expectation) {
 	}
 	all := m.scene(f, c, h, datapath.Passed, m.span(e, nil))
 	offered, _ := all.rates(c, all.life)
+	if e.Metric == policy.Marking || e.Metric == policy.Throughput && (e.AtMost() || w.LostPackets == 0) { // nothing dropped packets, or let them wait
+		w.Cause, w.By, w.Also = "", "", nil
+	}
 	switch e.Metric {
 	case policy.Marking:
 		w.Reason = byMark
 		var left []words.Fact
 		for _, name := range sortedMarks(c.Marks) {
-			left = append(left, words.MarkedAs.With(c.Marks[name], name))
+			left = append(left, words.MarkedAs.With(name, c.Marks[name]))
 		}
 		w.Text = words.LeftAs.With(left, w.written())
 	case policy.Throughput:
@@ -514,6 +562,7 @@ func (m *Measures) whyThere(w *Why, r *Result, e *policy.Expectation) {
 			if s.e != nil {
 				w.entry = s.e
 				if w.at(s.e.Spec.At); s.e.Bounded || s.e.AtMost != nil || s.e.Meter != nil {
+					w.By = s.e.Name
 					limit = limitOf(c, s.e, s.span)
 				}
 			}

@@ -118,7 +118,7 @@ func (m *Measures) outcome(r *Result, e *policy.Expectation) Outcome {
 	o.Of = f.name
 	if f.absent != "" {
 		o.Reason = f.absent
-		if o.Why = m.whyAbsent(e, &f); f.path != nil {
+		if o.Why = m.whyAbsent(r, e, &f); f.path != nil {
 			o.Why = whyUnproven(e, f.path)
 		}
 		return o
@@ -183,7 +183,7 @@ func (m *Measures) endToEnd(e *policy.Expectation, subject string, c *Collector)
 		return c.Sets.Has(t.judged, subject)
 	})
 	if len(ts) == 0 {
-		return finding{absent: "no packet of `" + subject + "` was sent", whole: 1}
+		return finding{absent: m.noneOf(subject), whole: 1}
 	}
 	if e.Metric == policy.Drops || e.Metric == policy.Throughput {
 		s := add(ts)
@@ -210,6 +210,19 @@ func (m *Measures) endToEnd(e *policy.Expectation, subject string, c *Collector)
 		}
 	}
 	return worst
+}
+
+// noneOf says why no packet counts for a subject.
+func (m *Measures) noneOf(subject string) string {
+	var has func(entries []policy.Entry) bool
+	has = func(entries []policy.Entry) bool {
+		return slices.ContainsFunc(entries, func(e policy.Entry) bool { return e.ClassName.Text == subject || has(e.Inner()) })
+	}
+	isClass := slices.ContainsFunc(m.File.Classes, func(c policy.Class) bool { return c.Name == subject })
+	if isClass && !slices.ContainsFunc(m.File.Policies, func(p policy.Policy) bool { return has(p.Treat) }) {
+		return "no policy has an entry of `" + subject + "`, and a packet counts for the class of its entry"
+	}
+	return "no packet of `" + subject + "` was sent"
 }
 
 // worse reports whether a finding keeps an expectation less than another.

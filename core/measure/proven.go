@@ -43,7 +43,7 @@ func (m *Measures) proven(r *Result, e *policy.Expectation, subject string) find
 	}
 	switch {
 	case f.path == nil:
-		f.absent = "no packet of `" + subject + "` was sent"
+		f.absent = m.noneOf(subject)
 	case f.name == subject && len(paths) == 1:
 		f.name = ""
 	}

@@ -136,12 +136,12 @@ func (w *Why) SameCause(o *Why) bool {
 }
 
 // whyAbsent says why there was nothing to measure.
-func (m *Measures) whyAbsent(e *policy.Expectation, f *finding) *Why {
+func (m *Measures) whyAbsent(r *Result, e *policy.Expectation, f *finding) *Why {
 	if len(f.of) == 0 {
 		return nil
 	}
 	w := &Why{Against: []string{}}
-	m.whyLost(w, nil, e, f)
+	m.whyLost(w, r, e, f)
 	return w
 }
 
@@ -332,7 +332,7 @@ func (m *Measures) whyMark(w *Why, e *policy.Expectation, f *finding) {
 	var left []words.Fact
 	for _, t := range f.of {
 		for _, a := range t.arrived {
-			left = append(left, words.MarkedAs.With(a.packets, a.dscp.Name()))
+			left = append(left, words.MarkedAs.With(a.dscp.Name(), a.packets))
 		}
 	}
 	var last *plan.Entry

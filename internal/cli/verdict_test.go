@@ -469,7 +469,7 @@ func TestWhyItFailed(t *testing.T) {
 		"carrier":   {base, "voice loss = 0", "carrier", "west/wan carrier", "", 18, []string{"--without-policy"}},
 		"late":      {plain, "voice mos >= 4", "late", "west/wan carrier", "", 18, []string{"--without-policy"}},
 		"waiting":   {base, "up delay p99 <= 20ms", "waiting", "west/wan out", "rest", 9, nil},
-		"there":     {base, "rest delay p99 at west/wan out <= 20ms", "queue_full", "west/wan out", "rest", 9, nil},
+		"there":     {base, "rest delay p99 at west/wan out <= 20ms", "waiting", "west/wan out", "rest", 9, nil},
 		"the way":   {base, "voice delay p99 <= 1ms", "path", "/ ", "", 0, nil},
 		"offered":   {base, "voice rate >= 2Mbit/s", "offered", "/ ", "", 0, nil},
 		"not kept":  {base, "rest rate <= 1Mbit/s", "offered", "/wan out", "rest", 9, nil},

@@ -67,8 +67,9 @@ func main() {
 			panic(err)
 		}
 	}
-	all := make(map[string][]mutant)
+	all, limits := make(map[string][]mutant), make(map[string]time.Duration)
 	for _, p := range packages {
+		limits[p] = unchanged(p)
 		all[p] = mutants(p)
 		if known != nil {
 			all[p] = slices.DeleteFunc(all[p], func(m mutant) bool { return !bytes.Contains(known, []byte(m.String()+"\n")) })
@@ -105,9 +106,9 @@ func main() {
 					return
 				}
 				m := drawn[i]
-				said := try(dir, m, "./"+m.pkg)
+				said := try(dir, m, "./"+m.pkg, limits[m.pkg])
 				if said == "lives" && *whole {
-					if said = try(dir, m, "./..."); said == "killed" {
+					if said = try(dir, m, "./...", 400*time.Second); said == "killed" {
 						said = "killed by others"
 					}
 				}
@@ -124,8 +125,17 @@ func main() {
 	fmt.Println(len(drawn), "mutants:", counts)
 }
 
+// unchanged returns how long the tests of a package may take: some times what they take without a change.
+func unchanged(pkg string) time.Duration {
+	began := time.Now()
+	if out, err := exec.Command("go", "test", "-short", "-count=1", "./"+pkg).CombinedOutput(); err != nil {
+		panic(string(out))
+	}
+	return 10*time.Second + 5*time.Since(began)
+}
+
 // try tests a mutant.
-func try(dir string, m mutant, what string) string {
+func try(dir string, m mutant, what string, limit time.Duration) string {
 	path := filepath.Join(dir, m.file)
 	source, err := os.ReadFile(path)
 	if err != nil {
@@ -147,9 +157,9 @@ func try(dir string, m mutant, what string) string {
 		if run(dir, "go", "test", "-c", "-o", tests, what) != nil {
 			return "not Go"
 		}
-		failed = run(filepath.Join(dir, m.pkg), tests, "-test.short", "-test.failfast", "-test.timeout=120s")
+		failed = run(filepath.Join(dir, m.pkg), tests, "-test.short", "-test.failfast", "-test.timeout="+limit.String())
 	} else {
-		failed = run(dir, "go", "test", "-short", "-failfast", "-timeout=400s", what)
+		failed = run(dir, "go", "test", "-short", "-failfast", "-timeout="+limit.String(), what)
 	}
 	if failed != nil {
 		return "killed"

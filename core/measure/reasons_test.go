@@ -1,0 +1,142 @@
+package measure_test
+
+import (
+	"fmt"
+	"os"
+	"strings"
+	"testing"
+	"time"
+
+	"imbrel.example/imbrel/core/policyfile"
+	"imbrel.example/imbrel/core/simulate"
+)
+
+// reasonsOf rehearses a line and returns what each expectation that fails says.
+func reasonsOf(t *testing.T, c *reasoned) string {
+	t.Helper()
+	link := "{ends: [{at: west/wan}, {at: east/wan}], delay: 5ms}"
+	if c.link != "" {
+		link = c.link
+	}
+	text := `imbrel: 1
+times: {work: {from: "08:00", to: "17:00"}}
+classes:
+  - {name: voice, match: [{to-port: 16384-32767}]}
+  - {name: web, match: [{to-port: 80}]}
+  - {name: sync, match: [{to-port: 873}]}
+  - {name: odd, match: [{to-port: 9}]}
+policies: [{name: up, ` + c.shape + `treat: [` + c.entries + `]}]
+attach: [{policy: up, at: west/wan out}` + c.attach + `]
+network:
+  nodes:
+    - {name: west, interfaces: [{name: lan, rate: 1Gbit/s, subnets: [10.1.0.0/16]}, {name: wan, rate: 10Mbit/s` + c.wan + `}]}
+    - {name: east, interfaces: [{name: wan, rate: 10Mbit/s}, {name: lan, rate: 1Gbit/s, subnets: [10.2.0.0/16]}]}
+  links: [` + link + `]
+rehearsals:
+  - {name: run, lasts: 4s, starts-at: "2026-03-02T16:59:58", traffic: [` + c.traffic + `], ` + c.events + `expect: [` + c.expect + `]}
+`
+	f, err := policyfile.Parse("line.yaml", []byte(text), time.LoadLocation)
+	if err != nil {
+		t.Fatal(err, text)
+	}
+	r, err := simulate.Run(f, &f.Rehearsals[0], simulate.Options{Seed: 1})
+	if err != nil {
+		t.Fatal(err)
+	}
+	var out []string
+	for _, o := range r.Expectations {
+		switch {
+		case o.Holds:
+			out = append(out, o.Text+": holds")
+		case o.Why == nil:
+			out = append(out, o.Text+": "+o.Reason)
+		default:
+			out = append(out, o.Text+": "+o.Why.Reason+"/"+o.Why.Cause+" by "+o.Why.By+": "+o.Why.Text.String())
+		}
+	}
+	return strings.Join(out, "\n")
+}
+
+// A reasoned case is a line of 10 Mbit/s of IP packets, what is changed of it, and what it says.
+type reasoned struct {
+	name, shape, entries, attach, wan, link, traffic, events, expect string
+	says                                                             string
+}
+
+func to(name string, kbit string, port string) string {
+	return "{name: " + name + ", rate: " + kbit + ", packet: 1000B, arrivals: exact, from: 10.1.0.9, to: 10.2.0.9, to-port: " + port + "}"
+}
+
+func from(host, rate string) string {
+	return strings.Replace(to("w"+host, rate, "80"), "10.1.0.9", "10.1.0."+host, 1)
+}
+
+// Why expectations fail, in one place after the other on a line of 10 Mbit/s. Each sentence in testdata/reasons.txt was read, and its figures follow from what is
+// offered: 1,000 bytes of IP are 1,038 on the wire, so 4 Mbit/s are 4.15 there. WRITE_REASONS=1 writes them anew, to be read again.
+func TestReasons(t *testing.T) {
+	var got strings.Builder
+	const rest = ", {class: rest}"
+	for _, c := range []reasoned{
+		{name: "policed", entries: "{class: web, police: {rate: 2Mbit/s, burst: 20kB}}" + rest, traffic: to("w", "4Mbit/s", "80"), expect: "web loss <= 1%, web drops at west/wan out = 0, web rate >= 3Mbit/s, web rate at west/wan out >= 3Mbit/s"},
+		{name: "policed by one around", entries: "{class: web, police: {rate: 2Mbit/s, burst: 20kB}, treat: [{class: odd}, {class: rest}]}" + rest, traffic: to("w", "4Mbit/s", "80"), expect: "web loss <= 1%, web drops at west/wan out = 0"},
+		{name: "policed to a peak", entries: "{class: web, police: {rate: 1Mbit/s, burst: 20kB, peak: 2Mbit/s, peak-burst: 20kB}}" + rest, traffic: to("w", "4Mbit/s", "80"), expect: "web loss <= 1%"},
+		{name: "bursts into a policer", entries: "{class: web, police: {rate: 2Mbit/s, burst: 3kB}}" + rest, traffic: "{name: w, rate: 8Mbit/s, packet: 1000B, arrivals: on-off, on: 20ms, off: 180ms, from: 10.1.0.9, to: 10.2.0.9, to-port: 80}", expect: "web loss <= 1%"},
+		{name: "blocked", entries: "{class: web, block: true}" + rest, traffic: to("w", "4Mbit/s", "80"), expect: "web loss <= 1%, web delay p99 <= 10ms"},
+		{name: "blocked at work", entries: "{class: web, block: {when: work}}" + rest, traffic: to("w", "4Mbit/s", "80"), expect: "web loss <= 1%"},
+		{name: "at-most", entries: "{class: web, at-most: 2Mbit/s, queue: {limit: 50ms}}" + rest, traffic: to("w", "4Mbit/s", "80"), expect: "web loss <= 1%, web delay p99 <= 10ms, web rate >= 3Mbit/s, web delay p99 at west/wan out <= 5ms"},
+		{name: "share", entries: "{class: web, at-least: 20%}, {class: sync, at-least: 70%}" + rest, traffic: to("w", "4Mbit/s", "80") + ", " + to("s", "9Mbit/s", "873"), expect: "web loss <= 1%, web delay max <= 10ms, web jitter <= 1us, web rate at west/wan out >= 3.9Mbit/s"},
+		{name: "priority", entries: "{class: voice, priority: 1}, {class: web, at-least: 40%}" + rest, traffic: to("w", "4Mbit/s", "80") + ", " + to("v", "9Mbit/s", "20000"), expect: "web loss <= 1%, web delay max <= 10ms"},
+		{name: "early", entries: "{class: web, at-least: 20%, queue: {drop: red, limit: 100ms}}, {class: sync, at-least: 70%}" + rest, traffic: to("w", "4Mbit/s", "80") + ", " + to("s", "9Mbit/s", "873"), expect: "web loss <= 1%"},
+		{name: "bursts into a queue", entries: "{class: web, at-least: 20%, queue: {limit: 3kB}}, {class: sync, at-least: 70%}" + rest, traffic: "{name: w, rate: 8Mbit/s, packet: 1000B, arrivals: on-off, on: 20ms, off: 180ms, from: 10.1.0.9, to: 10.2.0.9, to-port: 80}, " + to("s", "9Mbit/s", "873"), expect: "web loss <= 1%"},
+		{name: "too fast", entries: "{class: web, at-most: 3Mbit/s}" + rest, traffic: to("w", "4Mbit/s", "80") + ", " + to("o", "1Mbit/s", "9"), expect: "web rate <= 1Mbit/s, odd rate <= 500kbit/s, w rate <= 2Mbit/s, web rate at west/wan out <= 1Mbit/s, rest rate at west/wan out <= 500kbit/s"},
+		{name: "too fast where a limit sleeps", entries: "{class: web, at-most: {rate: 1Mbit/s, when: work}}" + rest, traffic: to("w", "4Mbit/s", "80"), expect: "web rate <= 2Mbit/s, web rate at west/wan out <= 2Mbit/s, web rate at west/wan out >= 9Mbit/s"},
+		{name: "carrier", entries: "{class: web}" + rest, link: "{ends: [{at: west/wan, sends: 5Mbit/s}, {at: east/wan}], delay: 5ms}", traffic: to("w", "4Mbit/s", "80") + ", " + to("o", "3Mbit/s", "9"), expect: "web loss <= 1%, web delay p99 <= 10ms"},
+		{name: "shape above the carrier", shape: "shape: 6Mbit/s, ", entries: "{class: web}" + rest, link: "{ends: [{at: west/wan, sends: 5Mbit/s}, {at: east/wan}], delay: 5ms}", traffic: to("w", "4Mbit/s", "80") + ", " + to("o", "3Mbit/s", "9"), expect: "web loss <= 1%"},
+		{name: "framing", shape: "shape: 5Mbit/s, ", entries: "{class: web}" + rest, link: "{ends: [{at: west/wan, sends: 5Mbit/s, framing: ethernet-pppoe}, {at: east/wan}], delay: 5ms}", traffic: to("w", "4Mbit/s", "80") + ", " + to("o", "3Mbit/s", "9"), expect: "web loss <= 1%"},
+		{name: "no policy there", entries: "{class: web}" + rest, traffic: "{name: w, rate: 12Mbit/s, packet: 1000B, arrivals: exact, from: 10.2.0.9, to: 10.1.0.9, to-port: 80}", expect: "web loss <= 1%, w loss <= 1%, web rate at east/wan out >= 11Mbit/s"},
+		{name: "link", entries: "{class: web}" + rest, link: "{ends: [{at: west/wan}, {at: east/wan}], delay: 5ms, loss: 5%}", traffic: to("w", "4Mbit/s", "80"), expect: "web loss <= 1%"},
+		{name: "jitter of the link", entries: "{class: web}" + rest, link: "{ends: [{at: west/wan}, {at: east/wan}], delay: 5ms, jitter: 4ms}", traffic: to("w", "1Mbit/s", "80"), expect: "web delay max <= 10ms, web jitter <= 1ms"},
+		{name: "path", entries: "{class: web}" + rest, traffic: to("w", "1Mbit/s", "80"), expect: "web delay max <= 4ms"},
+		{name: "ratio", entries: "{class: web, at-least: 20%}, {class: sync, at-least: 70%}" + rest, traffic: to("w", "4Mbit/s", "80") + ", " + to("s", "9Mbit/s", "873"), expect: "web : sync rate ratio 1..2"},
+		{name: "only came", entries: "{class: web}" + rest, traffic: to("w", "1Mbit/s", "80"), expect: "web rate at west/wan out >= 2Mbit/s, web rate >= 2Mbit/s, odd rate >= 1Mbit/s, odd drops at west/wan out = 0"},
+		{name: "marks", entries: "{class: web, mark: af21}, {class: odd, mark: le}, {class: rest}", traffic: to("w", "1Mbit/s", "80") + ", " + to("o", "500kbit/s", "9") + ", " + to("s", "500kbit/s", "873"), expect: "web arrive as ef, sync arrive as ef, web mark at west/wan out = ef"},
+		{name: "late calls", entries: "{class: voice, at-least: 10%}, {class: sync, at-least: 70%, queue: {limit: 200ms}}" + rest, traffic: "{name: talk, calls: 12, codec: g711, playout: 2ms, between: [10.1.0.7, 10.2.0.7]}, " + to("s", "11Mbit/s", "873"), expect: "voice late <= 0%, voice mos >= 4.4, talk loss <= 0.1%"},
+		{name: "too large", entries: "{class: web}" + rest, wan: ", mtu: 900B", traffic: to("w", "1Mbit/s", "80"), expect: "web loss <= 1%"},
+		{name: "ring", entries: "{class: web}, {class: sync, priority: 1}" + rest, wan: ", ring: 20", traffic: to("w", "9.5Mbit/s", "80") + ", {name: s, rate: 300kbit/s, packet: 100B, arrivals: poisson, from: 10.1.0.9, to: 10.2.0.9, to-port: 873}", expect: "sync delay max <= 6ms"},
+		{name: "contract", entries: "{class: web}" + rest, link: "{ends: [{at: west/wan, contract: {rate: 3Mbit/s, burst: 8kB}}, {at: east/wan}], delay: 5ms}", traffic: to("w", "4Mbit/s", "80"), expect: "web loss <= 1%"},
+		{name: "windows", entries: "{class: web, police: {rate: 2Mbit/s, burst: 20kB}}" + rest, traffic: "{name: w, rate: 4Mbit/s, packet: 1000B, arrivals: exact, from: 10.1.0.9, to: 10.2.0.9, to-port: 80, starts: 1s, lasts: 1s}, " + to("v", "1Mbit/s", "80"), expect: "w loss <= 1% from 1s to 2s, w loss <= 1% from 3s to 4s, v loss <= 1% from 3s to 4s, web drops at west/wan out <= 10 from 1s to 2s"},
+		{name: "each", entries: "{class: web, each: source, at-most: 1Mbit/s, treat: [{class: odd}, {class: rest}]}" + rest, traffic: to("w", "4Mbit/s", "80"), expect: "web loss <= 1%"},
+		{name: "two limits", entries: "{class: web, at-most: 3Mbit/s, treat: [{class: odd}, {class: rest, police: {rate: 2Mbit/s, burst: 20kB}}]}" + rest, traffic: to("w", "4Mbit/s", "80"), expect: "web loss <= 1%"},
+		{name: "limit and share", entries: "{class: web, at-least: 10%, at-most: 3Mbit/s}, {class: sync, at-least: 80%}" + rest, traffic: to("w", "4Mbit/s", "80") + ", " + to("s", "9Mbit/s", "873"), expect: "web loss <= 1%"},
+		{name: "each of three sources", entries: "{class: web, each: source, at-most: 1Mbit/s}" + rest, traffic: from("1", "2Mbit/s") + ", " + from("2", "2Mbit/s") + ", " + from("3", "500kbit/s"), expect: "web loss <= 1%, web delay p99 <= 20ms"},
+		{name: "a policer for each of two", entries: "{class: web, each: source, police: {rate: 1Mbit/s, burst: 10kB}}" + rest, traffic: to("w", "2Mbit/s", "80") + ", " + from("8", "1500kbit/s"), expect: "web loss <= 1%"},
+		{name: "four rivals", entries: "{class: web, at-least: 20%}, {class: sync, at-least: 30%}, {class: voice, at-least: 20%}, {class: odd, at-least: 10%}" + rest, traffic: strings.Join([]string{to("w", "4Mbit/s", "80"), to("s", "4Mbit/s", "873"), to("v", "3Mbit/s", "20000"), to("o", "2Mbit/s", "9"), to("q", "2Mbit/s", "10")}, ", "), expect: "web loss <= 1%"},
+		{name: "priority and share", entries: "{class: voice, priority: 1, at-most: 8Mbit/s}, {class: web, at-least: 10%}, {class: sync, at-least: 5%}" + rest, traffic: strings.Join([]string{to("w", "4Mbit/s", "80"), to("s", "4Mbit/s", "873"), to("v", "9Mbit/s", "20000")}, ", "), expect: "web loss <= 1%, sync loss <= 1%, voice loss <= 1%"},
+		{name: "priorities", entries: "{class: voice, priority: 1, at-most: 8Mbit/s}, {class: web, priority: 2, at-most: 2Mbit/s}" + rest, traffic: to("w", "4Mbit/s", "80") + ", " + to("v", "9Mbit/s", "20000"), expect: "web loss <= 1%"},
+		{name: "copies", entries: "{class: sync, at-least: 20%}, {class: web, at-least: 70%}" + rest, traffic: "{name: copy, tcp: 2, from: 10.1.0.8, to: 10.2.0.8, to-port: 873}, " + to("w", "9Mbit/s", "80"), expect: "sync goodput >= 4Mbit/s, sync rtt p99 <= 12ms, sync retransmissions <= 0.01%, sync rate <= 1Mbit/s, sync rate >= 5Mbit/s"},
+		{name: "copies alone", entries: "{class: sync}" + rest, traffic: "{name: copy, tcp: 1, from: 10.1.0.8, to: 10.2.0.8, to-port: 873}", expect: "sync goodput >= 20Mbit/s, sync rate <= 1Mbit/s"},
+		{name: "requests", entries: "{class: web, police: {rate: 1Mbit/s, burst: 8kB}}" + rest, attach: ", {policy: up, at: east/wan out}", traffic: "{name: shop, requests: 3, answer: 40kB, think: 100ms, from: 10.1.0.7, to: 10.2.0.7, to-port: 80}", expect: "shop completion p95 <= 50ms, shop retransmissions <= 0.1%"},
+		{name: "a cut", entries: "{class: web}" + rest, traffic: to("w", "1Mbit/s", "80"), events: "events: [{name: cut, at: 1s, link: west/wan, down: 1s}], ", expect: "web loss <= 1%, web loss <= 1% during cut, web loss <= 1% after cut"},
+		{name: "a slower link", shape: "shape: 9Mbit/s, ", entries: "{class: web}" + rest, link: "{ends: [{at: west/wan}, {at: east/wan}], delay: 5ms}", traffic: to("w", "6Mbit/s", "80"), events: "events: [{name: rain, at: 1s, lasts: 1s, link: west/wan, sends: 4Mbit/s}], ", expect: "web loss <= 1%, web delay max <= 20ms"},
+	} {
+		fmt.Fprintf(&got, "# %s\n%s\n\n", c.name, reasonsOf(t, &c))
+	}
+	if os.Getenv("WRITE_REASONS") != "" {
+		if err := os.WriteFile("testdata/reasons.txt", []byte(got.String()), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	want, err := os.ReadFile("testdata/reasons.txt")
+	if err != nil {
+		t.Fatal(err)
+	}
+	lines, wanted := strings.Split(got.String(), "\n"), strings.Split(string(want), "\n")
+	for i := range max(len(lines), len(wanted)) {
+		switch {
+		case i >= len(lines) || i >= len(wanted):
+			t.Fatalf("%d lines; want %d", len(lines), len(wanted))
+		case lines[i] != wanted[i]:
+			t.Errorf("line %d:\n%s\nwant\n%s", i+1, lines[i], wanted[i])
+		}
+	}
+}
