@@ -204,8 +204,10 @@ func (m *Measures) endToEnd(e *policy.Expectation, subject string, c *Collector)
 		}
 	}
 	if worst.absent == "-" {
-		worst.absent = "there is no call in `" + subject + "`"
-		if e.Metric.Row().OfTCP {
+		worst = finding{absent: "there is no call in `" + subject + "`", whole: 1}
+		if at := slices.IndexFunc(ts, c.acknowledges); at >= 0 && e.Metric.Row().OfTCP {
+			worst.absent = "the data of `" + c.names[ts[at].Traffic] + "` goes the other way, and is not in `" + subject + "`: only its requests and acknowledgements are"
+		} else if e.Metric.Row().OfTCP {
 			worst.absent = "there is no TCP flow at work in `" + subject + "`; replayed captures and streams have none"
 		}
 	}

@@ -54,6 +54,12 @@ rehearsals:
 			out = append(out, o.Text+": "+o.Why.Reason+"/"+o.Why.Cause+" by "+o.Why.By+": "+o.Why.Text.String())
 		}
 	}
+	for _, w := range r.Warnings {
+		out = append(out, w.Name+": "+w.Text.String())
+	}
+	for _, n := range r.NotJudged {
+		out = append(out, fmt.Sprintf("not judged: %s: %s", n.Subject, n.Words()))
+	}
 	return strings.Join(out, "\n")
 }
 
@@ -76,6 +82,8 @@ func from(host, rate string) string {
 func TestReasons(t *testing.T) {
 	var got strings.Builder
 	const rest = ", {class: rest}"
+	const talk = "{name: talk, calls: 4, codec: g711, between: [10.1.0.7, 10.2.0.7]}"
+	const back = "{name: back, rate: 12Mbit/s, packet: 1000B, arrivals: exact, from: 10.2.0.9, to: 10.1.0.9, to-port: 873}"
 	for _, c := range []reasoned{
 		{name: "policed", entries: "{class: web, police: {rate: 2Mbit/s, burst: 20kB}}" + rest, traffic: to("w", "4Mbit/s", "80"), expect: "web loss <= 1%, web drops at west/wan out = 0, web rate >= 3Mbit/s, web rate at west/wan out >= 3Mbit/s"},
 		{name: "policed by one around", entries: "{class: web, police: {rate: 2Mbit/s, burst: 20kB}, treat: [{class: odd}, {class: rest}]}" + rest, traffic: to("w", "4Mbit/s", "80"), expect: "web loss <= 1%, web drops at west/wan out = 0"},
@@ -118,6 +126,12 @@ func TestReasons(t *testing.T) {
 		{name: "requests", entries: "{class: web, police: {rate: 1Mbit/s, burst: 8kB}}" + rest, attach: ", {policy: up, at: east/wan out}", traffic: "{name: shop, requests: 3, answer: 40kB, think: 100ms, from: 10.1.0.7, to: 10.2.0.7, to-port: 80}", expect: "shop completion p95 <= 50ms, shop retransmissions <= 0.1%"},
 		{name: "a cut", entries: "{class: web}" + rest, traffic: to("w", "1Mbit/s", "80"), events: "events: [{name: cut, at: 1s, link: west/wan, down: 1s}], ", expect: "web loss <= 1%, web loss <= 1% during cut, web loss <= 1% after cut"},
 		{name: "a slower link", shape: "shape: 9Mbit/s, ", entries: "{class: web}" + rest, link: "{ends: [{at: west/wan}, {at: east/wan}], delay: 5ms}", traffic: to("w", "6Mbit/s", "80"), events: "events: [{name: rain, at: 1s, lasts: 1s, link: west/wan, sends: 4Mbit/s}], ", expect: "web loss <= 1%, web delay max <= 20ms"},
+		{name: "ruined calls both ways", entries: "{class: voice, at-least: 2%}, {class: sync, at-least: 90%}" + rest, attach: ", {policy: up, at: east/wan out}", traffic: talk + ", " + to("s", "12Mbit/s", "873") + ", " + back, expect: "sync rate at west/wan out >= 8Mbit/s"},
+		{name: "ruined calls one way", entries: "{class: voice, at-least: 2%}, {class: sync, at-least: 90%}" + rest, attach: ", {policy: up, at: east/wan out}", traffic: talk + ", " + to("s", "12Mbit/s", "873"), expect: "sync rate at west/wan out >= 8Mbit/s, voice mos >= 4"},
+		{name: "calls in no class", entries: "{class: sync, at-least: 90%}" + rest, traffic: talk + ", " + to("s", "12Mbit/s", "873"), expect: ""},
+		{name: "requests that do not end", entries: "{class: web, at-most: 100kbit/s}" + rest, attach: ", {policy: up, at: east/wan out}", traffic: "{name: shop, requests: 3, answer: 400kB, think: 100ms, from: 10.1.0.7, to: 10.2.0.7, to-port: 80}", expect: "web retransmissions <= 90%"},
+		{name: "a policy in one direction", entries: "{class: sync, at-least: 40%}" + rest, traffic: to("s", "4Mbit/s", "873") + ", " + back, expect: ""},
+		{name: "an entry that takes nothing", entries: "{class: sync, at-least: 40%}, {class: odd, when: work}" + rest, traffic: to("s", "4Mbit/s", "873"), expect: "sync loss = 0%"},
 	} {
 		fmt.Fprintf(&got, "# %s\n%s\n\n", c.name, reasonsOf(t, &c))
 	}

@@ -84,20 +84,19 @@ func (m *Measures) subjectOf(of []*Tally) string {
 	return m.Collectors[0].names[of[0].Traffic]
 }
 
-// not adds damage that was not judged, with its warning.
-func (m *Measures) not(r *Result, name string, at policy.Place, n NotJudged, fact words.Fact) {
+// not adds damage that was not judged.
+func (r *Result) not(n NotJudged) {
 	i := slices.IndexFunc(r.NotJudged, func(o NotJudged) bool { return o.Subject == n.Subject && slices.Equal(o.Metrics, n.Metrics) })
 	if i < 0 {
 		r.NotJudged = append(r.NotJudged, n)
-	} else { // the other direction: the worse of both
-		o := &r.NotJudged[i]
-		o.Loss, o.Unfinished = max(o.Loss, n.Loss), o.Unfinished+n.Unfinished
-		if o.MOS != nil && n.MOS != nil {
-			late, mos := max(*o.Late, *n.Late), min(*o.MOS, *n.MOS)
-			o.Late, o.MOS = &late, &mos
-		}
+		return
 	}
-	r.warn(name, "warning", at, fact)
+	o := &r.NotJudged[i] // the other direction: the worse of both
+	o.Loss, o.Unfinished = max(o.Loss, n.Loss), o.Unfinished+n.Unfinished
+	if o.MOS != nil && n.MOS != nil {
+		late, mos := max(*o.Late, *n.Late), min(*o.MOS, *n.MOS)
+		o.Late, o.MOS = &late, &mos
+	}
 }
 
 // Words lists the metrics as a sentence has them: "loss, late packets or MOS".
@@ -112,6 +111,12 @@ func (n *NotJudged) Words() string {
 }
 
 func (m *Measures) ruinedCalls(r *Result) {
+	type ruin struct {
+		NotJudged
+		way         []*Tally
+		ruined, all int
+	}
+	var found []ruin
 	for _, way := range ways(m.Collectors[0].settled) {
 		traffic := &m.Rehearsal.Traffic[way[0].Traffic]
 		if traffic.Kind != policy.Calls {
@@ -141,7 +146,17 @@ func (m *Measures) ruinedCalls(r *Result) {
 			metrics = append([]policy.Metric{policy.Loss}, metrics...)
 		}
 		n := NotJudged{Subject: m.subjectOf(way), Metrics: m.notAsked(r, way, metrics...), Loss: s.loss(), Late: &late, MOS: &mos}
-		m.not(r, callRuined, traffic.At, n, words.CallsRuined.With(ruined, all, m.Collectors[0].nameOf(way[0]), words.Part(n.Loss), words.Part(late), words.MOS(mos), n.Words()))
+		r.not(n)
+		found = append(found, ruin{n, way, ruined, all})
+	}
+	for i := 0; i < len(found); i++ {
+		f, back := &found[i], 0
+		if i+1 < len(found) && found[i+1].way[0].Traffic == f.way[0].Traffic {
+			i++
+			back = found[i].ruined
+		}
+		r.warnOf(f.Subject, callRuined, "warning", m.Rehearsal.Traffic[f.way[0].Traffic].At,
+			words.CallsRuined.With(f.ruined, f.all, m.Collectors[0].nameOf(f.way[0]), words.Part(f.Loss), words.Part(*f.Late), words.MOS(*f.MOS), back, f.Words()))
 	}
 }
 
@@ -186,7 +201,8 @@ func (m *Measures) losingClasses(r *Result) {
 			continue
 		}
 		n := NotJudged{Subject: name, Metrics: []string{string(policy.Loss)}, Loss: part(sent-received, sent)}
-		m.not(r, classLoses, at[name], n, words.ClassLoses.With(name, words.Part(n.Loss), sent, n.Words()))
+		r.not(n)
+		r.warnOf(name, classLoses, "warning", at[name], words.ClassLoses.With(name, words.Part(n.Loss), sent, n.Words()))
 	}
 }
 
@@ -231,6 +247,7 @@ func (m *Measures) unfinished(r *Result) {
 			continue
 		}
 		n := NotJudged{Subject: c.names[way[0].Traffic], Metrics: []string{string(policy.Completion)}, Unfinished: open}
-		m.not(r, notEnded, m.Rehearsal.Traffic[way[0].Traffic].At, n, words.DidNotEnd.With(c.names[way[0].Traffic], open, f.begun, n.Words()))
+		r.not(n)
+		r.warnOf(m.subjectOf(way), notEnded, "warning", m.Rehearsal.Traffic[way[0].Traffic].At, words.DidNotEnd.With(open, f.begun, m.Rehearsal.Traffic[way[0].Traffic].Kind.Row().Ends, c.names[way[0].Traffic], n.Words()))
 	}
 }

@@ -21,7 +21,8 @@ type Warning struct {
 	File  string     `json:"file"`
 	Line  int        `json:"line"`
 
-	more int // places of which the same is said
+	of   string // the class it is about, where it is about one
+	more int    // places of which the same is said
 }
 
 // The names of the warnings.
@@ -62,13 +63,18 @@ func (r *Result) count(level string) (n int) {
 
 // warn adds a warning. What is said of one line twice is said once, with the count.
 func (r *Result) warn(name, level string, at policy.Place, fact words.Fact) {
+	r.warnOf("", name, level, at, fact)
+}
+
+// warnOf adds a warning about a class. What is said of another class is said too.
+func (r *Result) warnOf(class, name, level string, at policy.Place, fact words.Fact) {
 	for i := range r.Warnings {
-		if w := &r.Warnings[i]; w.Name == name && w.File == at.File && w.Line == at.Line {
+		if w := &r.Warnings[i]; w.Name == name && w.of == class && w.File == at.File && w.Line == at.Line {
 			w.more++
 			return
 		}
 	}
-	r.Warnings = append(r.Warnings, Warning{Name: name, Level: level, Text: fact, File: at.File, Line: at.Line})
+	r.Warnings = append(r.Warnings, Warning{Name: name, Level: level, Text: fact, File: at.File, Line: at.Line, of: class})
 }
 
 // warn finds what makes the verdict worth less.
@@ -259,7 +265,7 @@ func (m *Measures) plainQueues(r *Result) {
 	}
 }
 
-// outsideClasses warns of directions of calls that are in no class of the file anywhere,
+// outsideClasses warns of directions of calls that are in no class of a policy anywhere,
 // and of other traffic that meets no policy at all, if packets were lost or waited longer
 // than a full packet takes. What plain queues dropped has a warning of its own.
 func (m *Measures) outsideClasses(r *Result) {
@@ -294,7 +300,11 @@ func (m *Measures) outsideClasses(r *Result) {
 			}
 		}
 		h := &hops[at]
-		r.warn(unclassified, "warning", place, words.InNoClass.With(c.nameOf(way[0]), other, m.Places[h.Place].Words(), h.Dropped(), h.Max))
+		what := words.InNoClass
+		if m.meetNone(way) != nil {
+			what = words.MeetsNoPolicy
+		}
+		r.warn(unclassified, "warning", place, what.With(c.nameOf(way[0]), other, m.Places[h.Place].Words(), h.Dropped(), h.Max))
 	}
 }
 

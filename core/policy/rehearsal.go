@@ -56,17 +56,18 @@ type TrafficKindRow struct {
 	OverTCP  bool   // its packets are those of TCP flows at work
 	RTP      bool   // its packets carry RTP
 	OwnClock bool   // its senders have clocks of their own
+	Ends     string // what begins and ends, where that is more than the traffic itself
 }
 
 var trafficKinds = [...]TrafficKindRow{
 	Stream:        {Name: "stream", OwnClock: true},
 	Calls:         {Name: "calls", Protocol: packet.UDP, BothWays: true, RTP: true, OwnClock: true},
-	TCPFlows:      {Name: "tcp", Protocol: packet.TCP, BothWays: true, OverTCP: true},
-	Exchanges:     {Name: "requests", Protocol: packet.TCP, BothWays: true, Answers: true, OverTCP: true},
-	Pages:         {Name: "pages", Protocol: packet.TCP, BothWays: true, Answers: true, OverTCP: true},
+	TCPFlows:      {Name: "tcp", Protocol: packet.TCP, BothWays: true, OverTCP: true, Ends: "transfers"},
+	Exchanges:     {Name: "requests", Protocol: packet.TCP, BothWays: true, Answers: true, OverTCP: true, Ends: "requests"},
+	Pages:         {Name: "pages", Protocol: packet.TCP, BothWays: true, Answers: true, OverTCP: true, Ends: "pages"},
 	Video:         {Name: "video", Protocol: packet.UDP, RTP: true, OwnClock: true},
 	Hellos:        {Name: "hellos", BothWays: true},
-	Conversations: {Name: "conversations", Protocol: packet.TCP, BothWays: true, OverTCP: true},
+	Conversations: {Name: "conversations", Protocol: packet.TCP, BothWays: true, OverTCP: true, Ends: "conversations"},
 	Replay:        {Name: "capture"},
 }
 

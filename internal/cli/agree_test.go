@@ -364,7 +364,7 @@ func TestForeseenAsExplained(t *testing.T) {
 		}
 	}
 	t.Logf("%d packets, %d of them blocked", compared, blocked)
-	if compared < 9**networks || blocked < *networks/10 {
+	if compared < 9**networks || blocked < *networks/10 && !testing.Short() {
 		t.Errorf("the test tests little")
 	}
 }

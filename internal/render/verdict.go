@@ -79,6 +79,14 @@ func (t Text) holds(o *measure.Outcome) painted {
 	return t.bad("FAILS")
 }
 
+// cell is what a table has of an outcome: why there is none goes below the row.
+func cell(o *measure.Outcome) string {
+	if o.Measured == nil {
+		return "nothing"
+	}
+	return Measured(o)
+}
+
 // Measured prints an outcome's value with its unit, in the digits that decide.
 func Measured(o *measure.Outcome) string {
 	if o.Measured == nil {
@@ -115,7 +123,7 @@ func (t Text) expectations(r *measure.Result, v *View) {
 	w := t.grid([]column{{"expectation", true}, {"measured", false}, {"", true}, {"of", true}}, nil)
 	for _, i := range order {
 		o := &r.Expectations[i]
-		w.add(table.Row{o.Title(), Measured(o), t.holds(o), o.Of})
+		w.add(table.Row{o.Title(), cell(o), t.holds(o), o.Of})
 	}
 	t.putWith(w, func(row int) {
 		if row < len(order) {
@@ -138,6 +146,9 @@ func (t Text) othersHold(n int) {
 // why writes where and why an expectation failed, and what would make it hold.
 func (t Text) why(r *measure.Result, v *View, i int) {
 	o := &r.Expectations[i]
+	if o.Reason != "" {
+		t.paragraph("      ", o.Reason)
+	}
 	if o.Why == nil {
 		return
 	}
@@ -471,7 +482,7 @@ func (t Text) bothExpectations(without, with *measure.Result, v *View) {
 	w := t.grid([]column{{"expectation", true}, {"without", false}, {"", true}, {"with", false}, {"", true}, {"of", true}}, nil)
 	for _, i := range order {
 		a, b := &without.Expectations[i], &with.Expectations[i]
-		w.add(table.Row{b.Title(), Measured(a), t.holds(a), Measured(b), t.holds(b), b.Of})
+		w.add(table.Row{b.Title(), cell(a), t.holds(a), cell(b), t.holds(b), b.Of})
 	}
 	said := false
 	t.putWith(w, func(row int) {
