@@ -1,6 +1,7 @@
 package check_test
 
 import (
+	"fmt"
 	"os"
 	"slices"
 	"strings"
@@ -28,7 +29,7 @@ func TestFindings(t *testing.T) {
 	cases := map[string]struct{ old, raises, near, says string }{
 		"address-nowhere":        {"{to-port: 8000}", "{to-port: 8000}, {from: 10.9.0.0/16}", "{to-port: 8000}, {from: 10.2.9.0/24}", "`bulk` asks for `from` 10.9.0.0/16, which is in no subnet of the network"},
 		"answers-in-rest":        {"    expect:", "      - {name: cards, requests: 2, answer: 9kB, think: 100ms, from: 10.1.0.7, to: 10.2.0.7, to-port: 8000}\n    expect:", "      - {name: cards, requests: 2, answer: 9kB, think: 100ms, from: 10.1.0.7, to: 10.2.0.7, to-port: 8001}\n    expect:", "`cards` is in `bulk`, but `cards, reverse`, which carries the data, is in the rest: where east/wan is full"},
-		"bound-below-call":       {"rate: 600kbit/s", "rate: 60kbit/s", "rate: 600kbit/s", "a call of G.711 takes 95.2 kbit/s there: 37.0 % of every call is lost"},
+		"bound-below-call":       {"rate: 600kbit/s", "rate: 60kbit/s", "rate: 600kbit/s", "a call of G.711 takes 95.2 kbit/s there: one call alone loses 37.0 % of its packets"},
 		"bound-below-calls":      {"rate: 600kbit/s", "rate: 500kbit/s", "rate: 571.2kbit/s", "the 6 calls of `run` take 571 kbit/s, but `voice` is limited to 500 kbit/s: when all talk, 12.5 % of their packets are lost; for half a minute at a time one call can lose half of its packets; 5 calls fit"},
 		"burst-below-interval":   {"burst: 4kB", "burst: 1000B", "burst: 1428B", "up to 2 of 6 packets of an interval are lost"},
 		"burst-below-packet":     {"burst: 4kB", "burst: 237B", "burst: 238B", "all are dropped"},
@@ -53,11 +54,11 @@ func TestFindings(t *testing.T) {
 		"expectation-exceedable": {"bulk delay p99 <= 150ms]", "bulk delay p99 <= 150ms, voice delay max <= 7ms]", "bulk delay p99 <= 150ms, voice delay max <= 8ms]", "a packet of calls, reverse can take 7.64 ms, but \"voice delay max <= 7ms\" is expected"},
 		"expectation-untested":   {"{to-port: 8000}]}", "{to-port: 8001}]}", "{to-port: 8000-8001}]}", "no traffic of `run` is in `bulk`: there is nothing to judge"},
 		"in-never-queues":        {"lan in}", "lan in}\n  - {policy: up2, at: east/lan in}", "lan in}\n  - {policy: edge, at: east/lan in}", "nothing ever waits in `up2`"},
-		"never-matches":          {"      - {class: voice, mark: ef, priority: 1, police: {rate: 600kbit/s, burst: 4kB}}\n      - {class: bulk,", "      - {class: voice, mark: ef, priority: 1, police: {rate: 600kbit/s, burst: 4kB}}\n      - {class: fast, at-least: 1%}\n      - {class: bulk,", "      - {class: fast, at-least: 1%}\n      - {class: voice, mark: ef, priority: 1, police: {rate: 600kbit/s, burst: 4kB}}\n      - {class: bulk,", "`fast` never takes a packet: `voice` (line 14) before it takes all its packets: the 205 kbit/s promised to it help nobody; a packet from 10.1.1.9, dscp ef, goes to `voice`"},
+		"never-matches":          {"      - {class: voice, mark: ef, priority: 1, police: {rate: 600kbit/s, burst: 4kB}}\n      - {class: bulk,", "      - {class: voice, mark: ef, priority: 1, police: {rate: 600kbit/s, burst: 4kB}}\n      - {class: fast, at-least: 1%}\n      - {class: bulk,", "      - {class: fast, at-least: 1%}\n      - {class: voice, mark: ef, priority: 1, police: {rate: 600kbit/s, burst: 4kB}}\n      - {class: bulk,", "`fast` never takes a packet: `voice` (line 14) takes them all first: the 205 kbit/s promised to it help nobody; a packet from 10.1.1.9, dscp ef, goes to `voice`"},
 		"nothing-for-rest":       {"at-least: 20%, at-most: {rate: 90%, when: work}}\n      - {class: rest, at-least: 20%}", "at-least: 93%}\n      - {class: rest}", "at-least: 93%}\n      - {class: rest, at-least: 0%}", "`rest` is promised 30.0 kbit/s of 9.00 Mbit/s"},
 		"one-end":                {east, "", "  - {policy: up, at: east/wan out} # as it was\n", "what east/wan sends waits in the carrier's queue of 10.0 Mbit/s"},
 		"open-trust":             {"{dscp: ef, from: phones}", "{dscp: ef}", "{dscp: ef, from: 10.0.0.0/8}", "`voice` trusts the marking of every host"},
-		"partly-shadowed":        {"- {name: bulk, match: [{app: sensor}, {to-port: 8000}]}", "- {name: bulk, match: [{app: sensor}, {to-port: 8000}, {dscp: [ef, af11], from: 10.1.1.0/25}]}", "- {name: bulk, match: [{app: sensor}, {to-port: 8000}, {dscp: [ef, af11], from: 10.1.0.0/16}]}", "`dscp ef` of `bulk` never reaches its entry in line 14: `voice` (line 13) before it takes all its packets: a packet from 10.1.1.1, dscp ef, goes to `voice`"},
+		"partly-shadowed":        {"- {name: bulk, match: [{app: sensor}, {to-port: 8000}]}", "- {name: bulk, match: [{app: sensor}, {to-port: 8000}, {dscp: [ef, af11], from: 10.1.1.0/25}]}", "- {name: bulk, match: [{app: sensor}, {to-port: 8000}, {dscp: [ef, af11], from: 10.1.0.0/16}]}", "`dscp ef` of `bulk` never reaches its entry in line 14: `voice` (line 13) takes such packets first: a packet from 10.1.1.1, dscp ef, goes to `voice`"},
 		"policy-unattached":      {"attach:\n", "  - {name: old, treat: [{class: voice, mark: ef}]}\nattach:\n", "  - {name: old, treat: [{class: bulk, inside: older}, {class: rest}]}\n  - {name: older, treat: [{class: voice}]}\nattach:\n  - {policy: old, at: east/lan in}\n", "the policy `old` is attached nowhere"},
 		"queue-too-deep":         {"at-least: 20%, at-most", "at-least: 20%, queue: {limit: 200ms}, at-most", "at-least: 20%, queue: {limit: 100ms}, at-most", "a full queue of `bulk` holds a packet for 200 ms"},
 		"server-name-alone":      {`["*.sensor.example"]`, `[sensor.example]`, `[sensor.example, "*.sensor.example"]`, "www.sensor.example does not match"},
@@ -88,13 +89,16 @@ func TestFindings(t *testing.T) {
 		"shape-exceeds-contract":       {"{at: west/wan, sends: 10Mbit/s}", "{at: west/wan, contract: {rate: 8.9Mbit/s, burst: 8kB}}", "{at: west/wan, contract: {rate: 9Mbit/s, burst: 8kB}}", "the shape of 9Mbit/s is above the 8.9Mbit/s of the contract: the carrier drops the excess, of whatever class"},
 		"shape-burst-exceeds-contract": {"shape: 9Mbit/s", "shape: {rate: 9Mbit/s, burst: 10kB} # contract", "shape: {rate: 9Mbit/s, burst: 8800B} # contract", "that needs a contract with a burst of 9,000 B, and it has 8,000 B"},
 	}
+	sentences := ""
 	for _, r := range check.Rules() {
+		sentences += "\n# " + r.Name
 		c, ok := cases[r.Name]
 		if !ok {
 			t.Errorf("nothing raises %s", r.Name)
 			continue
 		}
 		named := func(text string) (said string, names []string) {
+			sentences += "\n"
 			file, source, err := policyfile.Read("file", strings.NewReader(text), nil, time.LoadLocation)
 			if err != nil {
 				t.Fatalf("%s: %v\n%s", r.Name, err, text)
@@ -105,6 +109,7 @@ func TestFindings(t *testing.T) {
 					t.Errorf("%s: something is missing: %+v", r.Name, f)
 				}
 				said += f.Text() + ": " + f.Fact.Consequence() + ": " + f.Fact.Fix() + "\n"
+				sentences += fmt.Sprintf("%s, %s, line %d: %s. %s. Fix: %s.\n", f.Name, f.Level, f.At.Line, f.Text(), f.Fact.Consequence(), f.Fact.Fix())
 			}
 			return said, names
 		}
@@ -167,6 +172,25 @@ func TestFindings(t *testing.T) {
 	}
 	if all := check.File(file, source.Accepted); len(all) > 0 {
 		t.Errorf("the sound file: %+v", all)
+	}
+	// Every sentence of these was read. WRITE_FINDINGS=1 writes them anew, to be read again.
+	if os.Getenv("WRITE_FINDINGS") != "" {
+		if err := os.WriteFile("testdata/findings.txt", []byte(sentences), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	want, err := os.ReadFile("testdata/findings.txt")
+	if err != nil {
+		t.Fatal(err)
+	}
+	lines, wanted := strings.Split(sentences, "\n"), strings.Split(string(want), "\n")
+	for i := range min(len(lines), len(wanted)) {
+		if lines[i] != wanted[i] {
+			t.Errorf("line %d:\n%s\nwant\n%s", i+1, lines[i], wanted[i])
+		}
+	}
+	if len(lines) != len(wanted) {
+		t.Errorf("%d lines; want %d", len(lines), len(wanted))
 	}
 }
 

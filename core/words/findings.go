@@ -3,12 +3,12 @@ package words
 // The findings of a check: what is wrong, what follows from it, and the way out.
 var (
 	BoundBelowCall = finding("`{entry}` is limited to {ceiling}, which is less than one call takes",
-		"a call of {codec} takes {per-call} there: {lost} of every call is lost",
+		"a call of {codec} takes {per-call} there: one call alone loses {lost} of its packets",
 		"give it {needed}, which the {calls} calls of `{rehearsal}` take")
 	BoundBelowCalls = finding("the {calls} calls of `{rehearsal}` take {needed}, but `{entry}` is limited to {ceiling}",
 		"when all talk, {lost} of their packets are lost; for half a minute at a time one call can lose half of its packets; {fit} calls fit",
 		"give it {needed}, as `police: {{calls: {calls}, codec: {codec}}` does, or plan for {fit} calls")
-	BurstBelowInterval = finding("the burst of {burst} holds {held} packets of `{entry}`, but its {calls} calls can each send one at the same moment",
+	BurstBelowInterval = finding("the burst of {burst} holds {held|packet} of `{entry}`, but its {calls} calls can each send one at the same moment",
 		"up to {lost} of {calls} packets of an interval are lost, although the rate suffices",
 		"give the burst {enough}")
 	BurstBelowPacket = finding("the packets of `{traffic}` take {packet}, but the burst of `{entry}` is only {burst}",
@@ -62,10 +62,10 @@ var (
 	AroundTakesNone = finding("`{entry}` never takes a packet: the entry around it, `{parent}`, takes none of the class",
 		"{lost}",
 		"let `{class-name}` take them, or move the entry")
-	TakenBefore = finding("`{entry}` never takes a packet: the entries before it take all its packets",
+	TakenBefore = finding("`{entry}` never takes a packet: the entries before it take them all first",
 		"{lost}",
 		"put it before them, or narrow the entries before it")
-	TakenBy = finding("`{entry}` never takes a packet: {takers} before it {take} all its packets",
+	TakenBy = finding("`{entry}` never takes a packet: {takers} {take} them all first",
 		"{lost}",
 		"put it before line {at!}, or narrow the entries before it")
 	NoRest = finding("`rest` is promised {promise} of {whole}",
@@ -77,10 +77,10 @@ var (
 	OpenTrust = finding("`{class}` trusts the marking of every host",
 		"any host that sets this marking gets the treatment of the class, up to its limit",
 		"add `from` with the addresses that may send it, or match the application")
-	ValueShadowed = finding("{what} of `{entry}` never reaches its entry in line {at!}: {takers} before it {take} all its packets",
+	ValueShadowed = finding("{what} of `{entry}` never reaches its entry in line {at!}: {takers} {take} such packets first",
 		"{example}",
 		"put it before them, or remove it")
-	PartlyShadowed = finding("of the condition `{condition}` of `{entry}`, {left} reaches its entry in line {at!}: {takers} before it {take} the rest",
+	PartlyShadowed = finding("of the condition `{condition}` of `{entry}`, {left} reaches its entry in line {at!}: {takers} {take} the rest first",
 		"{example}",
 		"put the specific entry before the general one, or leave it if this is meant")
 	PolicyUnattached = finding("the policy `{policy}` is attached nowhere",
@@ -166,7 +166,7 @@ var (
 		"let the ring hold {fewer|packet} at most, or give the policy a `shape` below what the interface sends")
 	HalfDuplexShared = finding("the shapes at {one} and {other} let {sum} through, and both directions share {rate}",
 		"when both are busy, packets queue on the medium, which ignores classes: no promise holds",
-		"let them come to less together, such as {half!} each")
+		"make both shapes smaller, such as {half!} each")
 	SlowLink = finding("a full packet takes {time} to send, and `{entry}` waits for one that has begun",
 		"each such hop adds up to {time} of delay and jitter to a call",
 		"let the others send smaller packets (a lower MTU), use fragment interleaving or preemption where both ends have it, or take a faster link")
