@@ -249,7 +249,7 @@ var (
 
 	aShaping = either(
 		as(aShare, func(v unit.Share) shaping { return shaping{rate: v} }),
-		object("shaping",
+		object("shape",
 			must("rate", "the rate, as `shape` alone has it", aShare, func(s *shaping, v unit.Share) { s.rate = v }),
 			must("burst", "how much leaves at the rate of the interface at once when less was sent before: a size such as 12kB, or a time at `rate` such as 4ms", value("a size such as 12kB or a time such as 4ms", parseShapeBurst), func(s *shaping, v policy.ShapeBurst) { s.burst = v }),
 		))

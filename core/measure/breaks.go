@@ -75,6 +75,13 @@ func (m *Measures) breaks(r *Result) {
 				b.Breaks, b.AtS, b.Value = true, judged[k].From.Seconds(), at(t, judged[k].From)
 				if k > 0 {
 					holds := at(t, judged[k-1].From)
+					switch {
+					case holds != b.Value:
+					case b.From < b.To: // what a burst had room for does not hold
+						holds--
+					default:
+						holds++
+					}
 					b.Holds = &holds
 				}
 			}

@@ -41,9 +41,10 @@ type scene struct {
 	e     *plan.Entry
 	h     *Hop
 	span  Window
-	steps []int // in which it happened
-	life  []int // in which anything was offered
-	whole []int // from the first in which anything was offered to the last
+	steps []int         // in which it happened
+	life  []int         // in which anything was offered
+	whole []int         // from the first in which anything was offered to the last
+	fell  *policy.Event // that left the link less than the shape meanwhile; nil: none did
 }
 
 // scene finds the steps in which packets of a class were dropped, or waited.
@@ -51,6 +52,9 @@ func (m *Measures) scene(f *Interface, c *Class, h *Hop, reason datapath.Reason,
 	s := &scene{f: f, c: c, h: h, span: span}
 	if f.place.Plan != nil {
 		s.e = c.seen.Entry
+		if e := m.fell(&f.place); e != nil && e.At < span.To && e.Until(m.Rehearsal.Lasts) > span.From {
+			s.fell = e
+		}
 	}
 	var during []int
 	for i, x := range c.seen.Steps {
@@ -304,6 +308,11 @@ func (s *scene) cause(w *Why, reason datapath.Reason) words.Fact {
 		return words.HeldByAtMost.With(what, around, n.Rate, eachOf(by), s.offeredTo(by), w.written())
 	}
 	promise := s.e.Promise
+	if _, got := s.rates(s.c, s.steps); s.fell != nil && float64(got) < 0.9*float64(min(promise, s.offered())) && s.f.place.Plan.Policy.Follows {
+		w.Cause, w.By = byLink, ""
+		w.at(s.fell.Source.At)
+		return words.ShapeFollowed.With(what, s.fell.Name, s.offered(), promise, got, w.written())
+	}
 	if urgent, ahead, got := s.starved(); len(urgent) > 0 {
 		w.Against, w.Cause = urgent, "priority"
 		return words.WentBefore.With(what, s.offered(), s.promised(), got, ahead, w.written())
@@ -381,6 +390,16 @@ func (s *scene) filled() *plan.Entry {
 func (s *scene) starved() (urgent []string, rates words.Fact, got unit.Rate) {
 	if _, got = s.rates(s.c, s.steps); s.e.Instances() == nil && float64(got) < 0.9*float64(min(s.e.Promise, s.offered())) {
 		urgent, rates = s.rivals(func(c *Class) bool { return precedes(c.seen.Entry, s.e) })
+		sum := unit.Rate(0)
+		for i := range s.f.Classes {
+			if c := &s.f.Classes[i]; c.seen.Entry != nil && c.seen.Entry.Leaf() && precedes(c.seen.Entry, s.e) {
+				_, sent := s.rates(c, s.steps)
+				sum += sent
+			}
+		}
+		if sum+s.e.Promise <= s.f.place.Plan.Whole { // there was room for the promise beside them
+			return nil, words.Fact{}, got
+		}
 	}
 	return urgent, rates, got
 }

@@ -158,13 +158,28 @@ func (m *Measures) sentIn(e *policy.Expectation, w Window) []*Tally {
 	return m.endToEnd(part, e.Subject, m.Collectors[m.window(part)]).of
 }
 
-// recovers finds out when an expectation holds again.
+// recovers finds out when an expectation holds again. Packets that another event meets on their way do not count.
 func (m *Measures) recovers(r *Result, e *policy.Expectation, parts []Window, o *EventOutcome) {
-	last := -1
+	fails := make([]bool, len(parts))
+	way := time.Duration(0) // of a packet that does not wait
 	for i, w := range parts {
-		if holds, known := m.holdsIn(r, e, w); known && !holds || !known && len(m.sentIn(e, w)) > 0 {
-			last = i
+		sent := m.sentIn(e, w)
+		kept, known := m.holdsIn(r, e, w)
+		fails[i] = known && !kept || !known && len(sent) > 0
+		for _, t := range sent {
+			way = max(way, t.least)
 		}
+	}
+	holds := len(parts) - 1
+	for holds >= 0 && fails[holds] {
+		holds--
+	}
+	last := len(parts) - 1
+	if w := parts[last]; holds >= 0 && w.To < m.Rehearsal.Lasts && last-holds <= 2+int(way/(w.To-w.From)) { // the rest was on its way when another event began
+		last = holds
+	}
+	for last >= 0 && !fails[last] {
+		last--
 	}
 	switch {
 	case last == len(parts)-1:

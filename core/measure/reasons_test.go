@@ -7,6 +7,7 @@ import (
 	"testing"
 	"time"
 
+	"imbrel.example/imbrel/core/measure"
 	"imbrel.example/imbrel/core/policyfile"
 	"imbrel.example/imbrel/core/simulate"
 )
@@ -59,6 +60,39 @@ rehearsals:
 	}
 	for _, n := range r.NotJudged {
 		out = append(out, fmt.Sprintf("not judged: %s: %s", n.Subject, n.Words()))
+	}
+	for _, b := range r.Breaks {
+		holds := "nothing"
+		if b.Holds != nil {
+			holds = fmt.Sprint(*b.Holds)
+		}
+		out = append(out, fmt.Sprintf("ramp of %s, %s: breaks %t at %g s, at %d, holds to %s %s, of %d to %d; %d parts", b.Ramp, b.Text, b.Breaks, b.AtS, b.Value, holds, b.Unit, b.From, b.To, b.Judged))
+	}
+	for _, e := range r.Events {
+		for _, o := range e.Expectations {
+			line := fmt.Sprintf("event %s, %g to %g s, %s (%s):", e.Name, e.AtS, e.UntilS, o.Text, o.Unit())
+			for i, p := range []*measure.PhaseOutcome{o.Before, o.During, o.After} {
+				switch name := []string{"before", "during", "after"}[i]; {
+				case p == nil:
+					line += " not " + name
+				case p.Measured == nil:
+					line += fmt.Sprintf(" %s nothing, holds %t", name, p.Holds)
+				default:
+					line += fmt.Sprintf(" %s %.4g of %.4g, holds %t", name, *p.Measured, p.Limit, p.Holds)
+				}
+			}
+			if o.RecoversS != nil {
+				line += fmt.Sprintf(", recovers after %g s", *o.RecoversS)
+			}
+			out = append(out, fmt.Sprintf("%s, stays %t; all hold %t", line, o.Stays, e.Holds()))
+		}
+	}
+	bare, err := simulate.Run(f, &f.Rehearsals[0], simulate.Options{Seed: 1, WithoutPolicy: true})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, p := range measure.WhoPays(bare, r) {
+		out = append(out, "pays: "+p.Text.String())
 	}
 	return strings.Join(out, "\n")
 }
@@ -132,6 +166,9 @@ func TestReasons(t *testing.T) {
 		{name: "requests that do not end", entries: "{class: web, at-most: 100kbit/s}" + rest, attach: ", {policy: up, at: east/wan out}", traffic: "{name: shop, requests: 3, answer: 400kB, think: 100ms, from: 10.1.0.7, to: 10.2.0.7, to-port: 80}", expect: "web retransmissions <= 90%"},
 		{name: "a policy in one direction", entries: "{class: sync, at-least: 40%}" + rest, traffic: to("s", "4Mbit/s", "873") + ", " + back, expect: ""},
 		{name: "an entry that takes nothing", entries: "{class: sync, at-least: 40%}, {class: odd, when: work}" + rest, traffic: to("s", "4Mbit/s", "873"), expect: "sync loss = 0%"},
+		{name: "a ramp of calls", entries: "{class: voice, priority: 1, police: {calls: 7, codec: g711}}, {class: sync, at-least: 40%}" + rest, attach: ", {policy: up, at: east/wan out}", traffic: "{name: talk, calls: {from: 1, to: 16, over: 4s}, codec: g711, between: [10.1.0.7, 10.2.0.7]}, " + to("s", "12Mbit/s", "873"), expect: "voice loss <= 1%, voice mos >= 4, sync delay p99 <= 1ms, sync rate >= 1Mbit/s"},
+		{name: "a ramp of a stream", entries: "{class: web, at-most: 4Mbit/s, queue: {limit: 20ms}}" + rest, traffic: "{name: w, rate: {from: 1Mbit/s, to: 9Mbit/s, over: 4s}, packet: 1000B, arrivals: exact, from: 10.1.0.9, to: 10.2.0.9, to-port: 80}", expect: "web loss <= 1%, web delay max <= 1s"},
+		{name: "rain and after", shape: "shape: 9Mbit/s, follows-after: 300ms, ", entries: "{class: web, at-least: 50%, queue: {limit: 20ms}}, {class: voice, priority: 1, at-most: 1Mbit/s}" + rest, traffic: talk + ", " + to("w", "6Mbit/s", "80"), events: "events: [{name: rain, at: 1s, lasts: 1s, link: west/wan, sends: 4Mbit/s}, {name: cut, at: 3s, link: west/wan, down: 200ms, detected: 100ms}], ", expect: "web loss <= 1%, voice loss <= 5%, voice mos >= 3"},
 	} {
 		fmt.Fprintf(&got, "# %s\n%s\n\n", c.name, reasonsOf(t, &c))
 	}

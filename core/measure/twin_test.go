@@ -206,7 +206,7 @@ var figures = func() []figure {
 
 // Every figure of the rows, the classes and the interface is what a list of all packets gives, made by a tap at the interfaces.
 func TestFiguresOfAListOfPackets(t *testing.T) {
-	for trial := range 24 {
+	for trial := range 10 {
 		r := rand.New(rand.NewPCG(91, uint64(trial)))
 		warm := time.Duration(r.IntN(2)) * 700 * time.Millisecond
 		warmUp := ""

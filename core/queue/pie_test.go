@@ -90,4 +90,20 @@ func TestREDNumbers(t *testing.T) {
 	if q.Profiles != was || q.Weight != 0.5 {
 		t.Error("numbers that are not given change")
 	}
+	q.Set(50_000, 40_000, 0, 0)
+	if f := q.Profiles[0]; f.Min != 50_000 || f.Max != 50_000 || f.Probability(49_999) != 0 || f.Probability(50_000) != 0.2 {
+		t.Errorf("an upper threshold below the lower one is %+v", f)
+	}
+	// Without numbers: 30 and 90 %, 20 and 60 %, 10 and 30 % of half the limit, in its unit.
+	for limits, half := range map[Limits]float64{{Bytes: 200_000}: 100_000, {Packets: 80}: 40, {Packets: 80, Bytes: 200_000}: 100_000} {
+		q := NewRED(limits, 12_000_000, 1500, false, rand.New(rand.NewPCG(1, 1)))
+		for i, want := range [3]Profile{{0.3 * half, 0.9 * half, 0.1}, {0.2 * half, 0.6 * half, 0.1}, {0.1 * half, 0.3 * half, 0.1}} {
+			if got := q.Profiles[i]; got != want {
+				t.Errorf("%+v: drop precedence %d has %+v; want %+v", limits, i+1, got, want)
+			}
+		}
+		if q.Packet != time.Millisecond || q.Weight != 0.002 {
+			t.Errorf("a packet takes %v, the weight is %v", q.Packet, q.Weight)
+		}
+	}
 }

@@ -60,6 +60,7 @@ var (
 	QueueFull       = row("its queue was full")
 	HeldByAtMost    = row("[[{what}: ]]the `at-most`[[ of `{around}` around it]] lets {limit} pass[[ for each {each}]][[, and was offered {offered}]][[ ({at})]]")
 	WentBefore      = row("[[{what}: ]]it was offered {offered} and {promise}, but got {got}. Traffic with priority went first: {ahead}[[ ({at})]]")
+	ShapeFollowed   = row("[[{what}: ]]the event `{event}` left less of the link, which the shape followed: it was offered {offered}, is promised {promise} of the whole shape, and got {got}[[ ({at})]]")
 	BurstsInQueue   = row("its queue of {limit} was full: it was offered {offered}, less than the {promise} promised, in bursts that need {needed}[[ ({at})]]")
 	AbovePromise    = row("[[{what}: ]]it was offered {offered} and {promise}[[; the other traffic was {others}]][[ ({at})]]")
 	FillsAlone      = row("[[{what}: ]]it was offered {offered} where {whole} can be sent, and nothing else was sent[[ ({at})]]")
