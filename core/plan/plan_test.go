@@ -3,6 +3,8 @@ package plan_test
 import (
 	"fmt"
 	"math/rand/v2"
+	"net/netip"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -523,5 +525,171 @@ func TestPolicing(t *testing.T) {
 		if r, b := p.Top[0].Policing(); r != c.rate || b != c.burst {
 			t.Errorf("%+v: %s and %s; want %s and %s", c.police, r, b, c.rate, c.burst)
 		}
+	}
+}
+
+// What an entry borrows by: its part of what is promised, or its own weight beside an at-least, in thousandths of a per cent, and never nothing.
+func TestWeights(t *testing.T) {
+	weights := func(whole unit.Rate, entries ...policy.Entry) (out []int64) {
+		for _, e := range plan.New(&policy.Policy{Treat: level(entries...)}, whole, packet.FramingIP()).Entries {
+			out = append(out, e.Weight)
+		}
+		return out
+	}
+	for _, c := range []struct {
+		name string
+		got  []int64
+		want []int64
+	}{
+		{"by what is promised", weights(10*mbit, policy.Entry{AtLeast: percent(30)}, policy.Entry{AtLeast: percent(20)}), []int64{30_000, 20_000, 50_000}},
+		{"by weight beside an at-least", weights(10*mbit, policy.Entry{AtLeast: percent(30), Weight: 7}, policy.Entry{AtLeast: percent(20)}), []int64{7000, 20_000, 50_000}},
+		{"a weight alone is what is promised", weights(10*mbit, policy.Entry{Weight: 3}, policy.Entry{Weight: 6}), []int64{30_000, 60_000, 10_000}},
+		{"a promise of nothing borrows last", weights(10*mbit, policy.Entry{AtLeast: percent(0)}, policy.Entry{}), []int64{1, 50_000, 50_000}},
+		{"within a promise of nothing, by the written per cent", weights(10*mbit, policy.Entry{AtLeast: percent(100)}, policy.Entry{AtLeast: percent(0), Treat: level(policy.Entry{AtLeast: percent(60)}, policy.Entry{AtLeast: percent(30)})}),
+			[]int64{100_000, 1, 60_000, 30_000, 10_000, 1}},
+	} {
+		if !slices.Equal(c.got, c.want) {
+			t.Errorf("%s: %v; want %v", c.name, c.got, c.want)
+		}
+	}
+}
+
+// How much may go at once: two packets beyond the rate of an `at-most`, and what its burst lasts for; and beyond a packet of a shape's burst what leaves
+// at the interface's rate until it is used up.
+func TestCredits(t *testing.T) {
+	p := plan.New(&policy.Policy{Treat: level(policy.Entry{AtMost: most(rate(2 * mbit))},
+		policy.Entry{AtMost: &policy.Ceiling{Rate: rate(2 * mbit), Burst: &policy.Burst{To: rate(6 * mbit), For: 500 * time.Millisecond}}})}, 10*mbit, packet.FramingIP())
+	if m := p.Top[0].AtMost; m.Credit != 3000 || m.Peak != 0 {
+		t.Errorf("an at-most without a burst: %+v", m)
+	}
+	if m := p.Top[1].AtMost; m.Credit != 3000+250_000 || m.Peak != 6*mbit {
+		t.Errorf("4 Mbit/s more for half a second: %+v", m)
+	}
+	for _, c := range []struct {
+		shape unit.Rate
+		burst policy.ShapeBurst
+		want  unit.Size
+	}{
+		{5 * mbit, policy.ShapeBurst{}, 0},
+		{5 * mbit, policy.ShapeBurst{Bytes: 1500}, 0},
+		{5 * mbit, policy.ShapeBurst{Bytes: 11_500}, 5000},
+		{7_500_000, policy.ShapeBurst{Time: 10 * time.Millisecond}, 1968},
+		{10 * mbit, policy.ShapeBurst{Bytes: 11_500}, 0},
+	} {
+		p := plan.New(&policy.Policy{Shape: rate(c.shape), Burst: c.burst}, 10*mbit, packet.FramingIP())
+		if got := p.Credit(); got != c.want || len(p.Problems) > 0 {
+			t.Errorf("a shape of %s with a burst %+v: %s; want %s; %v", c.shape, c.burst, got, c.want, p.Problems)
+		}
+	}
+	if p := plan.New(&policy.Policy{Shape: rate(5 * mbit), Burst: policy.ShapeBurst{Bytes: 1499}}, 10*mbit, packet.FramingIP()); len(p.Problems) != 1 {
+		t.Errorf("a burst below a packet: %v", p.Problems)
+	}
+}
+
+// RED's numbers are in the unit of the limit.
+func TestNumbersOfRED(t *testing.T) {
+	red := func(q policy.Queue) (*plan.Plan, plan.RED) {
+		q.Drop = policy.RED
+		p := plan.New(&policy.Policy{Treat: level(policy.Entry{AtLeast: rate(8 * mbit), Queue: q}, policy.Entry{AtLeast: rate(2 * mbit)})}, 10*mbit, packet.FramingIP())
+		return p, p.Top[0].Queue.RED
+	}
+	for _, c := range []struct {
+		queue policy.Queue
+		want  plan.RED
+		wrong string
+	}{
+		{policy.Queue{Bytes: 50_000, RED: policy.REDNumbers{From: &policy.Queue{Bytes: 10_000}, To: &policy.Queue{Bytes: 50_000}, Probability: 0.2, Weight: 0.01}}, plan.RED{From: 10_000, To: 50_000, Probability: 0.2, Weight: 0.01}, ""},
+		{policy.Queue{Time: 50 * time.Millisecond, RED: policy.REDNumbers{From: &policy.Queue{Time: 10 * time.Millisecond}, To: &policy.Queue{Bytes: 20_000}}}, plan.RED{From: 10_000, To: 20_000}, ""},
+		{policy.Queue{Packets: 50, RED: policy.REDNumbers{From: &policy.Queue{Packets: 10}, To: &policy.Queue{Packets: 50}}}, plan.RED{From: 10, To: 50}, ""},
+		{policy.Queue{Packets: 50, RED: policy.REDNumbers{From: &policy.Queue{Packets: 10}, To: &policy.Queue{Packets: 51}}}, plan.RED{From: 10, To: 51}, "`to` is above its limit"},
+		{policy.Queue{Packets: 50, RED: policy.REDNumbers{From: &policy.Queue{Bytes: 10}}}, plan.RED{}, "not of one kind"},
+		{policy.Queue{Bytes: 50_000, RED: policy.REDNumbers{To: &policy.Queue{Packets: 10}}}, plan.RED{}, "not of one kind"},
+		{policy.Queue{Bytes: 50_000, RED: policy.REDNumbers{From: &policy.Queue{Bytes: 20_000}, To: &policy.Queue{Bytes: 20_000}}}, plan.RED{From: 20_000, To: 20_000}, "which is not below 20000"},
+		{policy.Queue{Bytes: 50_000, RED: policy.REDNumbers{From: &policy.Queue{Bytes: 20_000}}}, plan.RED{From: 20_000}, ""},
+	} {
+		p, got := red(c.queue)
+		if got != c.want {
+			t.Errorf("%+v: %+v; want %+v", c.queue, got, c.want)
+		}
+		if (c.wrong == "") != (len(p.Problems) == 0) || c.wrong != "" && !strings.Contains(p.Problems[0].Text, c.wrong) {
+			t.Errorf("%+v: problems %v; want %q", c.queue, p.Problems, c.wrong)
+		}
+	}
+}
+
+// A level that promises too much is said of the entry that asks for most of what is too much, at the key that asks.
+func TestWhoPromisesTooMuch(t *testing.T) {
+	keyed := func(line int, e policy.Entry, keys ...string) policy.Entry {
+		e.Begins(policy.Place{Line: line})
+		for i, k := range keys {
+			e.Written(k, policy.Place{Line: line, Column: 10 * (i + 1)})
+		}
+		return e
+	}
+	when := &policy.When{}
+	named := func(name string, e policy.Entry) policy.Entry {
+		e.ClassName.Text, e.Class = name, &policy.Class{Name: name}
+		return e
+	}
+	for _, c := range []struct {
+		name  string
+		treat []policy.Entry
+		at    policy.Place
+		says  string
+	}{
+		{"an at-least", level(keyed(1, policy.Entry{AtLeast: percent(60)}, "at-least"), keyed(2, policy.Entry{AtLeast: percent(50)}, "at-least"), keyed(3, policy.Entry{AtLeast: percent(5)}, "at-least")),
+			policy.Place{Line: 2, Column: 10}, "with at-least 50% (5Mbit/s) for `c2` the promises come to 11.5Mbit/s, and there is 10Mbit/s"},
+		{"a bound by at-most", level(keyed(1, policy.Entry{AtLeast: percent(60)}, "at-least"), keyed(2, policy.Entry{Priority: 1, AtMost: most(rate(5 * mbit)), Police: police(rate(8*mbit), true)}, "at-most", "police")),
+			policy.Place{Line: 2, Column: 10}, "a bound of 5Mbit/s for `c2`"},
+		{"a bound by the policer, below the at-most", level(keyed(1, policy.Entry{AtLeast: percent(60)}, "at-least"), keyed(2, policy.Entry{Priority: 1, AtMost: most(rate(8 * mbit)), Police: police(rate(5*mbit), true)}, "at-most", "police")),
+			policy.Place{Line: 2, Column: 20}, "a bound of 5Mbit/s for `c2`"},
+		{"a bound by the policer alone", level(keyed(1, policy.Entry{AtLeast: percent(60)}, "at-least"), keyed(2, policy.Entry{Priority: 1, Police: police(rate(5*mbit), true)}, "police")),
+			policy.Place{Line: 2, Column: 10}, "a bound of 5Mbit/s for `c2`"},
+		{"the alternative that asks for most", level(keyed(1, policy.Entry{AtLeast: percent(60)}, "at-least"), named("a", keyed(2, policy.Entry{AtLeast: percent(20), When: when}, "at-least")), named("a", keyed(3, policy.Entry{AtLeast: percent(50)}, "at-least"))),
+			policy.Place{Line: 3, Column: 10}, "at-least 50% (5Mbit/s) for `a`"},
+		{"within", level(keyed(1, policy.Entry{AtLeast: percent(60), Treat: level(keyed(2, policy.Entry{AtLeast: rate(7 * mbit)}, "at-least"))}, "at-least")),
+			policy.Place{Line: 2, Column: 10}, "the promises within `c1` come to 7Mbit/s, and it is promised 6Mbit/s"},
+		{"within each", level(keyed(1, policy.Entry{Each: policy.BySource, AtMost: most(rate(mbit)), Treat: level(keyed(2, policy.Entry{AtLeast: rate(2 * mbit)}, "at-least"))})),
+			policy.Place{Line: 2, Column: 10}, "the promises within `c1` come to 2Mbit/s, and each source may have 1Mbit/s"},
+	} {
+		p := plan.New(&policy.Policy{Treat: c.treat}, 10*mbit, packet.FramingIP())
+		if len(p.Problems) == 0 || p.Problems[0].At != c.at || !strings.Contains(p.Problems[0].Text, c.says) {
+			t.Errorf("%s: %+v; want %q at %v", c.name, p.Problems, c.says, c.at)
+		}
+	}
+}
+
+// An entry's chain is itself and those around it, the outermost first.
+func TestChain(t *testing.T) {
+	p := plan.New(&policy.Policy{Treat: level(policy.Entry{Each: policy.BySource, AtMost: most(rate(mbit)), Treat: level(policy.Entry{Treat: level(policy.Entry{})})})}, 10*mbit, packet.FramingIP())
+	outer, middle, inner := p.Entries[0], p.Entries[1], p.Entries[2]
+	if got := inner.Chain(); !slices.Equal(got, []*plan.Entry{outer, middle, inner}) || len(outer.Chain()) != 1 {
+		t.Errorf("the chain of %s has %d entries", inner.Name, len(got))
+	}
+	if inner.Instances() != outer || outer.Instances() != nil || !outer.Together() || inner.Together() || outer.Leaf() || !inner.Leaf() {
+		t.Errorf("%s is not within the instances of %s", inner.Name, outer.Name)
+	}
+	for i, e := range p.Entries {
+		if e.Number != i {
+			t.Errorf("entry %d has the number %d", i, e.Number)
+		}
+	}
+}
+
+// A class with `here` is as it is at its node, the same for all entries there, and none where the node has no subnets.
+func TestHere(t *testing.T) {
+	from := policy.Term{Key: policy.KeyFrom, Addresses: &policy.Addresses{Here: true}}
+	class := &policy.Class{Name: "local", Match: []policy.Condition{policy.All(from)}}
+	treat := []policy.Entry{{Class: class, ClassName: policy.Ref{Text: "local"}, Treat: []policy.Entry{{Class: class, ClassName: policy.Ref{Text: "local"}}}}}
+	near := linked(100*mbit, policy.LinkEnd{})
+	near.Subnets = []netip.Prefix{netip.MustParsePrefix("10.7.0.0/16")}
+	near.Node.Interfaces = []*policy.Interface{near}
+	p := plan.Attached(&policy.Attachment{Policy: &policy.Policy{Treat: treat}, Interface: near})
+	if len(p.Problems) > 0 || p.Entries[0].Class == class || p.Entries[0].Class != p.Entries[1].Class || p.Entries[0].Class.UsesHere() {
+		t.Errorf("%v, the class %+v", p.Problems, p.Entries[0].Class)
+	}
+	near.Subnets = nil
+	if p := plan.Attached(&policy.Attachment{Policy: &policy.Policy{Treat: treat}, Interface: near}); len(p.Problems) != 1 || !strings.Contains(p.Problems[0].Text, "the node has no subnets") {
+		t.Errorf("without subnets: %v", p.Problems)
 	}
 }
