@@ -40,7 +40,7 @@ rehearsals:
 	if err != nil {
 		t.Fatal(err, text)
 	}
-	r, err := simulate.Run(f, &f.Rehearsals[0], simulate.Options{Seed: 1})
+	r, err := simulate.Run(f, &f.Rehearsals[0], simulate.Options{Seed: 1, Hops: true})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -52,7 +52,18 @@ rehearsals:
 		case o.Why == nil:
 			out = append(out, o.Text+": "+o.Reason)
 		default:
-			out = append(out, o.Text+": "+o.Why.Reason+"/"+o.Why.Cause+" by "+o.Why.By+": "+o.Why.Text.String())
+			w := o.Why
+			line := fmt.Sprintf("%s: %s/%s by %s: %s [%s/%s %s %s line %d, lost %d", o.Text, w.Reason, w.Cause, w.By, w.Text.String(), w.Node, w.Interface, w.Direction, w.Class, w.Line, w.LostPackets)
+			if w.OfferedBps != nil {
+				line += fmt.Sprintf(", offered %d", *w.OfferedBps)
+			}
+			if w.PromisedBps != nil {
+				line += fmt.Sprintf(" of %d", *w.PromisedBps)
+			}
+			for _, b := range w.Also {
+				line += fmt.Sprintf("; also %s %s %v", b.Cause, b.By, b.Against)
+			}
+			out = append(out, fmt.Sprintf("%s; against %v]", line, w.Against))
 		}
 	}
 	for _, w := range r.Warnings {
@@ -85,6 +96,11 @@ rehearsals:
 				line += fmt.Sprintf(", recovers after %g s", *o.RecoversS)
 			}
 			out = append(out, fmt.Sprintf("%s, stays %t; all hold %t", line, o.Stays, e.Holds()))
+		}
+	}
+	for _, h := range r.Hops {
+		if h.Drops.Total() > 0 || h.MeanMs > 1 {
+			out = append(out, fmt.Sprintf("hop: %s %s at %s/%s %s in %s: %d packets, drops %v, waits %.2f and at most %.2f ms", h.Traffic, h.Direction, h.Node, h.Interface, h.At, h.Class, h.Packets, h.Drops, h.MeanMs, h.MaxMs))
 		}
 	}
 	bare, err := simulate.Run(f, &f.Rehearsals[0], simulate.Options{Seed: 1, WithoutPolicy: true})
