@@ -282,7 +282,7 @@ func (s *scene) cause(w *Why, reason datapath.Reason) words.Fact {
 	case datapath.Blocked:
 		w.Cause = "block"
 		w.at(by.Spec.PlaceOf("block"))
-		return words.EntryBlocks.With(around, w.written())
+		return words.EntryBlocks.With(around, condition(by.BlockWhen), w.written())
 	case datapath.Early:
 		w.Cause, w.By = "early", s.e.Name
 		w.at(s.e.Spec.PlaceOf("queue"))
@@ -305,7 +305,7 @@ func (s *scene) cause(w *Why, reason datapath.Reason) words.Fact {
 	if n := by.AtMost; held && n != nil {
 		w.Cause = "at-most"
 		w.at(by.Spec.PlaceOf("at-most"))
-		return words.HeldByAtMost.With(what, around, n.Rate, eachOf(by), s.offeredTo(by), w.written())
+		return words.HeldByAtMost.With(what, around, n.Rate, eachOf(by), condition(n.When), s.offeredTo(by), w.written())
 	}
 	promise := s.e.Promise
 	if _, got := s.rates(s.c, s.steps); s.fell != nil && float64(got) < 0.9*float64(min(promise, s.offered())) && s.f.place.Plan.Policy.Follows {
@@ -414,7 +414,7 @@ func (s *scene) policed(by *plan.Entry, around string, at policy.Place) words.Fa
 	if !n.Actions[meter.Yellow].Drop && n.Peak > 0 {
 		rate = n.Peak
 	}
-	return words.PolicerLets.With(around, rate, n.Burst, eachOf(by), s.offeredTo(by), at)
+	return words.PolicerLets.With(around, rate, n.Burst, eachOf(by), condition(n.When), s.offeredTo(by), at)
 }
 
 // offeredTo returns the rate offered to an entry in the steps of the scene; 0 for an entry with several instances, whose rates
@@ -426,6 +426,14 @@ func (s *scene) offeredTo(e *plan.Entry) unit.Rate {
 	}
 	offered, _ := s.rates(c, s.steps)
 	return offered
+}
+
+// condition says when a limit is in force; "": always.
+func condition(w *plan.When) string {
+	if w == nil {
+		return ""
+	}
+	return w.Spec.Words()
 }
 
 // eachOf names what an entry's limit is for each of; "": all together.
