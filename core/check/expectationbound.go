@@ -8,7 +8,7 @@ import (
 )
 
 func expectationBound() Rule {
-	return Rule{"expectation-bound", Error, `An expectation asks for less loss, or more rate, than the bound of its class lets pass of what the rehearsal offers to it. That is
+	return Rule{"expectation-bound", Error, `An expectation asks for less loss, or more rate, than the bound of its class lets pass of what the rehearsal offers to it, or is about traffic that an entry blocks. That is
 arithmetic, and needs no rehearsal. Raise the bound, or expect less.`,
 		func(s *survey) {
 
@@ -17,6 +17,9 @@ arithmetic, and needs no rehearsal. Raise the bound, or expect less.`,
 				for j := range h.Expect {
 					x := &h.Expect[j]
 					if x.Versus != "" || x.Windowed() || x.OfPromise {
+						continue
+					}
+					if needsPackets(x) && s.blocked(h, x) {
 						continue
 					}
 					if x.Metric == policy.Goodput && x.AtLeast() {
@@ -43,6 +46,37 @@ arithmetic, and needs no rehearsal. Raise the bound, or expect less.`,
 				}
 			}
 		}}
+}
+
+// blocked says that an expectation is about traffic that an entry blocks.
+func (s *survey) blocked(h *policy.Rehearsal, x *policy.Expectation) bool {
+	for i := range s.demands {
+		d := &s.demands[i]
+		if d.rehearsal != h || d.spread() || !d.within(x.Subject) || x.Metric == policy.Throughput && x.Where == nil && d.traffic.Name != x.Subject || x.Where != nil && (d.plan.Interface != x.Where || d.plan.Direction != x.Direction) {
+			continue
+		}
+		for e := d.entry; e != nil; e = e.Parent {
+			if e.Block && e.When == nil {
+				s.bound[x] = true
+				s.say(e.Spec.PlaceOf("block"), d.plan.Where(), words.BlockedExpected.With(e.Name, words.Quote(x.Text)))
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// needsPackets reports whether an expectation fails where a traffic of its class is blocked.
+func needsPackets(x *policy.Expectation) bool {
+	switch x.Metric {
+	case policy.Loss:
+		return (x.AtMost() || x.Operator == "=") && x.Limit < 1
+	case policy.Throughput:
+		return x.AtLeast() && x.Limit > 0
+	case policy.Drops, policy.QueueSize, policy.Marking:
+		return false
+	}
+	return x.Where == nil
 }
 
 // goodputBound says that a goodput is above the limit of an entry on the way of its data.

@@ -82,7 +82,7 @@ func estimate(h *policy.Rehearsal, x *policy.Expectation, streams []*stream) wor
 			rate += got
 			held += f.held() / lasts
 		}
-		if x.AtMost() && rate*0.95-held > x.Limit || x.AtLeast() && rate*1.05+held < x.Limit || x.Operator == ".." && (rate*0.95-held > x.Max || rate*1.05+held < x.Limit) {
+		if x.AtMost() && rate*0.95-held > x.Limit || x.AtLeast() && rate*1.05+held < x.Limit {
 			return words.EstimateRate.With(x.Subject, unit.Rate(rate))
 		}
 	case policy.Loss, policy.Drops:

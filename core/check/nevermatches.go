@@ -106,13 +106,14 @@ func (s *survey) takers(l *packetset.Region) (out []*plan.Entry, example words.F
 		if !some {
 			continue
 		}
+		packet, _ := s.space.Example(box)
+		one := words.PacketGoesTo.With(t.By.Name, packet)
 		if out = append(out, t.By); example.IsZero() {
-			packet, _ := s.space.Example(box)
-			example = words.PacketGoesTo.With(packet, t.By.Name)
+			example = one
 		}
 		alone := s.space.Search()
 		if _, some := alone.First(l.Of, []*packetset.Taking{t}); !some && !alone.GaveUp() {
-			return []*plan.Entry{t.By}, example
+			return []*plan.Entry{t.By}, one
 		}
 	}
 	return out, example

@@ -29,6 +29,9 @@ var (
 	LimitBelowExpected = finding("`{entry}` is limited to {ceiling}, but {expected} is expected",
 		"the expectation cannot hold",
 		"raise its limit, or expect less")
+	BlockedExpected = finding("`{entry}` is blocked, but {expected} is expected",
+		"the expectation cannot hold",
+		"let it pass, or expect what a blocked class has: `loss = 100%`")
 	LossAboveExpected = finding("`{entry}` is limited to {ceiling} and offered {offered}, but {expected} is expected",
 		"at least {lost} is lost",
 		"raise its limit to {offered}, or expect less")
@@ -247,7 +250,7 @@ var (
 	RewritesMark         = row("rewrites the mark to {dscp}")
 	DoneToNoPacket       = row("its treatment applies to no packet[[; {example}]]")
 	PromiseKeptForNobody = row("the {promise} promised to it help nobody[[; {example}]]")
-	PacketGoesTo         = row("a packet {packet}, goes to `{entry}`")
+	PacketGoesTo         = row("`{entry}` takes, for example, a packet {packet}")
 	Takers               = row("{entries}")
 	TakersAndMore        = row("{entries,} and {more} more")
 	TakerAt              = row("`{entry}` (line {line!})")
