@@ -3,6 +3,7 @@ package changes
 import (
 	"fmt"
 	"slices"
+	"strings"
 
 	"imbrel.example/imbrel/core/explain"
 	"imbrel.example/imbrel/core/humanize"
@@ -48,15 +49,22 @@ func traits(e *plan.Entry) []trait {
 		add("priority", fmt.Sprint(e.Priority), unit.Share{})
 	}
 	add("promise", humanize.Rate(int64(e.Promise))+of, e.Spec.AtLeast)
+	var limits []string
+	var limit unit.Share
 	if e.Bounded {
-		ceiling := e.Spec.Police
-		var share unit.Share
 		if c := e.Spec.AtMost; c != nil {
-			share = c.Rate
-		} else if ceiling != nil {
-			share = ceiling.Rate
+			limit = c.Rate
+		} else if p := e.Spec.Police; p != nil {
+			limit = p.Rate
 		}
-		add("upper limit", humanize.Rate(int64(e.Ceiling))+each, share)
+		limits = append(limits, humanize.Rate(int64(e.Ceiling))+each)
+	}
+	if m := e.AtMost; m != nil && m.When != nil {
+		limit = e.Spec.AtMost.Rate
+		limits = append(limits, humanize.Rate(int64(m.Rate))+each+when(m.When))
+	}
+	if limits != nil {
+		add("upper limit", strings.Join(limits, "; "), limit)
 	}
 	if e.Each != 0 {
 		add("each", e.Each.String(), unit.Share{})
@@ -64,12 +72,8 @@ func traits(e *plan.Entry) []trait {
 	if e.Spec.Weight > 0 {
 		add("weight", fmt.Sprint(e.Spec.Weight), unit.Share{})
 	}
-	if m := e.AtMost; m != nil && (m.Peak > 0 || m.When != nil) {
-		text := humanize.Rate(int64(m.Rate))
-		if m.Peak > 0 {
-			text += fmt.Sprintf(", a burst to %s of %s", humanize.Rate(int64(m.Peak)), m.Credit)
-		}
-		add("at most", text+when(m.When), e.Spec.AtMost.Rate)
+	if m := e.AtMost; m != nil && m.Peak > 0 {
+		add("burst above it", fmt.Sprintf("to %s for %s", humanize.Rate(int64(m.Peak)), unit.FormatDuration(e.Spec.AtMost.Burst.For)), unit.Share{})
 	}
 	if m := e.Meter; m != nil {
 		if bound, ok := m.Bound(); !ok || bound != e.Ceiling {

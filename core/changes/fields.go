@@ -57,6 +57,7 @@ func fields(before, after *policy.File) []Field {
 		y, now := b.values[path]
 		switch {
 		case old && now && x == y:
+		case !old && a.named[path] == y && a.named[path] != "", !now && b.named[path] == x && b.named[path] != "": // the other file uses it
 		case a.parts[path] || b.parts[path]:
 			hidden[path] = true
 			f := Field{Path: cmp.Or(a.shown[path], b.shown[path], path), Old: There}
@@ -85,11 +86,12 @@ type model struct {
 	values map[string]string
 	parts  map[string]bool   // paths of named items of lists, whose value is ""
 	shown  map[string]string // of paths that are shown in another way
+	named  map[string]string // groups that classes use: their values are those of the classes
 	fields map[reflect.Type][]walkedField
 }
 
 func newModel(f *policy.File) *model {
-	m := &model{values: make(map[string]string), parts: make(map[string]bool), shown: make(map[string]string), fields: make(map[reflect.Type][]walkedField)}
+	m := &model{values: make(map[string]string), parts: make(map[string]bool), shown: make(map[string]string), named: make(map[string]string), fields: make(map[reflect.Type][]walkedField)}
 	m.walk("", reflect.ValueOf(f).Elem())
 	used := make(map[string]bool) // groups that a class names, or a group that one does
 	var use func(a *policy.Addresses)
@@ -111,8 +113,11 @@ func newModel(f *policy.File) *model {
 		}
 	}
 	for i := range f.Groups {
-		if g := &f.Groups[i]; !used[g.Name] {
-			m.set("groups."+g.Name, prefixes(g.Addresses.Prefixes))
+		g := &f.Groups[i]
+		if path, value := "groups."+g.Name, prefixes(g.Addresses.Prefixes); used[g.Name] {
+			m.named[path] = value
+		} else {
+			m.set(path, value)
 		}
 	}
 	return m

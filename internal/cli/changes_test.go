@@ -27,7 +27,7 @@ func TestChanges(t *testing.T) {
 		{"mark: ef, priority: 1", "mark: cs5, priority: 1", "west/wan out and east/wan out, policy `up` class was is ─"},
 		{"to-port: 8000", "to-port: 8000-8001", "rest → bulk for example"},
 		{"{dscp: ef, from: phones}", "{dscp: [ef, af41], from: phones}", "dscp af41: was promised"},
-		{"when: work", "when: {starts: {load: 85%, for: 3s}, ends: {load: 60%, for: 10s}}", "bulk at most 8.10 Mbit/s, while the time is 08:00 to 17:00 in Europe/Oslo 8.10 Mbit/s, while the load has reached 7.65 Mbit/s"},
+		{"when: work", "when: {starts: {load: 85%, for: 3s}, ends: {load: 60%, for: 10s}}", "bulk upper limit 8.10 Mbit/s, while the time is 08:00 to 17:00 in Europe/Oslo 8.10 Mbit/s, while the load has reached 7.65 Mbit/s"},
 		{"  - {policy: edge, at: west/lan in}\n", "", "west/lan in: the policy `edge` is attached no longer"},
 		{"lan in}\n", "lan in}\n  - {policy: edge, at: east/lan in}\n", "east/lan in: the policy `edge` is attached now"},
 		{"delay: 5ms", "delay: 50ms", "network.links.west/wan to east/wan.delay: 5ms → 50ms"},
