@@ -139,7 +139,7 @@ func (m *Measures) events(r *Result) {
 				}
 				fails = fails || p != policy.Before
 				if whole := &r.Expectations[i]; whole.Holds || whole.Phase != "" && whole.exceeds(x, &one) {
-					one.Phase, one.e, one.Text = string(p)+" "+e.Name, x, x.Text
+					one.Phase, one.e, one.Text, one.Whole = string(p)+" "+e.Name, x, x.Text, whole.OverTheWhole()
 					*whole, r.Verdict = one, "fail"
 				}
 			}

@@ -60,8 +60,9 @@ type Shard struct {
 // An Outcome is an expectation, what was measured, and whether it holds.
 type Outcome struct {
 	Text     string   `json:"text"`
-	Phase    string   `json:"phase,omitempty"` // "during hut/radio 6Mbit/s": it holds over the whole time, and is measured there, where it fails
-	Measured *float64 `json:"measured"`        // nil: nothing to measure
+	Phase    string   `json:"phase,omitempty"`                   // "during hut/radio 6Mbit/s": it holds over the whole time, and is measured there, where it fails
+	Measured *float64 `json:"measured"`                          // nil: nothing to measure
+	Whole    *float64 `json:"measured_over_the_whole,omitempty"` // with Phase: over the whole time
 	// Above says that the true figure is higher than Measured, since a request or transfer did not end.
 	Above  bool    `json:"measured_is_above,omitempty"`
 	Unit   string  `json:"unit"`
@@ -80,6 +81,14 @@ func (o *Outcome) Title() string {
 		return o.Text
 	}
 	return o.Text + " " + o.Phase
+}
+
+// OverTheWhole returns what was measured over the whole time, or nil.
+func (o *Outcome) OverTheWhole() *float64 {
+	if o.Phase != "" {
+		return o.Whole
+	}
+	return o.Measured
 }
 
 // Expectation returns what was expected.

@@ -33,6 +33,8 @@ type Held struct {
 	Measured *Interval `json:"measured"` // nil: nothing to measure
 	Unit     string    `json:"unit"`
 	Fails    *uint64   `json:"fails,omitempty"` // the first seed with which it does not
+	// FailsIn are the phases of events in which it fails in a run that it holds over the whole of, or fails most in.
+	FailsIn []string `json:"fails_in,omitempty"`
 }
 
 // A Figure is a figure of a traffic or a class.
@@ -178,8 +180,11 @@ func Of(runs []*measure.Result) *Summary {
 				seed := r.Seed
 				h.Fails = &seed
 			}
-			if o.Measured != nil {
-				values = append(values, *o.Measured)
+			if v := o.OverTheWhole(); v != nil {
+				values = append(values, *v)
+			}
+			if o.Phase != "" && !slices.Contains(h.FailsIn, o.Phase) {
+				h.FailsIn = append(h.FailsIn, o.Phase)
 			}
 		}
 		if len(values) > 0 {

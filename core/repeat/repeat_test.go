@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math"
 	"math/rand/v2"
+	"slices"
 	"testing"
 
 	"imbrel.example/imbrel/core/measure"
@@ -49,4 +50,19 @@ func Example() {
 	h := s.Expectations[0]
 	fmt.Printf("%s: %q in %d of %d, not with seed %d; %.1f ms, between %.1f and %.1f\n", s.Verdict, h.Text, h.Holds, h.Runs, *h.Fails, h.Measured.Mean, h.Measured.Low, h.Measured.High)
 	// Output: fail: "voice delay p99 <= 20ms" in 2 of 3, not with seed 3; 19.3 ms, between 15.5 and 23.1
+}
+
+// What an expectation measures over the whole time is one figure, whether it fails there or in a phase of an event.
+func TestFailuresInAPhase(t *testing.T) {
+	of := func(phase string, measured, whole float64) *measure.Result {
+		o := measure.Outcome{Text: "voice loss <= 5%", Unit: "%", Phase: phase, Measured: &measured}
+		if phase != "" {
+			o.Whole = &whole
+		}
+		return &measure.Result{Rehearsal: "run", Verdict: "fail", Expectations: []measure.Outcome{o}}
+	}
+	h := Of([]*measure.Result{of("", 6, 0), of("during cut", 100, 4), of("during cut", 90, 5)}).Expectations[0]
+	if h.Measured.Mean != 5 || h.Measured.Min != 4 || h.Measured.Max != 6 || h.Holds != 0 || !slices.Equal(h.FailsIn, []string{"during cut"}) {
+		t.Errorf("%+v of %+v", h, h.Measured)
+	}
 }

@@ -109,6 +109,9 @@ func outcome(o *measure.Outcome) string {
 	if o == nil {
 		return "-"
 	}
+	if o.Phase != "" {
+		return Measured(o) + " " + o.Phase
+	}
 	return Measured(o)
 }
 

@@ -23,7 +23,11 @@ func (t Text) Repeats(s *repeat.Summary) {
 	if len(s.Expectations) > 0 {
 		w := t.grid([]column{{"expectation", true}, {"holds in", false}, {"mean ± 95 %", false}, {"min … max", false}}, nil)
 		for _, h := range s.Expectations {
-			row := table.Row{h.Text, fmt.Sprintf("%d of %d", h.Holds, h.Runs), "-", "-"}
+			name := h.Text
+			if len(h.FailsIn) > 0 {
+				name += " (fails " + strings.Join(h.FailsIn, ", ") + ")"
+			}
+			row := table.Row{name, fmt.Sprintf("%d of %d", h.Holds, h.Runs), "-", "-"}
 			if v := h.Measured; v != nil {
 				row = table.Row{row[0], row[1], plusMinus(v, h.Unit), between(v.Min, v.Max, h.Unit)}
 			}

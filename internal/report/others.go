@@ -186,8 +186,9 @@ func eachRun(runs []*measure.Result, n int, kind string) *chart.Chart {
 	l := chart.Line{Name: "measured", Ink: 0}
 	panel := chart.Panel{Name: "measured", Kind: chart.Steps, Say: say}
 	for _, r := range runs {
-		if o := &r.Expectations[n]; o.Measured != nil {
-			l.Y = append(l.Y, *o.Measured)
+		o := &r.Expectations[n]
+		if v := o.OverTheWhole(); v != nil {
+			l.Y = append(l.Y, *v)
 			if panel.Levels == nil && o.Limit > 0 {
 				panel.Levels = []chart.Level{{Name: "limit " + say(o.Limit), At: o.Limit}}
 			}
