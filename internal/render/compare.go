@@ -109,10 +109,7 @@ func outcome(o *measure.Outcome) string {
 	if o == nil {
 		return "-"
 	}
-	if o.Phase != "" {
-		return Measured(o) + " " + o.Phase
-	}
-	return Measured(o)
+	return Phased(o)
 }
 
 // Moved prints a figure with its unit.

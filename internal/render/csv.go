@@ -22,7 +22,7 @@ func CSV(w io.Writer, results []*measure.Result) error {
 			if o.Measured != nil {
 				value = decimal(*o.Measured)
 			}
-			t.row(r.Rehearsal, withWords[r.Policy], fmt.Sprint(r.Seed), "expectation", o.Text, "", "", "", "", o.Unit, value, decimal(o.Limit), strconv.FormatBool(o.Holds))
+			t.row(r.Rehearsal, withWords[r.Policy], fmt.Sprint(r.Seed), "expectation", o.Title(), "", "", "", "", o.Unit, value, decimal(o.Limit), strconv.FormatBool(o.Holds))
 		}
 		figures := func(of, name, direction, class string, m *measure.TrafficFigures) {
 			row(of, name, direction, "", class, "offered", "bit/s", float64(m.OfferedBps))

@@ -88,7 +88,7 @@ func JUnit(w io.Writer, results []*measure.Result) error {
 				c.File, c.Line = e.At.File, e.At.Line
 			}
 			if !o.Holds {
-				c.Failure = &failure{Message: Visible(Measured(o)), Type: "expectation"}
+				c.Failure = &failure{Message: Visible(Phased(o)), Type: "expectation"}
 				if why := o.Why; why != nil {
 					c.Failure.Type, c.Failure.Text = why.Reason, Visible(why.Text.String())
 					c.Failure.Message += ": " + c.Failure.Text

@@ -37,13 +37,13 @@ func Markdown(w io.Writer, results []*measure.Result, modes int) error {
 				o := &r.Expectations[n]
 				row := "| " + code(o.Text) + " |"
 				for _, before := range without {
-					row += " " + Measured(&before.Expectations[n]) + " |"
+					row += " " + Phased(&before.Expectations[n]) + " |"
 				}
 				holds := "holds"
 				if !o.Holds {
 					holds = "**fails**"
 				}
-				fmt.Fprintf(&b, "%s %s | %s |\n", row, Measured(o), holds)
+				fmt.Fprintf(&b, "%s %s | %s |\n", row, Phased(o), holds)
 			}
 			b.WriteByte('\n')
 		}
@@ -54,9 +54,9 @@ func Markdown(w io.Writer, results []*measure.Result, modes int) error {
 			}
 			why := marked(o.Why.Text.String())
 			if first := slices.IndexFunc(r.Expectations[:n], func(p measure.Outcome) bool { return p.Why != nil && p.Why.SameCause(o.Why) }); first >= 0 {
-				why = "the same cause as for " + code(r.Expectations[first].Text)
+				why = "the same cause as for " + code(r.Expectations[first].Title())
 			}
-			fmt.Fprintf(&b, "- %s: %s\n", code(o.Text), why)
+			fmt.Fprintf(&b, "- %s: %s\n", code(o.Title()), why)
 			if change := ChangeText(o.Why); change != "" {
 				fmt.Fprintf(&b, "  - %s\n", marked(change))
 			}

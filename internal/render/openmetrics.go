@@ -192,11 +192,12 @@ func (e *exposition) judged() {
 	}{
 		{"imbrel_expectation_holds", "Whether an expectation holds.", func(o *measure.Outcome) (float64, bool) { return value(o.Holds), true }},
 		{"imbrel_expectation_limit", "What an expectation is compared with, in its unit.", func(o *measure.Outcome) (float64, bool) { return o.Limit, true }},
-		{"imbrel_expectation_measured", "What was measured of an expectation, in its unit.", func(o *measure.Outcome) (float64, bool) {
-			if o.Measured == nil {
+		{"imbrel_expectation_measured", "What was measured of an expectation over the whole time, in its unit.", func(o *measure.Outcome) (float64, bool) {
+			v := o.OverTheWhole()
+			if v == nil {
 				return 0, false
 			}
-			return *o.Measured, true
+			return *v, true
 		}},
 	} {
 		e.family(f.name, "gauge", "", f.help)

@@ -155,7 +155,7 @@ func SARIFOfRuns(results []*measure.Result, version string) any {
 			if o.Holds || e == nil {
 				continue
 			}
-			text := fmt.Sprintf("rehearsal `%s`: %s: measured %s", r.Rehearsal, o.Text, Measured(o))
+			text := fmt.Sprintf("rehearsal `%s`: %s: measured %s", r.Rehearsal, o.Title(), Measured(o))
 			if o.Why != nil {
 				text += ". " + o.Why.Text.String()
 				if change := ChangeText(o.Why); change != "" {

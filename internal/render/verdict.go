@@ -87,6 +87,21 @@ func cell(o *measure.Outcome) string {
 	return Measured(o)
 }
 
+func phasedCell(o *measure.Outcome) string {
+	if o.Measured == nil {
+		return cell(o)
+	}
+	return Phased(o)
+}
+
+// Phased prints what was measured, with the phase of an event where it is of one.
+func Phased(o *measure.Outcome) string {
+	if o.Phase == "" {
+		return Measured(o)
+	}
+	return Measured(o) + " " + o.Phase
+}
+
 // Measured prints an outcome's value with its unit, in the digits that decide.
 func Measured(o *measure.Outcome) string {
 	if o.Measured == nil {
@@ -482,7 +497,7 @@ func (t Text) bothExpectations(without, with *measure.Result, v *View) {
 	w := t.grid([]column{{"expectation", true}, {"without", false}, {"", true}, {"with", false}, {"", true}, {"of", true}}, nil)
 	for _, i := range order {
 		a, b := &without.Expectations[i], &with.Expectations[i]
-		w.add(table.Row{b.Title(), cell(a), t.holds(a), cell(b), t.holds(b), b.Of})
+		w.add(table.Row{b.Text, phasedCell(a), t.holds(a), phasedCell(b), t.holds(b), b.Of})
 	}
 	said := false
 	t.putWith(w, func(row int) {

@@ -199,7 +199,7 @@ func (p *rehearsal) reasons() []block {
 		if o.Holds {
 			continue
 		}
-		f := reason{Expectation: o.Text, Measured: render.Measured(o)}
+		f := reason{Expectation: o.Title(), Measured: render.Measured(o)}
 		if w := o.Why; w != nil {
 			f.Why, f.Change = sentence(w.Text.String()), sentence(render.ChangeText(w))
 			if w.File != "" && !strings.Contains(f.Why, fmt.Sprintf("%s:%d", w.File, w.Line)) {
@@ -320,7 +320,7 @@ func (p *rehearsal) expectations() []block {
 
 // outcome is what was measured of an expectation: its bar ends where the value is, between nothing and twice the limit.
 func outcome(o *measure.Outcome) cell {
-	c := plain(render.Measured(o))
+	c := plain(render.Phased(o))
 	c.State = map[bool]string{true: "good", false: "bad"}[o.Holds]
 	if o.Measured != nil && o.Limit > 0 {
 		c.Bar, c.Limit = *o.Measured/o.Limit/2, 0.5
