@@ -31,6 +31,8 @@ type wire struct {
 	hold    time.Duration                  // acknowledgements come in clumps
 	arrived func(conn int, s *Segment)
 
+	sent  map[int]int64 // of each end, the end of the data that was sent
+
 	now   time.Duration
 	queue arrivalQueue
 	order int
@@ -86,6 +88,15 @@ func (w *wire) pump(n int) {
 		s, ok := e.Next(w.now)
 		if !ok {
 			break
+		}
+		if w.sent == nil {
+			w.sent = make(map[int]int64)
+		}
+		if s.Data > 0 && s.Again != (int64(s.Seq) < w.sent[n]) {
+			w.t.Errorf("at %v end %d sends %d bytes from %d, again: %t; it has sent up to %d", w.now, n, s.Data, s.Seq, s.Again, w.sent[n])
+		}
+		if s.Data > 0 {
+			w.sent[n] = max(w.sent[n], int64(s.Seq)+int64(s.Data))
 		}
 		w.send(n, &s)
 	}
@@ -577,5 +588,34 @@ func TestQuickAcknowledgements(t *testing.T) {
 	w.run(1500 * time.Millisecond)
 	if more := acks - 16; data != 96 || more < 40 || more > 16+34 {
 		t.Errorf("%d acknowledgements of %d segments after the first sixteen", more, data-16)
+	}
+}
+
+// A sender that was idle halves its window for each timeout, down to its initial one, and its slow start leads back to near where it was (RFC 7661 §4.4).
+func TestIdleHalvesTheWindow(t *testing.T) {
+	const mss = 1000
+	for _, c := range []struct {
+		timeouts        float64
+		size, threshold int64
+		sizeWas         int64
+	}{
+		{1, 80 * mss, infinite, 80 * mss},
+		{1.5, 40 * mss, 60 * mss, 80 * mss},
+		{2, 40 * mss, 60 * mss, 80 * mss},
+		{2.5, 20 * mss, 60 * mss, 80 * mss},
+		{9, 10 * mss, 60 * mss, 80 * mss},
+		{9, 4 * mss, 3 * mss, 4 * mss}, // below the initial window it stays
+	} {
+		o := &sender{}
+		o.begin(&Config{MSS: mss, InitialWindow: 10})
+		o.rtt.sample(100 * time.Millisecond) // a timeout of 300 ms
+		o.Size, o.lastSent = c.sizeWas, time.Second
+		if c.timeouts > 1 {
+			o.Threshold = 0
+		}
+		o.idles(time.Second + time.Duration(c.timeouts*float64(o.rtt.timeout())))
+		if o.Size != c.size || o.Threshold != c.threshold {
+			t.Errorf("after %g timeouts the window is %d, the threshold %d; want %d and %d", c.timeouts, o.Size, o.Threshold, c.size, c.threshold)
+		}
 	}
 }
