@@ -583,7 +583,7 @@ func TestWhoPays(t *testing.T) {
 	if a, b := find(&both.Runs[0], "office"), find(&both.Runs[1], "office"); p.Name != "office" || p.Metric != "loss" || math.Abs(p.With-100*b.Loss) > 1e-3 || math.Abs(p.Without-100*a.Loss) > 1e-3 {
 		t.Errorf("%+v; %v and %v lost", p, a.Loss, b.Loss)
 	}
-	if text := strings.Join(strings.Fields(imbrel(t, ".", "", nil, "demo").out), " "); !strings.Contains(text, "Who pays: office loses 31.3 % (6.0 % without the policies); mast-camera has a p99 delay of 181 ms (118 ms).") {
+	if text := strings.Join(strings.Fields(imbrel(t, ".", "", nil, "demo").out), " "); !strings.Contains(text, "Who pays: `office` loses 31.3 % (6.0 % without the policies); `mast-camera` has a p99 delay of 181 ms (118 ms).") {
 		t.Errorf("the demo does not say who pays: %s", text)
 	}
 	idle := strings.ReplaceAll(pair, "SENDS", "10Mbit/s") + `    traffic: [{name: calls, calls: 1, codec: g711, between: [10.1.0.1, 10.2.0.1], dscp: ef}]

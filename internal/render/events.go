@@ -21,11 +21,7 @@ func (t Text) happened(r *measure.Result, v *View) {
 			}
 			continue
 		}
-		routes := ""
-		if e.DetectedS != nil {
-			routes = fmt.Sprintf("; the routes follow %s after it fails, and after it is back", seconds(*e.DetectedS))
-		}
-		t.Title("The event `%s`, from %s to %s%s", e.Name, seconds(e.AtS), seconds(e.UntilS), routes)
+		t.Title("The event `%s`, %s", e.Name, EventTime(e))
 		w := t.grid([]column{{"expectation", true}, {"before", false}, {"during", false}, {"after", false}, {"holds again", true}}, nil)
 		for j := range e.Expectations {
 			o := &e.Expectations[j]
@@ -33,36 +29,54 @@ func (t Text) happened(r *measure.Result, v *View) {
 			for _, p := range policy.Phases() {
 				row = append(row, t.phase(o, *o.Phase(p)))
 			}
-			again := ""
-			switch {
-			case o.Stays:
-				again = "not until the end"
-			case o.RecoversS != nil:
-				again = "after " + seconds(*o.RecoversS)
-			}
-			w.add(append(row, again))
+			w.add(append(row, HoldsAgain(o)))
 		}
 		t.put(w)
 		t.Line("")
 	}
 }
 
-// phase prints what was measured in a phase, and whether the expectation fails in it.
-func (t Text) phase(o *measure.EventOutcome, p *measure.PhaseOutcome) painted {
+// EventTime says when an event is, and when the routes follow it.
+func EventTime(e *measure.EventResult) string {
+	text := fmt.Sprintf("from %s to %s", seconds(e.AtS), seconds(e.UntilS))
+	if e.DetectedS != nil {
+		text += fmt.Sprintf("; the routes follow %s after it fails, and after it is back", seconds(*e.DetectedS))
+	}
+	return text
+}
+
+// HoldsAgain says when an expectation holds again after an event began; "": it never failed.
+func HoldsAgain(o *measure.EventOutcome) string {
+	switch {
+	case o.Stays:
+		return "not until the end"
+	case o.RecoversS != nil:
+		return "after " + seconds(*o.RecoversS)
+	}
+	return ""
+}
+
+// InPhase prints what was measured in a phase, and whether the expectation fails in it.
+func InPhase(o *measure.EventOutcome, p *measure.PhaseOutcome) (text string, fails bool) {
 	switch {
 	case p == nil:
-		return "-"
+		return "-", false
 	case p.Measured == nil:
-		return t.bad("nothing arrived: FAILS")
+		return "nothing arrived", true
 	}
-	text := humanize.Decided(*p.Measured, p.Limit, o.Unit())
+	text = humanize.Decided(*p.Measured, p.Limit, o.Unit())
 	if p.Above {
 		text = "> " + text
 	}
-	if p.Holds {
-		return painted(text)
+	return text, !p.Holds
+}
+
+func (t Text) phase(o *measure.EventOutcome, p *measure.PhaseOutcome) painted {
+	text, fails := InPhase(o, p)
+	if fails {
+		return t.bad(text + " FAILS")
 	}
-	return t.bad(text + " FAILS")
+	return painted(text)
 }
 
 // seconds prints a number of seconds.

@@ -62,6 +62,7 @@ func Rehearsal(runs []*measure.Result, ran *Ran) *Page {
 	p.Blocks = append(p.Blocks, reasons...)
 	p.Blocks = append(p.Blocks, p.costs()...)
 	p.Blocks = append(p.Blocks, p.expectations()...)
+	p.Blocks = append(p.Blocks, p.events()...)
 	p.Blocks = append(p.Blocks, p.classes()...)
 	p.Blocks = append(p.Blocks, charts...)
 	return &p.Page
@@ -96,7 +97,7 @@ func (p *rehearsal) answers() {
 			iface, _, _ := strings.Cut(strings.TrimPrefix(u.Where, "carrier of "), " ")
 			if u.Full() && (at == "" || iface == at) {
 				where := strings.Replace(u.Where, "carrier of", "the carrier's queue after", 1)
-				return iface, fmt.Sprintf("%s was %.0f %% full: %s, waits up to %s", where, 100*u.Ratio(), humanize.Plural(int(u.Drops), "drop"), ms(u.LongestMs))
+				return iface, fmt.Sprintf("%s carried %.0f %% of its rate: %s, waits up to %s", where, 100*u.Ratio(), humanize.Plural(int(u.Drops), "drop"), ms(u.LongestMs))
 			}
 		}
 		return "", "nowhere"
@@ -316,6 +317,31 @@ func (p *rehearsal) expectations() []block {
 		}
 	}
 	return []block{{ID: "expectations", Title: "What was expected", Table: t, Lead: []string{"The line in each bar is the limit."}}}
+}
+
+// events says what each event did to the expectations, before, during and after it.
+func (p *rehearsal) events() []block {
+	var out []block
+	for i := range p.last().Events {
+		e := &p.last().Events[i]
+		t := &table{Head: []string{"expectation", "before", "during", "after", "holds again"}, Left: 1}
+		for j := range e.Expectations {
+			o := &e.Expectations[j]
+			row := []cell{plain(o.Text)}
+			for _, phase := range policy.Phases() {
+				v := *o.Phase(phase)
+				text, fails := render.InPhase(o, v)
+				c := plain(text)
+				if v != nil {
+					c.State = map[bool]string{true: "bad", false: "good"}[fails]
+				}
+				row = append(row, c)
+			}
+			t.Rows = append(t.Rows, append(row, plain(cmp.Or(render.HoldsAgain(o), "–"))))
+		}
+		out = append(out, block{ID: fmt.Sprintf("event-%d", i), Title: "The event " + e.Name, Lead: []string{sentence(render.EventTime(e))}, Table: t})
+	}
+	return out
 }
 
 // outcome is what was measured of an expectation: its bar ends where the value is, between nothing and twice the limit.
