@@ -6,6 +6,7 @@ import (
 	"imbrel.example/imbrel/core/meter"
 	"imbrel.example/imbrel/core/plan"
 	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/unit"
 	"imbrel.example/imbrel/core/words"
 )
 
@@ -22,7 +23,7 @@ excess should still be sent, with less precedence, mark it down: ` + "`red: {map
 						}
 						rate, ok := e.Meter.Bound()
 						if offered := s.steady(h, e); ok && float64(offered) > 1.5*float64(rate) {
-							if x := s.asksFor(h, e); x != nil && !s.bound[x] {
+							if x := s.asksFor(h, e, rate); x != nil && !s.bound[x] {
 								s.say(e.Spec.PlaceOf("police"), p.Where(), words.PolicerFarBelow.With(h.Name, offered, e.Name, rate, words.Part(1-float64(rate)/float64(offered)), words.Quote(x.Text)))
 							}
 						}
@@ -51,12 +52,13 @@ func (s *survey) meteredBefore(h *policy.Rehearsal, e *plan.Entry) bool {
 	})
 }
 
-// asksFor returns an expectation that wants the packets of an entry to arrive, well or at all; one that bounds them from above does not.
-func (s *survey) asksFor(h *policy.Rehearsal, e *plan.Entry) *policy.Expectation {
+// asksFor returns an expectation that wants more of the packets of an entry to arrive than a bound passes; one of a rate within it, and one that bounds
+// them from above, do not.
+func (s *survey) asksFor(h *policy.Rehearsal, e *plan.Entry, bound unit.Rate) *policy.Expectation {
 	for i := range h.Expect {
 		x := &h.Expect[i]
 		wants := x.Metric.Row().Better > 0 && x.AtLeast() || x.Metric.Row().Better < 0 && (x.AtMost() || x.Operator == "=") && x.Metric != policy.QueueSize
-		if !wants || x.Versus != "" {
+		if !wants || x.Versus != "" || x.Metric.Row().Kind == policy.Rates && x.Limit <= float64(bound) {
 			continue
 		}
 		for j := range s.demands {

@@ -21,7 +21,6 @@ func TestVariants(t *testing.T) {
 		expect  = "expect: [voice loss = 0, bulk delay p99 <= 150ms]"
 		asLeast = "at-least: 20%, at-most: {rate: 90%, when: work}}"
 		link    = "links: [{ends: [{at: west/wan, sends: 10Mbit/s}, {at: east/wan, sends: 10Mbit/s}], delay: 5ms}]"
-		tagged  = "{name: lan, rate: 1Gbit/s, subnets: [10.1.0.0/16]}, {name: wan, rate: 100Mbit/s}"
 	)
 	expecting := func(what string) []string { return []string{expect, "expect: [" + what + "]"} }
 	stream := func(name, rate, to string) string {
@@ -69,6 +68,19 @@ func TestVariants(t *testing.T) {
 		{"priorities of all there is", []string{"rate: 600kbit/s, burst: 4kB", "rate: 9Mbit/s, burst: 40kB", "at-least: 20%, at-most: {rate: 90%, when: work}}", "at-most: {rate: 90%, when: work}}", "{class: rest, at-least: 20%}", "{class: rest}"}},
 		{"priorities of a little more", []string{"rate: 600kbit/s, burst: 4kB", "rate: 9100kbit/s, burst: 40kB", "at-least: 20%, at-most: {rate: 90%, when: work}}", "at-most: {rate: 90%, when: work}}", "{class: rest, at-least: 20%}", "{class: rest}"}},
 		{"two priorities", []string{"{class: bulk, mark: {map: down}, at-least: 20%, at-most: {rate: 90%, when: work}}", "{class: bulk, priority: 2}"}},
+		{"a contract of two lines", []string{"{at: west/wan, sends: 10Mbit/s}", "{at: west/wan, contract: [{dscp: ef, rate: 500kbit/s, burst: 8kB}, {rate: 8500kbit/s, burst: 90kB}]}"}},
+		{"a contract of two lines that suffice", []string{"{at: west/wan, sends: 10Mbit/s}", "{at: west/wan, contract: [{dscp: ef, rate: 600kbit/s, burst: 8kB}, {rate: 9Mbit/s, burst: 90kB}]}"}},
+		{"a contract below the whole", []string{"{at: west/wan, sends: 10Mbit/s}", "{at: west/wan, contract: [{dscp: ef, rate: 600kbit/s, burst: 8kB}, {rate: 8Mbit/s, burst: 90kB}]}"}},
+		{"no shape before a contract", []string{"{at: west/wan, sends: 10Mbit/s}", "{at: west/wan, contract: {rate: 9Mbit/s, burst: 90kB}}", "    shape: 9Mbit/s\n", ""}},
+		{"a pressure that never comes", []string{"{rate: 90%, when: work}", "{rate: 1Mbit/s, when: {starts: {load: 9100kbit/s, for: 1s}, ends: {load: 60%, for: 2s}}}"}},
+		{"a pressure that comes", []string{"{rate: 90%, when: work}", "{rate: 1Mbit/s, when: {starts: {load: 9Mbit/s, for: 1s}, ends: {load: 60%, for: 2s}}}"}},
+		{"a policer far below, and marked", append(expecting("bulk rate at east/wan out >= 2Mbit/s"), asLeast, "police: {rate: 3Mbit/s, burst: 20kB}}")},
+		{"a bound that names each", []string{"rate: 600kbit/s, burst: 4kB", "calls: 5, codec: g711"}},
+		{"calls of another codec", []string{"codec: g711, between", "codec: g729, between"}},
+		{"more calls than a burst holds", []string{"calls: 6, codec", "calls: 30, codec", "rate: 600kbit/s, burst: 4kB", "rate: 3Mbit/s, burst: 4kB"}},
+		{"two expectations for a queue", append(expecting("bulk delay p99 <= 90ms, bulk delay max <= 101ms"), asLeast, "at-least: 20%, queue: {limit: 95ms}}")},
+		{"short packets behind full ones", []string{link, strings.ReplaceAll(link, "10Mbit/s", "700kbit/s"), "shape: 9Mbit/s", "shape: 95%", "rate: 600kbit/s, burst: 4kB", "rate: 100kbit/s, burst: 4kB"}},
+		{"a link that loses", []string{"delay: 5ms", "delay: 5ms, loss: 1%"}},
 	} {
 		text := checkable
 		for i := 0; i < len(c.changes); i += 2 {

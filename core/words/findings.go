@@ -6,8 +6,8 @@ var (
 		"a call of {codec} takes {per-call} there: one call alone loses {lost} of its packets",
 		"give it {needed}, which the {calls} calls of `{rehearsal}` take")
 	BoundBelowCalls = finding("the {calls} calls of `{rehearsal}` take {needed}, but `{entry}` is limited to {ceiling}",
-		"when all talk, {lost} of their packets are lost; for half a minute at a time one call can lose half of its packets; {fit} calls fit",
-		"give it {needed}, as `police: {{calls: {calls}, codec: {codec}}` does, or plan for {fit} calls")
+		"when all talk, {lost} of their packets are lost; for half a minute at a time one call can lose half of its packets; there is room for {fit|call}",
+		"give it {needed}, as `police: {{calls: {calls}, codec: {codec}}` does, or plan for {fit|call}")
 	BurstBelowInterval = finding("the burst of {burst} holds {held|packet} of `{entry}`, but its {calls} calls can each send one at the same moment",
 		"up to {lost} of {calls} packets of an interval are lost, although the rate suffices",
 		"give the burst {enough}")
@@ -151,7 +151,7 @@ var (
 		"give it a `shape` of {bought} or less, such as `shape: 98%`")
 	LineExceeded = finding("{entries} may send {sum}, and the contract passes {rate}[[ of packets {marks}]]",
 		"the carrier drops or marks the excess, calls like downloads",
-		"let {entries} together send {rate} at most, by `at-most` or the `shape`, or buy more")
+		"limit {entries} to {rate}, by `at-most` or the `shape`, or buy more")
 	BurstExceedsContract = finding("the burst of the shape exceeds the contract",
 		"{why}",
 		"let the `burst` of the shape be {fits} or less, or buy a larger one")
