@@ -116,7 +116,6 @@ rehearsals:
 // A reasoned case is a line of 10 Mbit/s of IP packets, what is changed of it, and what it says.
 type reasoned struct {
 	name, shape, entries, attach, wan, link, traffic, events, expect string
-	says                                                             string
 }
 
 func to(name string, kbit string, port string) string {

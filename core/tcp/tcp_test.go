@@ -31,7 +31,7 @@ type wire struct {
 	hold    time.Duration                  // acknowledgements come in clumps
 	arrived func(conn int, s *Segment)
 
-	sent  map[int]int64 // of each end, the end of the data that was sent
+	sent map[int]int64 // of each end, the end of the data that was sent
 
 	now   time.Duration
 	queue arrivalQueue
