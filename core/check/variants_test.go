@@ -80,6 +80,9 @@ func TestVariants(t *testing.T) {
 		{"more calls than a burst holds", []string{"calls: 6, codec", "calls: 30, codec", "rate: 600kbit/s, burst: 4kB", "rate: 3Mbit/s, burst: 4kB"}},
 		{"two expectations for a queue", append(expecting("bulk delay p99 <= 90ms, bulk delay max <= 101ms"), asLeast, "at-least: 20%, queue: {limit: 95ms}}")},
 		{"short packets behind full ones", []string{link, strings.ReplaceAll(link, "10Mbit/s", "700kbit/s"), "shape: 9Mbit/s", "shape: 95%", "rate: 600kbit/s, burst: 4kB", "rate: 100kbit/s, burst: 4kB"}},
+		{"a goodput beyond the limit of its data", append(expecting("copy goodput >= 5Mbit/s"), asLeast, "at-most: 4Mbit/s}", flood, "      - {name: copy, tcp: 2, from: 10.2.0.9, to: 10.1.0.9, to-port: 8000}")},
+		{"a goodput within the limit of its data", append(expecting("copy goodput >= 3Mbit/s"), asLeast, "at-most: 4Mbit/s}", flood, "      - {name: copy, tcp: 2, from: 10.2.0.9, to: 10.1.0.9, to-port: 8000}")},
+		{"a limit on acknowledgements", append(expecting("copy goodput >= 5Mbit/s"), asLeast, "at-most: 4Mbit/s}", "attach:\n  - {policy: up, at: west/wan out}\n  - {policy: up, at: east/wan out}\n", "attach:\n  - {policy: up, at: west/wan out}\n", flood, "      - {name: copy, tcp: 2, from: 10.2.0.9, to: 10.1.0.9, to-port: 8000}")},
 		{"a link that loses", []string{"delay: 5ms", "delay: 5ms, loss: 1%"}},
 	} {
 		text := checkable
