@@ -1,6 +1,8 @@
 package check
 
 import (
+	"slices"
+
 	"imbrel.example/imbrel/core/plan"
 	"imbrel.example/imbrel/core/policy"
 	"imbrel.example/imbrel/core/unit"
@@ -19,7 +21,7 @@ arithmetic, and needs no rehearsal. Raise the bound, or expect less.`,
 					if x.Versus != "" || x.Windowed() || x.OfPromise {
 						continue
 					}
-					if needsPackets(x) && s.blocked(h, x) {
+					if s.blocked(h, x) {
 						continue
 					}
 					if x.Metric == policy.Goodput && x.AtLeast() {
@@ -48,35 +50,41 @@ arithmetic, and needs no rehearsal. Raise the bound, or expect less.`,
 		}}
 }
 
-// blocked says that an expectation is about traffic that an entry blocks.
+// blocked says that an expectation is about traffic that an entry blocks, always.
 func (s *survey) blocked(h *policy.Rehearsal, x *policy.Expectation) bool {
+	if slices.ContainsFunc(h.Events, func(e policy.Event) bool { return e.Attach != nil }) { // the policy changes
+		return false
+	}
 	for i := range s.demands {
 		d := &s.demands[i]
-		if d.rehearsal != h || d.spread() || !d.within(x.Subject) || x.Metric == policy.Throughput && x.Where == nil && d.traffic.Name != x.Subject || x.Where != nil && (d.plan.Interface != x.Where || d.plan.Direction != x.Direction) {
+		elsewhere := x.Where != nil && (d.plan.Interface != x.Where || d.plan.Direction != x.Direction)
+		if d.rehearsal != h || elsewhere || d.spread() || !d.within(x.Subject) || !failsBlocked(x, d.traffic) {
 			continue
 		}
-		for e := d.entry; e != nil; e = e.Parent {
-			if e.Block && e.When == nil {
-				s.bound[x] = true
-				s.say(e.Spec.PlaceOf("block"), d.plan.Where(), words.BlockedExpected.With(e.Name, words.Quote(x.Text)))
-				return true
-			}
+		chain := d.entry.Chain()
+		at := slices.IndexFunc(chain, func(e *plan.Entry) bool { return e.Block })
+		if at >= 0 && !slices.ContainsFunc(chain, func(e *plan.Entry) bool { return e.When != nil }) {
+			s.bound[x] = true
+			s.say(chain[at].Spec.PlaceOf("block"), d.plan.Where(), words.BlockedExpected.With(chain[at].Name, words.Quote(x.Text)))
+			return true
 		}
 	}
 	return false
 }
 
-// needsPackets reports whether an expectation fails where a traffic of its class is blocked.
-func needsPackets(x *policy.Expectation) bool {
+// failsBlocked reports whether an expectation fails where a traffic is blocked that it is about.
+func failsBlocked(x *policy.Expectation, t *policy.Traffic) bool {
 	switch x.Metric {
 	case policy.Loss:
 		return (x.AtMost() || x.Operator == "=") && x.Limit < 1
 	case policy.Throughput:
-		return x.AtLeast() && x.Limit > 0
-	case policy.Drops, policy.QueueSize, policy.Marking:
-		return false
+		return x.AtLeast() && x.Limit > 0 && (x.Where != nil || t.Name == x.Subject)
+	case policy.MOS:
+		return x.AtLeast() && x.Limit > 1 && t.Kind == policy.Calls
+	case policy.Delay, policy.Variation, policy.Jitter:
+		return x.Where == nil
 	}
-	return x.Where == nil
+	return false
 }
 
 // goodputBound says that a goodput is above the limit of an entry on the way of its data.

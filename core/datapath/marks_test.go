@@ -89,7 +89,7 @@ func TestDrain(t *testing.T) {
 	}
 }
 
-// A plain FIFO counts by the classes it is told, and by no others.
+// A plain FIFO counts packets by the class that ClassOf returns.
 func TestPlainFIFOCounts(t *testing.T) {
 	p := New(Config{Rate: 10_000_000, Framing: packet.FramingIP(), Classes: 3, ClassOf: func(p *packet.Packet) int { return int(p.Flow.ToPort) - 1 }})
 	l := &pool{}

@@ -244,19 +244,36 @@ func (m *Measures) cause(w *Why, r *Result, h *Hop, reason datapath.Reason, span
 	return s.also(w, reason, s.cause(w, reason))
 }
 
+// describe notes the class, its rates and its rivals in the Why, and returns the rivals' rates.
+func (s *scene) describe(w *Why) (beside words.Fact) {
+	offered := int64(s.offered())
+	w.Class, w.OfferedBps, w.PromisedBps = s.c.Class, &offered, s.c.PromisedBps
+	w.Against, beside = s.rivals(func(*Class) bool { return true })
+	if w.entry = s.e; s.e == nil {
+		w.at(s.f.place.Interface.At)
+	} else {
+		w.at(s.e.Spec.At)
+	}
+	return beside
+}
+
+// sent returns the rate that the interface sent of the innermost entries that count, when it happened.
+func (s *scene) sent(counts func(*Class) bool) (sum unit.Rate) {
+	for i := range s.f.Classes {
+		if c := &s.f.Classes[i]; c.seen.Entry != nil && c.seen.Entry.Leaf() && counts(c) {
+			_, sent := s.rates(c, s.steps)
+			sum += sent
+		}
+	}
+	return sum
+}
+
 // cause returns why the packets were dropped or waited, and fills in the Why.
 func (s *scene) cause(w *Why, reason datapath.Reason) words.Fact {
-	offered := int64(s.offered())
-	w.Class = s.c.Class
-	w.OfferedBps, w.PromisedBps = &offered, s.c.PromisedBps
-	names, beside := s.rivals(func(*Class) bool { return true })
-	w.Against = names
+	beside := s.describe(w)
 	if w.Cause = "fifo"; s.e == nil {
-		w.at(s.f.place.Interface.At)
 		return words.PlainFIFO.With(s.f.place.Interface.Rate, beside)
 	}
-	w.entry = s.e
-	w.at(s.e.Spec.At)
 	by := s.e
 	if n := s.h.culprit(reason); n >= 0 {
 		by = s.f.place.Plan.Entries[n]
@@ -323,7 +340,7 @@ func (s *scene) cause(w *Why, reason datapath.Reason) words.Fact {
 		return words.BurstsInQueue.With(s.e.Queue.Bytes, average, promise, unit.Size(s.c.seen.QueueNeeded), w.written())
 	}
 	w.Cause = "share"
-	if len(names) == 0 {
+	if len(w.Against) == 0 {
 		return words.FillsAlone.With(what, s.offered(), s.f.place.Plan.Whole, w.written())
 	}
 	return words.AbovePromise.With(what, s.offered(), s.promised(), beside, w.written())
@@ -349,13 +366,9 @@ func (s *scene) also(w *Why, reason datapath.Reason, cause words.Fact) words.Fac
 		}
 	}
 	if w.Cause == "at-most" || w.Cause == "police" || w.Cause == "priority" {
-		others, offered := unit.Rate(0), s.offered()
-		for i := range s.f.Classes {
-			if c := &s.f.Classes[i]; c != s.c && c.seen.Entry.Leaf() && !precedes(s.e, c.seen.Entry) && !strings.HasPrefix(c.Class, s.c.Class+"/") {
-				_, sent := s.rates(c, s.steps)
-				others += sent
-			}
-		}
+		offered, others := s.offered(), s.sent(func(c *Class) bool {
+			return c != s.c && !precedes(s.e, c.seen.Entry) && !strings.HasPrefix(c.Class, s.c.Class+"/")
+		})
 		if names, beside := s.rivals(func(c *Class) bool { return !precedes(s.e, c.seen.Entry) }); float64(offered)*1.05 > float64(s.f.place.Plan.Whole-others) && len(names) > 0 {
 			if b := (Blame{Cause: "share", Against: names}); w.Cause == "priority" { // its text says what the class is promised
 				w.Also = append(w.Also, b)
@@ -390,14 +403,7 @@ func (s *scene) filled() *plan.Entry {
 func (s *scene) starved() (urgent []string, rates words.Fact, got unit.Rate) {
 	if _, got = s.rates(s.c, s.steps); s.e.Instances() == nil && float64(got) < 0.9*float64(min(s.e.Promise, s.offered())) {
 		urgent, rates = s.rivals(func(c *Class) bool { return precedes(c.seen.Entry, s.e) })
-		sum := unit.Rate(0)
-		for i := range s.f.Classes {
-			if c := &s.f.Classes[i]; c.seen.Entry != nil && c.seen.Entry.Leaf() && precedes(c.seen.Entry, s.e) {
-				_, sent := s.rates(c, s.steps)
-				sum += sent
-			}
-		}
-		if sum+s.e.Promise <= s.f.place.Plan.Whole { // there was room for the promise beside them
+		if s.sent(func(c *Class) bool { return precedes(c.seen.Entry, s.e) })+s.e.Promise <= s.f.place.Plan.Whole { // there was room for the promise beside them
 			return nil, words.Fact{}, got
 		}
 	}
@@ -563,17 +569,19 @@ func (m *Measures) whyThere(w *Why, r *Result, e *policy.Expectation) {
 		}
 	}
 	s := m.scene(f, c, h, reason, m.span(e, nil))
-	cause := s.also(w, reason, s.cause(w, reason))
 	w.LostPackets = int64(drops(c))
+	var cause words.Fact
+	if e.Metric == policy.Marking || e.Metric == policy.Throughput && (e.AtMost() || w.LostPackets == 0) { // neither drops nor waits are to blame
+		s.describe(w)
+	} else {
+		cause = s.also(w, reason, s.cause(w, reason))
+	}
 	w.Reason = reason.String()
 	if reason == datapath.Passed {
 		w.Reason = byWaiting
 	}
 	all := m.scene(f, c, h, datapath.Passed, m.span(e, nil))
 	offered, _ := all.rates(c, all.life)
-	if e.Metric == policy.Marking || e.Metric == policy.Throughput && (e.AtMost() || w.LostPackets == 0) { // nothing dropped packets, or let them wait
-		w.Cause, w.By, w.Also = "", "", nil
-	}
 	switch e.Metric {
 	case policy.Marking:
 		w.Reason = byMark

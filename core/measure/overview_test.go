@@ -101,7 +101,7 @@ func TestWorst(t *testing.T) {
 	}
 }
 
-// A class's promise is compared where it sent most of it, at interfaces that send, and in entries of its name within others.
+// PromiseUse finds the outgoing interface at which a class sent the largest part of its promise. Nested entries of the same name count.
 func TestPromiseUse(t *testing.T) {
 	r := overviewed()
 	if u := r.PromiseUse("voice"); u == nil || u.Where != "b/blamed out" || u.SentBps != 20 || u.PromisedBps != 10 {

@@ -113,7 +113,7 @@ rehearsals:
 	return strings.Join(out, "\n")
 }
 
-// A reasoned case is a line of 10 Mbit/s of IP packets, what is changed of it, and what it says.
+// A reasoned case changes parts of a file: two nodes and a link of 10 Mbit/s.
 type reasoned struct {
 	name, shape, entries, attach, wan, link, traffic, events, expect string
 }

@@ -223,7 +223,7 @@ func TestFiguresOfAListOfPackets(t *testing.T) {
 			traffic = append(traffic, fmt.Sprintf("{name: s%d, rate: %dkbit/s, packet: %dB, arrivals: %s, from: 10.1.0.%d, to: 10.2.0.9, to-port: %d, starts: %dms, lasts: %dms}",
 				i, 300+r.IntN(1500), 100+r.IntN(1400), arrivals, 10+i, 9000+i, from, for_))
 		}
-		// One expectation of each metric and statistic, of traffic and of classes, over the whole time and over a part of it.
+		// One expectation for each metric and statistic, of traffic and of classes; every third has a window.
 		var expect []string
 		var asked []asks
 		for i, subject := range []string{"s0", "c1", "s2", "talk", "voice"} {

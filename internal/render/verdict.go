@@ -79,19 +79,12 @@ func (t Text) holds(o *measure.Outcome) painted {
 	return t.bad("FAILS")
 }
 
-// cell is what a table has of an outcome: why there is none goes below the row.
-func cell(o *measure.Outcome) string {
+// cell is an outcome in a table. The reason why there is none goes below the row.
+func cell(o *measure.Outcome, say func(*measure.Outcome) string) string {
 	if o.Measured == nil {
 		return "nothing"
 	}
-	return Measured(o)
-}
-
-func phasedCell(o *measure.Outcome) string {
-	if o.Measured == nil {
-		return cell(o)
-	}
-	return Phased(o)
+	return say(o)
 }
 
 // Phased prints what was measured, with the phase of an event where it is of one.
@@ -138,7 +131,7 @@ func (t Text) expectations(r *measure.Result, v *View) {
 	w := t.grid([]column{{"expectation", true}, {"measured", false}, {"", true}, {"of", true}}, nil)
 	for _, i := range order {
 		o := &r.Expectations[i]
-		w.add(table.Row{o.Title(), cell(o), t.holds(o), o.Of})
+		w.add(table.Row{o.Title(), cell(o, Measured), t.holds(o), o.Of})
 	}
 	t.putWith(w, func(row int) {
 		if row < len(order) {
@@ -497,7 +490,7 @@ func (t Text) bothExpectations(without, with *measure.Result, v *View) {
 	w := t.grid([]column{{"expectation", true}, {"without", false}, {"", true}, {"with", false}, {"", true}, {"of", true}}, nil)
 	for _, i := range order {
 		a, b := &without.Expectations[i], &with.Expectations[i]
-		w.add(table.Row{b.Text, phasedCell(a), t.holds(a), phasedCell(b), t.holds(b), b.Of})
+		w.add(table.Row{b.Text, cell(a, Phased), t.holds(a), cell(b, Phased), t.holds(b), b.Of})
 	}
 	said := false
 	t.putWith(w, func(row int) {
