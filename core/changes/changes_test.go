@@ -10,8 +10,8 @@ import (
 	"imbrel.example/imbrel/core/policyfile"
 )
 
-// What is said of single edits of a file: the values that differ, and what interfaces do otherwise. A group is as new or gone as its addresses are, whether
-// classes use it or not; the only limit of an entry is its upper limit, whenever it is in force.
+// Single edits of a file, with the values and treatments that then differ. A group that classes stop using is not new.
+// All upper limits of an entry are in one row.
 func TestSingleEdits(t *testing.T) {
 	before, err := os.ReadFile("../check/testdata/sound.yaml")
 	if err != nil {

@@ -173,7 +173,7 @@ func TestFindings(t *testing.T) {
 	if all := check.File(file, source.Accepted); len(all) > 0 {
 		t.Errorf("the sound file: %+v", all)
 	}
-	// Every sentence of these was read. WRITE_FINDINGS=1 writes them anew, to be read again.
+	// WRITE_FINDINGS=1 writes the sentences anew. Read those that change.
 	compareSentences(t, "testdata/findings.txt", sentences)
 }
 

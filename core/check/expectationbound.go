@@ -50,7 +50,7 @@ arithmetic, and needs no rehearsal. Raise the bound, or expect less.`,
 		}}
 }
 
-// blocked says that an expectation is about traffic that an entry blocks, always.
+// blocked reports an expectation whose traffic an entry always blocks.
 func (s *survey) blocked(h *policy.Rehearsal, x *policy.Expectation) bool {
 	if slices.ContainsFunc(h.Events, func(e policy.Event) bool { return e.Attach != nil }) { // the policy changes
 		return false
@@ -72,7 +72,7 @@ func (s *survey) blocked(h *policy.Rehearsal, x *policy.Expectation) bool {
 	return false
 }
 
-// failsBlocked reports whether an expectation fails where a traffic is blocked that it is about.
+// failsBlocked reports whether an expectation fails when one of its traffics is blocked.
 func failsBlocked(x *policy.Expectation, t *policy.Traffic) bool {
 	switch x.Metric {
 	case policy.Loss:

@@ -52,8 +52,8 @@ func (s *survey) meteredBefore(h *policy.Rehearsal, e *plan.Entry) bool {
 	})
 }
 
-// asksFor returns an expectation that wants more of the packets of an entry to arrive than a bound passes; one of a rate within it, and one that bounds
-// them from above, do not.
+// asksFor returns an expectation that needs more packets of an entry than a bound passes, or nil. A minimum rate within the bound needs no more;
+// nor does a maximum rate.
 func (s *survey) asksFor(h *policy.Rehearsal, e *plan.Entry, bound unit.Rate) *policy.Expectation {
 	for i := range h.Expect {
 		x := &h.Expect[i]

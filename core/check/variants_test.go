@@ -11,8 +11,7 @@ import (
 	"imbrel.example/imbrel/core/policyfile"
 )
 
-// What is found when the sound file is changed in other ways than the rules' own examples: testdata/variants.txt. Every sentence there was read.
-// WRITE_FINDINGS=1 writes them anew, to be read again.
+// testdata/variants.txt has the findings of other changes of the sound file. WRITE_FINDINGS=1 writes it anew. Read the sentences that change.
 func TestVariants(t *testing.T) {
 	const (
 		voice   = "- {name: voice, match: [{dscp: ef, from: phones}]}"
@@ -110,7 +109,7 @@ func TestVariants(t *testing.T) {
 	compareSentences(t, "testdata/variants.txt", got.String())
 }
 
-// compareSentences holds sentences against those in a file, line by line.
+// compareSentences compares sentences with a file, line by line.
 func compareSentences(t *testing.T, name, got string) {
 	t.Helper()
 	if os.Getenv("WRITE_FINDINGS") != "" {

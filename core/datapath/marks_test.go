@@ -13,7 +13,7 @@ import (
 
 func ptr[T any](v T) *T { return &v }
 
-// A mark is written at each layer that it names and the packet has, and nowhere else.
+// A mark changes the layers that it names, where the packet has them.
 func TestMarks(t *testing.T) {
 	table := &policy.MarkTable{}
 	for i := range table.To {
@@ -61,7 +61,7 @@ func TestMarks(t *testing.T) {
 	}
 }
 
-// What waits comes out of a path in the order in which it came, from its one queue or from all of them.
+// Drain returns the packets of all queues in their order of arrival.
 func TestDrain(t *testing.T) {
 	policed := plan.New(&policy.Policy{Treat: []policy.Entry{treats(1, policy.Entry{Priority: 1}), treats(2, policy.Entry{Treat: []policy.Entry{treats(2, policy.Entry{}), treats(3, policy.Entry{})}})}}, 10_000_000, packet.FramingEthernet())
 	for name, p := range map[string]*Path{"a policy": New(Config{Plan: policed}), "a FIFO": New(Config{Rate: 10_000_000, Framing: packet.FramingEthernet()})} {
@@ -118,7 +118,7 @@ func TestPlainFIFOCounts(t *testing.T) {
 	}
 }
 
-// An entry counts what those within it count, and another path's counters add up.
+// The counters of an entry are the sums of its nested entries. Add adds the counters of another path.
 func TestCountersAddUp(t *testing.T) {
 	p := New(Config{Plan: plan.New(&policy.Policy{Treat: []policy.Entry{
 		{Class: &policy.Class{Name: "both", Match: []policy.Condition{policy.All(policy.KeyToPort.In(policy.Range{First: 1, Last: 2}))}}, ClassName: policy.Ref{Text: "both"},

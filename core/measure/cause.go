@@ -44,7 +44,7 @@ type scene struct {
 	steps []int         // in which it happened
 	life  []int         // in which anything was offered
 	whole []int         // from the first in which anything was offered to the last
-	fell  *policy.Event // that left the link less than the shape meanwhile; nil: none did
+	fell  *policy.Event // that reduced the link below the shape in this time, or nil
 }
 
 // scene finds the steps in which packets of a class were dropped, or waited.
@@ -83,8 +83,8 @@ func (m *Measures) scene(f *Interface, c *Class, h *Hop, reason datapath.Reason,
 	return s
 }
 
-// inBursts reports whether what came was within a rate on average, and no more at once than that rate takes a second for, so that room for
-// bursts would have been enough. It returns the average.
+// inBursts returns the average rate offered, and reports whether a larger burst would have sufficed: the average is below the rate, and the burst
+// that was needed is at most a second at the rate, or the average of the busy steps alone is below the rate.
 func (s *scene) inBursts(rate unit.Rate, needed int64) (unit.Rate, bool) {
 	life, _ := s.rates(s.c, s.life)
 	average, _ := s.rates(s.c, s.whole)
@@ -383,8 +383,8 @@ func (s *scene) also(w *Why, reason datapath.Reason, cause words.Fact) words.Fac
 	return words.CauseAlso.With(cause, facts)
 }
 
-// filled returns the innermost entry around the packets whose upper limit was used up when it happened: with more of what is shared no more of
-// them would have passed. It returns nil where there is none.
+// filled returns the innermost entry, this one or one around it, that sent all that its upper limit passes; nil where there is none. A larger
+// share would not have helped.
 func (s *scene) filled() *plan.Entry {
 	for e := s.e; e != nil; e = e.Parent {
 		c, n := s.class(e), e.AtMost
@@ -442,7 +442,7 @@ func condition(w *plan.When) string {
 	return w.Spec.Words()
 }
 
-// eachOf names what an entry's limit is for each of; "": all together.
+// eachOf names what each instance of an entry's limit is for, such as "source"; "" where the limit is for all packets together.
 func eachOf(e *plan.Entry) string {
 	if o := e.Instances(); o != nil {
 		return o.Each.String()

@@ -8,7 +8,7 @@ import (
 
 func waits(max float64) *Milliseconds { return &Milliseconds{Max: max, P99: max / 2} }
 
-// overviewed is a result with a place of each kind.
+// overviewed is a result with places that are blamed, full, dropping and idle.
 func overviewed() *Result {
 	class := func(name string, drops uint64, max float64) Class {
 		return Class{Class: name, Drops: Drops{QueueFull: drops}, QueueDelay: waits(max)}
@@ -48,8 +48,8 @@ func overviewed() *Result {
 
 func ptr(v float64) *float64 { return &v }
 
-// First come the places by which an expectation failed, then those that dropped packets, then the fullest; full is what dropped packets, or what let
-// them wait and sent nearly its rate or is to blame.
+// Places lists first those that failed expectations blame, then those that dropped packets, then the fullest. A place is full if it dropped packets, or
+// if packets waited there and it was blamed or sent nearly its rate.
 func TestPlaces(t *testing.T) {
 	var got []string
 	for _, u := range overviewed().Places() {
@@ -67,7 +67,7 @@ func TestPlaces(t *testing.T) {
 	}
 }
 
-// Of more than a number the worst are shown: those by which an expectation failed, then those that lost packets, TCP apart, then the others by delay.
+// WorstRows puts the rows of failed expectations first, then those with losses except TCP, then the others by delay.
 func TestWorst(t *testing.T) {
 	r := overviewed()
 	names := func(rows []*Row) (out []string) {
@@ -120,7 +120,7 @@ func TestPromiseUse(t *testing.T) {
 	}
 }
 
-// What is asked for is left: of places, of classes, and of both.
+// Only keeps the places and classes of a selection.
 func TestOnly(t *testing.T) {
 	r := overviewed()
 	r.Hops = []HopRow{{Node: "a", Interface: "busy", At: "out", Class: "voice"}, {Node: "a", Interface: "busy", At: "out", Class: "rest"}, {Node: "b", Interface: "drops", At: "in", Class: "voice"}}
@@ -135,7 +135,7 @@ func TestOnly(t *testing.T) {
 	}
 }
 
-// From where on most fails, with the fewest on the wrong side; chance in one part does not count.
+// Turn returns the place with the fewest parts on the wrong side.
 func TestTurn(t *testing.T) {
 	for fails, want := range map[string]int{"": 0, "0": 1, "1": 0, "000": 3, "0011": 2, "01000111": 5, "0100": 4, "1011": 0, "10": 2, "0110": 1, "00101": 2, "111": 0} {
 		var list []bool

@@ -12,7 +12,7 @@ import (
 	"imbrel.example/imbrel/core/simulate"
 )
 
-// reasonsOf rehearses a line and returns what each expectation that fails says.
+// reasonsOf rehearses a case and returns the sentences of its result.
 func reasonsOf(t *testing.T, c *reasoned) string {
 	t.Helper()
 	link := "{ends: [{at: west/wan}, {at: east/wan}], delay: 5ms}"
@@ -126,8 +126,8 @@ func from(host, rate string) string {
 	return strings.Replace(to("w"+host, rate, "80"), "10.1.0.9", "10.1.0."+host, 1)
 }
 
-// Why expectations fail, in one place after the other on a line of 10 Mbit/s. Each sentence in testdata/reasons.txt was read, and its figures follow from what is
-// offered: 1,000 bytes of IP are 1,038 on the wire, so 4 Mbit/s are 4.15 there. WRITE_REASONS=1 writes them anew, to be read again.
+// testdata/reasons.txt has the reasons and warnings of each case. 1,000 bytes of IP are 1,038 on the wire, so 4 Mbit/s are 4.15 there.
+// WRITE_REASONS=1 writes it anew. Read the sentences that change.
 func TestReasons(t *testing.T) {
 	var got strings.Builder
 	const rest = ", {class: rest}"

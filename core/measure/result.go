@@ -83,7 +83,7 @@ func (o *Outcome) Title() string {
 	return o.Text + " " + o.Phase
 }
 
-// OverTheWhole returns what was measured over the whole time, or nil.
+// OverTheWhole returns the figure of the whole rehearsal, or nil.
 func (o *Outcome) OverTheWhole() *float64 {
 	if o.Phase != "" {
 		return o.Whole

@@ -18,7 +18,7 @@ import (
 	"imbrel.example/imbrel/core/unit"
 )
 
-// A sighting is what a tap saw of a packet on its way over one line.
+// A sighting is one packet, as a tap at the interfaces saw it.
 type sighting struct {
 	flow           packet.Flow
 	number         int // in its flow
@@ -27,13 +27,13 @@ type sighting struct {
 	queued, leaves time.Duration // where the line begins; leaves 0: dropped there
 }
 
-// talk is what a listener of a call hears: the packets that are lost or too late, in runs, and the delay.
+// A talk counts the packets of a call that are lost or late, and the runs of them.
 type talk struct {
 	missing, late, runs, all int
 	delays                   float64
 }
 
-// hears plays a call direction's packets, in the order sent, and counts those sent from a time until another. Packets do not overtake one another here.
+// hears plays the packets of one direction of a call, in order, and counts those sent between two times.
 func hears(packets []sighting, playout, from, to time.Duration) (t talk, mos float64) {
 	g, _ := codec.ByName("g711")
 	gone := false
@@ -76,7 +76,7 @@ func hears(packets []sighting, playout, from, to time.Duration) (t talk, mos flo
 	return t, measure.MOS(measure.R(g.Interval+g.LookAhead+time.Duration(t.delays/float64(came)), loss, burst, g.Ie, g.Bpl))
 }
 
-// A figure is a metric of an expectation, and how it is made of the packets of each flow one way.
+// A figure is a metric of an expectation, with a function that computes it from packets by flow.
 type figure struct {
 	name, op           string
 	limit              func(*rand.Rand) string
@@ -99,7 +99,7 @@ func (a *asks) takes(f packet.Flow, back bool) bool {
 	return (f.To.As4()[1] == 1) == back && isCall == (port == 0) && (isCall || f.ToPort == port)
 }
 
-// delaysOf returns the delays of what arrived, in order of length, in milliseconds.
+// delaysOf returns the delays of the packets that arrived, in milliseconds, sorted.
 func delaysOf(by map[packet.Flow][]sighting) (out []float64) {
 	for _, packets := range by {
 		for _, s := range packets {
@@ -204,7 +204,7 @@ var figures = func() []figure {
 	return out
 }()
 
-// Every figure of the rows, the classes and the interface is what a list of all packets gives, made by a tap at the interfaces.
+// The figures of a result agree with those computed from a list of all packets, which a tap at the interfaces makes.
 func TestFiguresOfAListOfPackets(t *testing.T) {
 	for trial := range 10 {
 		r := rand.New(rand.NewPCG(91, uint64(trial)))
@@ -328,7 +328,7 @@ rehearsals:
 			} else if received > 0 {
 				t.Errorf("trial %d: %s has no delay", trial, name)
 			}
-			// Rates are over the time that the source sends after the warm-up, and count what arrives in it, moved by the first delay.
+			// Rates are over the time in which the source sends after the warm-up. The first delay shifts that time for arrivals.
 			from, until := warm, 3*time.Second
 			if port > 0 {
 				from, until = spans[port-9000][0], min(3*time.Second, spans[port-9000][1])

@@ -66,7 +66,7 @@ func (r *Result) warn(name, level string, at policy.Place, fact words.Fact) {
 	r.warnOf("", name, level, at, fact)
 }
 
-// warnOf adds a warning about a class. What is said of another class is said too.
+// warnOf adds a warning about a class. Warnings of one line are merged for each class.
 func (r *Result) warnOf(class, name, level string, at policy.Place, fact words.Fact) {
 	for i := range r.Warnings {
 		if w := &r.Warnings[i]; w.Name == name && w.of == class && w.File == at.File && w.Line == at.Line {

@@ -405,7 +405,7 @@ func TestLimitsInPlaceOfAShape(t *testing.T) {
 	}
 }
 
-// What a policy may send more than was bought: for good, at once, or in bytes that only the carrier counts.
+// A policy can exceed a contract by its rate, by its burst, or by the overhead that the carrier counts.
 func TestExceedsAContract(t *testing.T) {
 	pppoe, _ := packet.ParseFraming("ethernet-pppoe")
 	line := func(r unit.Rate, burst unit.Size) policy.ContractLine {
@@ -452,7 +452,7 @@ func TestExceedsAContract(t *testing.T) {
 	}
 }
 
-// What is served before an entry, and how long a promise that waits for it is made up for.
+// Ahead gives the limits and bursts of the more urgent entries; Lag follows from them.
 func TestAheadAndLag(t *testing.T) {
 	full := unit.Size(1500)
 	voice := policy.Entry{Priority: 1, Police: &policy.Police{Rate: rate(mbit), Burst: 4000, Excess: 2000, Red: policy.Action{Drop: true}}}
@@ -489,7 +489,7 @@ func TestAheadAndLag(t *testing.T) {
 	}
 
 	p := plan.New(&policy.Policy{Treat: level(voice, promise)}, 10*mbit, packet.FramingIP())
-	// Voice's bursts and a packet each of both, at the 9 Mbit/s that voice leaves; of small promises four packets' time is more.
+	// The burst of voice and a packet of each entry, at the 9 Mbit/s that voice leaves, or the time of four packets where that is longer.
 	if got, want := p.Lag(p.Top[1]), max(unit.Rate(9*mbit).Time(7500+1500), 4*p.Top[1].Part.Time(1500)); got != want {
 		t.Errorf("a promise is made up for %v; want %v", got, want)
 	}
@@ -505,7 +505,7 @@ func TestAheadAndLag(t *testing.T) {
 	}
 }
 
-// What a policer lets pass for good and at once: with the second bucket where yellow passes.
+// Policing returns the rate and burst of a policer that drops; the second bucket counts where yellow packets pass.
 func TestPolicing(t *testing.T) {
 	drop := policy.Action{Drop: true}
 	for _, c := range []struct {
@@ -528,7 +528,7 @@ func TestPolicing(t *testing.T) {
 	}
 }
 
-// What an entry borrows by: its part of what is promised, or its own weight beside an at-least, in thousandths of a per cent, and never nothing.
+// The weight of an entry is its part of the promises, or its own weight beside an at-least, in thousandths of a per cent and at least one.
 func TestWeights(t *testing.T) {
 	weights := func(whole unit.Rate, entries ...policy.Entry) (out []int64) {
 		for _, e := range plan.New(&policy.Policy{Treat: level(entries...)}, whole, packet.FramingIP()).Entries {
@@ -554,8 +554,7 @@ func TestWeights(t *testing.T) {
 	}
 }
 
-// How much may go at once: two packets beyond the rate of an `at-most`, and what its burst lasts for; and beyond a packet of a shape's burst what leaves
-// at the interface's rate until it is used up.
+// The credit of an `at-most` is two packets and its burst. The credit of a shape is its burst without a packet, less what its rate passes meanwhile.
 func TestCredits(t *testing.T) {
 	p := plan.New(&policy.Policy{Treat: level(policy.Entry{AtMost: most(rate(2 * mbit))},
 		policy.Entry{AtMost: &policy.Ceiling{Rate: rate(2 * mbit), Burst: &policy.Burst{To: rate(6 * mbit), For: 500 * time.Millisecond}}})}, 10*mbit, packet.FramingIP())
@@ -617,7 +616,7 @@ func TestNumbersOfRED(t *testing.T) {
 	}
 }
 
-// A level that promises too much is said of the entry that asks for most of what is too much, at the key that asks.
+// A level that promises too much is reported at the first entry beyond the rate, at its key.
 func TestWhoPromisesTooMuch(t *testing.T) {
 	keyed := func(line int, e policy.Entry, keys ...string) policy.Entry {
 		e.Begins(policy.Place{Line: line})
@@ -676,7 +675,7 @@ func TestChain(t *testing.T) {
 	}
 }
 
-// A class with `here` is as it is at its node, the same for all entries there, and none where the node has no subnets.
+// A class with `here` has the subnets of its node. A node without subnets is a problem.
 func TestHere(t *testing.T) {
 	from := policy.Term{Key: policy.KeyFrom, Addresses: &policy.Addresses{Here: true}}
 	class := &policy.Class{Name: "local", Match: []policy.Condition{policy.All(from)}}

@@ -12,7 +12,7 @@ import (
 	"imbrel.example/imbrel/core/packet"
 )
 
-// A twin is a queue discipline as its specification writes it, without regard to speed.
+// A twin is a slow queue discipline that follows its specification line by line.
 type twin interface {
 	push(now time.Duration, p *packet.Packet) Verdict
 	pop(now time.Duration) *packet.Packet
@@ -357,8 +357,8 @@ func (q *pieTwin) pop(now time.Duration) *packet.Packet {
 }
 func (q *pieTwin) waiting() []*packet.Packet { return q.list }
 
-// Every discipline does packet by packet what its specification says: what it refuses, drops, marks and sends, in which order. Random flows of random sizes
-// come faster and slower than they leave, with pauses in which the queue runs empty.
+// Each discipline refuses, drops, marks and sends the same packets as its twin, in the same order. Random flows exceed the rate at times, and pause at
+// others.
 func TestDisciplinesAgainstTheirSpecifications(t *testing.T) {
 	const rate = 10_000_000
 	slowest := time.Duration(1500) * 8 * time.Second / rate

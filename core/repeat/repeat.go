@@ -33,7 +33,7 @@ type Held struct {
 	Measured *Interval `json:"measured"` // nil: nothing to measure
 	Unit     string    `json:"unit"`
 	Fails    *uint64   `json:"fails,omitempty"` // the first seed with which it does not
-	// FailsIn are the phases of events in which it fails in a run that it holds over the whole of, or fails most in.
+	// FailsIn are the phases of events in which it fails, in runs where it holds over the whole time.
 	FailsIn []string `json:"fails_in,omitempty"`
 }
 

@@ -52,7 +52,7 @@ func Example() {
 	// Output: fail: "voice delay p99 <= 20ms" in 2 of 3, not with seed 3; 19.3 ms, between 15.5 and 23.1
 }
 
-// What an expectation measures over the whole time is one figure, whether it fails there or in a phase of an event.
+// Measured is of the whole time, also in runs that fail in a phase of an event.
 func TestFailuresInAPhase(t *testing.T) {
 	of := func(phase string, measured, whole float64) *measure.Result {
 		o := measure.Outcome{Text: "voice loss <= 5%", Unit: "%", Phase: phase, Measured: &measured}

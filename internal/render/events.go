@@ -36,7 +36,7 @@ func (t Text) happened(r *measure.Result, v *View) {
 	}
 }
 
-// EventTime says when an event is, and when the routes follow it.
+// EventTime says when an event begins and ends, and when the routes follow.
 func EventTime(e *measure.EventResult) string {
 	text := fmt.Sprintf("from %s to %s", seconds(e.AtS), seconds(e.UntilS))
 	if e.DetectedS != nil {
@@ -56,7 +56,7 @@ func HoldsAgain(o *measure.EventOutcome) string {
 	return ""
 }
 
-// InPhase prints what was measured in a phase, and whether the expectation fails in it.
+// InPhase prints the measured value of a phase, and reports whether the expectation fails in it.
 func InPhase(o *measure.EventOutcome, p *measure.PhaseOutcome) (text string, fails bool) {
 	switch {
 	case p == nil:

@@ -79,7 +79,7 @@ func (t Text) holds(o *measure.Outcome) painted {
 	return t.bad("FAILS")
 }
 
-// cell is an outcome in a table. The reason why there is none goes below the row.
+// cell prints an outcome for a table. The reason of one without a figure goes below its row.
 func cell(o *measure.Outcome, say func(*measure.Outcome) string) string {
 	if o.Measured == nil {
 		return "nothing"
@@ -87,7 +87,7 @@ func cell(o *measure.Outcome, say func(*measure.Outcome) string) string {
 	return say(o)
 }
 
-// Phased prints what was measured, with the phase of an event where it is of one.
+// Phased prints a measured value, with its phase of an event.
 func Phased(o *measure.Outcome) string {
 	if o.Phase == "" {
 		return Measured(o)

@@ -319,7 +319,7 @@ func (p *rehearsal) expectations() []block {
 	return []block{{ID: "expectations", Title: "What was expected", Table: t, Lead: []string{"The line in each bar is the limit."}}}
 }
 
-// events says what each event did to the expectations, before, during and after it.
+// events makes a table for each event: the expectations before, during and after it.
 func (p *rehearsal) events() []block {
 	var out []block
 	for i := range p.last().Events {

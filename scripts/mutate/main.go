@@ -125,7 +125,7 @@ func main() {
 	fmt.Println(len(drawn), "mutants:", counts)
 }
 
-// unchanged returns how long the tests of a package may take: some times what they take without a change.
+// unchanged runs the tests of a package without a change, and returns a limit of time for those with one.
 func unchanged(pkg string) time.Duration {
 	began := time.Now()
 	if out, err := exec.Command("go", "test", "-short", "-count=1", "./"+pkg).CombinedOutput(); err != nil {
