@@ -17,9 +17,7 @@ network:
   links: [{ends: [{at: site/wan, contract: {rate: RATE, burst: 12kB}}, {at: far/wan}], delay: 1ms}]
 `
 
-// TestAcceptanceOfALine: a gate that polices is the carrier. What it passes is accepted where that is what was bought; a contract of more, or of less, is not.
-func TestAcceptanceOfALine(t *testing.T) { tries(t, acceptOnce) }
-
+// acceptOnce: a gate that polices is the carrier. What it passes is accepted where that is what was bought; a contract of more, or of less, is not.
 func acceptOnce(t testing.TB) {
 	y := answeringYard(t, "900Mbit/s", "{class: rest, police: {rate: 8Mbit/s, burst: 12kB}}")
 	for _, c := range []struct {

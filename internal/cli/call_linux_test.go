@@ -14,10 +14,8 @@ import (
 	"imbrel.example/imbrel/internal/live"
 )
 
-// TestCall: calls to a far end on the same machine lose nothing, are told as the E-model has it, and
+// callOnce: calls to a far end on the same machine lose nothing, are told as the E-model has it, and
 // the far end's own reports agree.
-func TestCall(t *testing.T) { tries(t, callOnce) }
-
 func callOnce(t testing.TB) {
 	dir := t.TempDir()
 	address := answering(t)
@@ -191,9 +189,7 @@ network:
 	return y
 }
 
-// TestFloodsShare: three floods of one rate share a full queue of tail drop.
-func TestFloodsShare(t *testing.T) { tries(t, floodsShareOnce) }
-
+// floodsShareOnce: three floods of one rate share a full queue of tail drop.
 func floodsShareOnce(t testing.TB) {
 	y := slowYard(t, "5Mbit/s", "")
 	got := make([]live.FloodReport, 3)

@@ -108,8 +108,6 @@ func TestDeliverOverABadWire(t *testing.T) {
 }
 
 // What gates count is held against what a rehearsal foresaw: with the calls that it had, a delivery holds; with more, it is taken back.
-func TestDeliverVerifiesByCounters(t *testing.T) { tries(t, verifiedByCounters) }
-
 func verifiedByCounters(t testing.TB) {
 	y := newYard(t)
 	dir := t.TempDir()

@@ -7,8 +7,6 @@ import (
 )
 
 // The story of a delivery: as root with gates in namespaces, and calls that heal; otherwise with stand-ins.
-func TestDemoDeliver(t *testing.T) { tries(t, demoDeliverOnce) }
-
 func demoDeliverOnce(t testing.TB) {
 	t.Helper()
 	r := imbrel(t, t.TempDir(), "", nil, "demo", "--deliver")

@@ -91,7 +91,7 @@ func TestCommandsInTheDocs(t *testing.T) {
 // inShell runs commands as a shell does that finds the program, in 100 columns.
 func inShell(t testing.TB, dir, commands string) (string, error) {
 	t.Helper()
-	c := exec.Command("sh", "-c", commands)
+	c := gently(exec.Command("sh", "-c", commands))
 	c.Dir, c.Env = dir, append(os.Environ(), "COLUMNS=100", "PATH="+filepath.Dir(program)+":"+os.Getenv("PATH"))
 	out, err := c.Output()
 	return string(out), err

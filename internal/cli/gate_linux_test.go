@@ -277,11 +277,9 @@ func (s *sink) end() {
 	<-s.done
 }
 
-// TestGate: a flood and a call through a gate. The flood is shaped and the call goes first, marked;
+// gateOnce: a flood and a call through a gate. The flood is shaped and the call goes first, marked;
 // what the kernel's TCP carries arrives as it was sent; a reload changes the shape under load, and
 // a broken file changes nothing.
-func TestGate(t *testing.T) { tries(t, gateOnce) }
-
 func gateOnce(t testing.TB) {
 	y := newYard(t)
 	dir := t.TempDir()

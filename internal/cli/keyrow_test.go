@@ -44,7 +44,7 @@ func withHops(t *testing.T) string {
 	overlay, _ := json.Marshal(map[string]map[string]string{"Replace": {keys: put(t, dir, "keys.go", changed)}})
 	out := filepath.Join(dir, "imbrel")
 	// without optimizations, which take longer than the test
-	build := exec.Command("go", "build", "-pgo=off", "-gcflags=imbrel.example/imbrel/...=-N -l", "-overlay", put(t, dir, "overlay.json", string(overlay)), "-o", out, "imbrel.example/imbrel/cmd/imbrel")
+	build := gently(exec.Command("go", "build", "-pgo=off", "-gcflags=imbrel.example/imbrel/...=-N -l", "-overlay", put(t, dir, "overlay.json", string(overlay)), "-o", out, "imbrel.example/imbrel/cmd/imbrel"))
 	build.Env = append(os.Environ(), "CGO_ENABLED=0")
 	if said, err := build.CombinedOutput(); err != nil {
 		t.Fatalf("a row alone does not build: %s", said)
@@ -60,7 +60,7 @@ func TestAKeyIsOneRow(t *testing.T) {
 	}
 	own := withHops(t)
 	run := func(dir string, args ...string) reply {
-		c := exec.Command(own, args...)
+		c := gently(exec.Command(own, args...))
 		c.Dir = dir
 		out, err := c.Output()
 		r := reply{out: string(out), status: c.ProcessState.ExitCode()}

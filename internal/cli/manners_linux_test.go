@@ -14,6 +14,7 @@ var slip = strings.Replace(checkable, "shape: 9Mbit/s", "shape: 11Mbit/s", 1)
 
 // TestFixKeepsTheFile: a file that --fix writes has the owner, the mode and the other names that it had.
 func TestFixKeepsTheFile(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	name := put(t, dir, "p.yaml", slip)
 	other := filepath.Join(dir, "other.yaml")
@@ -55,6 +56,7 @@ func TestFixKeepsTheFile(t *testing.T) {
 
 // TestClosedOutput: a result that nobody can have is an error.
 func TestClosedOutput(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	put(t, dir, "p.yaml", slip)
 	well := imbrel(t, dir, "", nil, "check", "p.yaml").status

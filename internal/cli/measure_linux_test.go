@@ -11,8 +11,6 @@ import (
 )
 
 // A line that is never full is measured as carrying at least what was sent, and runs are kept.
-func TestMeasure(t *testing.T) { tries(t, measureOnce) }
-
 func measureOnce(t testing.TB) {
 	dir := t.TempDir()
 	address := answering(t)

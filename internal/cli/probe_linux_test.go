@@ -42,10 +42,8 @@ func answering(t testing.TB, args ...string) string {
 	return address
 }
 
-// TestProbe: what is sent arrives and comes back as it was sent, each by its own count; with a key
+// probeOnce: what is sent arrives and comes back as it was sent, each by its own count; with a key
 // nobody else is answered; and where nobody listens it ends at once.
-func TestProbe(t *testing.T) { tries(t, probeOnce) }
-
 func probeOnce(t testing.TB) {
 	dir := t.TempDir()
 	address := answering(t)
@@ -109,10 +107,8 @@ func probeOnce(t testing.TB) {
 	}
 }
 
-// TestProbeThroughAGate: the far end tells how each marking arrives behind a gate that marks what
+// probeThroughAGateOnce: the far end tells how each marking arrives behind a gate that marks what
 // nobody vouches for down.
-func TestProbeThroughAGate(t *testing.T) { tries(t, probeThroughAGateOnce) }
-
 func probeThroughAGateOnce(t testing.TB) {
 	y := newYard(t)
 	dir := t.TempDir()

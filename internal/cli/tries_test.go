@@ -72,3 +72,24 @@ func tries(t *testing.T, body func(t testing.TB)) {
 		time.Sleep(time.Second)
 	}
 }
+
+// trying returns the test that tries a body.
+func trying(body func(t testing.TB)) func(t *testing.T) {
+	return func(t *testing.T) { tries(t, body) }
+}
+
+// A measurement is a test that measures with the real clock.
+type measurement struct {
+	name string
+	body func(t *testing.T)
+}
+
+var realClock = []measurement{{"DemoDeliver", trying(demoDeliverOnce)}}
+
+// TestRealClock runs the measurements one after another, beside the tests that do not measure.
+func TestRealClock(t *testing.T) {
+	t.Parallel()
+	for _, m := range realClock {
+		t.Run(m.name, m.body)
+	}
+}
