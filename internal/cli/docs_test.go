@@ -138,7 +138,8 @@ func TestCompletions(t *testing.T) {
 			t.Errorf("%q completes to %q; want %q", line, r.out, want)
 		}
 	}
-	if r := imbrel(t, dir, "", nil, "find", "ternrock.yaml", "fog", "network.links.ternrock/radio to harbour/radio.delay", "1ms..40ms", "voice delay p99 <= 25ms"); r.status != 0 || !strings.Contains(r.out, "It holds at ") {
+	shortDemo(t, dir, "short.yaml")
+	if r := imbrel(t, dir, "", nil, "find", "short.yaml", "fog", "network.links.ternrock/radio to harbour/radio.delay", "1ms..40ms", "voice delay p99 <= 25ms"); r.status != 0 || !strings.Contains(r.out, "It holds at ") {
 		t.Errorf("the path of a link: exit %d: %s%s", r.status, r.out, r.err)
 	}
 }

@@ -20,6 +20,8 @@ import (
 	"testing"
 
 	"golang.org/x/net/html"
+
+	"imbrel.example/imbrel/examples"
 )
 
 // page reads a report, and checks what holds for each: it asks for nothing, its links lead to places in it, and every chart has its
@@ -157,6 +159,18 @@ func editedDemo(t *testing.T, dir string) {
 	put(t, dir, "tern/edited.yaml", strings.Replace(string(demo), "shape: 11.4Mbit/s", "shape: 14Mbit/s", 1))
 }
 
+// shortDemo writes the demo's file with six seconds of it, before the fog comes.
+func shortDemo(t *testing.T, dir, name string) {
+	t.Helper()
+	text, err := examples.FS.ReadFile("ternrock.yaml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	short := strings.Replace(string(text), "lasts: 30s", "lasts: 6s", 1)
+	fog := strings.Index(short, "    events:\n")
+	put(t, dir, name, short[:fog]+short[strings.Index(short, "    expect:\n"):])
+}
+
 // Each failed expectation stands with its reason, its line and its change, and leads to the chart that shows it.
 func TestReportOfAFailure(t *testing.T) {
 	t.Parallel()
@@ -180,12 +194,13 @@ func TestReportOfAFailure(t *testing.T) {
 		t.Errorf("the JSON has what only the page needs: %v", err)
 	}
 	// The other commands.
+	shortDemo(t, dir, "tern/short.yaml")
 	for _, c := range []struct {
 		args []string
 		most int
 		want string
 	}{
-		{[]string{"find", "tern/ternrock.yaml", "fog", "policies.ternrock-radio.shape", "11Mbit/s..13Mbit/s", "voice delay p99 <= 20ms"}, 200_000, "With the policies it holds at"},
+		{[]string{"find", "tern/short.yaml", "fog", "policies.ternrock-radio.shape", "11Mbit/s..13Mbit/s", "voice delay p99 <= 20ms"}, 200_000, "With the policies it holds at"},
 		{[]string{"rehearse", "tern/ternrock.yaml", "fog", "--repeat", "2"}, 400_000, "10 of 10 expectations hold in each of 2 runs"},
 		{[]string{"compare", "a.json", "b.json"}, 200_000, "fails now"},
 	} {

@@ -15,10 +15,9 @@ import (
 )
 
 // How long a device may take.
-const (
-	dialTime   = 15 * time.Second
-	AnswerTime = 60 * time.Second
-)
+const AnswerTime = 60 * time.Second
+
+var dialTime = 15 * time.Second
 
 // A Login is how a device is reached, and as whom.
 type Login struct {
@@ -40,8 +39,18 @@ type Session struct {
 	stop func()
 }
 
-// Open begins a session with a device.
+// Open begins a session with a device. On a wire that loses packets a connection can stall for longer than a new one
+// takes: one that stalls is made once more.
 func Open(l *Login) (*Session, error) {
+	s, err := open(l)
+	if op := new(net.OpError); errors.As(err, &op) && op.Timeout() {
+		s, err = open(l)
+	}
+	return s, err
+}
+
+// open makes one attempt. Its error has an operation of the network within it only when there was a connection.
+func open(l *Login) (*Session, error) {
 	conn, err := net.DialTimeout("tcp", l.Address, dialTime)
 	if err != nil {
 		return nil, fmt.Errorf("cannot be reached at %s: %w", l.Address, reason(err))
