@@ -10,10 +10,13 @@ import (
 )
 
 func expectationBound() Rule {
-	return Rule{"expectation-bound", Error, `An expectation asks for less loss, or more rate, than the bound of its class lets pass of what the rehearsal offers to it, or is about traffic that an entry blocks. That is
-arithmetic, and needs no rehearsal. Raise the bound, or expect less.`,
+	return Rule{"expectation-bound", Error, `An expectation asks for less loss, or more rate, than the bound of its class lets pass of what the rehearsal offers to it, or is about traffic that an entry blocks.
+Or it asks for a delay below that of the links on the way, or for a MOS above what the codec reaches over them without any loss or wait (ITU-T G.107). That is
+arithmetic, and needs no rehearsal. Raise the bound, choose another codec, correct the delay of a link, or expect less.`,
 		func(s *survey) {
-
+			for _, r := range s.routes {
+				s.unreachable(r)
+			}
 			for i := range s.f.Rehearsals {
 				h := &s.f.Rehearsals[i]
 				for j := range h.Expect {
@@ -21,7 +24,7 @@ arithmetic, and needs no rehearsal. Raise the bound, or expect less.`,
 					if x.Versus != "" || x.Windowed() || x.OfPromise {
 						continue
 					}
-					if s.blocked(h, x) {
+					if s.bound[x] || s.blocked(h, x) {
 						continue
 					}
 					if x.Metric == policy.Goodput && x.AtLeast() {
@@ -48,6 +51,34 @@ arithmetic, and needs no rehearsal. Raise the bound, or expect less.`,
 				}
 			}
 		}}
+}
+
+// unreachable reports the expectations that the links and the codec of a route do not let hold.
+func (s *survey) unreachable(r *route) {
+	changes := func(e policy.Event) bool { return e.Delay != nil || e.Down || e.Attach != nil }
+	if r.spread() || !r.certain() || slices.ContainsFunc(r.rehearsal.Events, changes) {
+		return
+	}
+	for i := range r.rehearsal.Expect {
+		x := &r.rehearsal.Expect[i]
+		if s.bound[x] || x.Where != nil || x.Versus != "" || x.OfPromise || !r.within(x.Subject) {
+			continue
+		}
+		t, found := r.traffic, words.Fact{}
+		switch {
+		case x.Metric == policy.Delay && x.AtMost() && float64(r.delay) > x.Limit:
+			found = words.DelayUnreachable.With(t.Name, r.delay, words.Quote(x.Text))
+		case x.Metric != policy.MOS || !x.AtLeast() || t.Kind != policy.Calls:
+		case t.Codec.Best(0) < x.Limit:
+			found = words.MOSUnreachable.With(words.CodecReaches.With(t.Codec, words.MOS(t.Codec.Best(0))), words.Quote(x.Text))
+		case t.Codec.Best(r.delay+t.Playout) < x.Limit:
+			found = words.MOSUnreachable.With(words.PathReaches.With(r.delay, t.Codec, words.MOS(t.Codec.Best(r.delay+t.Playout))), words.Quote(x.Text))
+		}
+		if !found.IsZero() {
+			s.bound[x] = true
+			s.say(x.At, "", found)
+		}
+	}
 }
 
 // blocked reports an expectation whose traffic an entry always blocks.

@@ -10,7 +10,6 @@ import (
 
 	"imbrel.example/imbrel/core/budget"
 	"imbrel.example/imbrel/core/codec"
-	"imbrel.example/imbrel/core/measure"
 	"imbrel.example/imbrel/core/packet"
 	"imbrel.example/imbrel/core/policy"
 	"imbrel.example/imbrel/core/survey"
@@ -100,8 +99,7 @@ func Text(f *Facts) (string, error) {
 	}
 	delay := roundUp(link+wait*3/2, time.Millisecond)
 	playout := max(policy.DefaultPlayout, roundUp(wait*3/2, 10*time.Millisecond))
-	ear := delay + playout + f.Codec.Interval + f.Codec.LookAhead
-	mos := math.Floor(10*measure.MOS(measure.R(ear, 0, 1, f.Codec.Ie, f.Codec.Bpl))-1) / 10
+	mos := math.Floor(10*f.Codec.Best(delay+playout)-1) / 10
 	keys := ""
 	if playout > policy.DefaultPlayout {
 		keys = ", playout: " + unit.FormatDuration(playout)

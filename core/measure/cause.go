@@ -340,6 +340,12 @@ func (s *scene) cause(w *Why, reason datapath.Reason) words.Fact {
 		return words.BurstsInQueue.With(s.e.Queue.Bytes, average, promise, unit.Size(s.c.seen.QueueNeeded), w.written())
 	}
 	w.Cause = "share"
+	if offered := s.offered(); reason == datapath.Passed && offered <= promise && s.c.MaxQueueBytes > 3*int64(s.f.place.Plan.MaxPacket) {
+		if first := s.steps[0]; first > 0 && s.c.seen.Steps[first-1].Waiting > 0 {
+			return words.FilledBefore.With(offered, promise, w.written())
+		}
+		return words.WaitsInBursts.With(offered, promise, unit.Size(s.c.MaxQueueBytes), w.written())
+	}
 	if len(w.Against) == 0 {
 		return words.FillsAlone.With(what, s.offered(), s.f.place.Plan.Whole, w.written())
 	}

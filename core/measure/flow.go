@@ -263,17 +263,22 @@ func (f *Flow) MeanJitter() float64 {
 // packet interval, the codec's look-ahead, the least network delay (its mean, as it
 // changes) and the playout buffer (likewise); a packet later than that is lost to the listener.
 func (f *Flow) MOS() float64 {
-	c := f.call
-	if c.came == 0 {
+	if f.call.came == 0 {
 		return 1
 	}
-	loss, burst := 0.0, 1.0
+	ta, loss, burst := f.reached()
+	return codec.MOS(codec.R(ta, loss, burst, f.call.codec.Ie, f.call.codec.Bpl))
+}
+
+// reached returns the mouth-to-ear delay, the part of the packets that were not played, and how bursty they were. One came at least.
+func (f *Flow) reached() (ta time.Duration, loss, burst float64) {
+	c := f.call
+	burst = 1
 	if c.missing > 0 {
 		loss = float64(c.missing) / float64(c.packets)
 		burst = float64(c.missing) / float64(c.runs) * (1 - loss)
 	}
-	ta := c.codec.Interval + c.codec.LookAhead + time.Duration((c.minDelays+c.buffers)/float64(c.came))
-	return MOS(R(ta, loss, burst, c.codec.Ie, c.codec.Bpl))
+	return c.codec.Interval + c.codec.LookAhead + time.Duration((c.minDelays+c.buffers)/float64(c.came)), loss, burst
 }
 
 // Jitter returns the RFC 3550 jitter after the last packet.

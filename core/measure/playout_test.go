@@ -5,6 +5,8 @@ import (
 	"math/rand/v2"
 	"testing"
 	"time"
+
+	"imbrel.example/imbrel/core/codec"
 )
 
 // An adapting buffer plays what a buffer written from the words of the manual plays, and the score counts what it holds on average.
@@ -61,7 +63,7 @@ func TestAdaptingPlayout(t *testing.T) {
 		if lates > 0 {
 			burst = float64(lates) / float64(runs) * (1 - loss)
 		}
-		want := MOS(R(20*ms+time.Duration((held+leasts)/float64(len(late))), loss, burst, 0, 25.1))
+		want := codec.MOS(codec.R(20*ms+time.Duration((held+leasts)/float64(len(late))), loss, burst, 0, 25.1))
 		if math.Abs(f.MOS()-want) > 0.001 {
 			t.Errorf("MOS %.4f, want %.4f", f.MOS(), want)
 		}

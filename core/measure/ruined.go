@@ -22,12 +22,13 @@ type NotJudged struct {
 }
 
 // A call is ruined with a MOS below goodMOS or more than maxMissing of its packets missing. Fewer than fewPackets are not
-// judged: one lost packet of a call of half a second is chance.
+// judged: one lost packet of a call of half a second is chance. From farDelay on, the delay of a call is named (ITU-T G.114).
 const (
 	goodMOS    = 3.6
 	maxMissing = 0.05
 	fewPackets = 100
 	maxLoss    = 0.01 // of a class
+	farDelay   = 150 * time.Millisecond
 )
 
 // Damage returns the warnings of calls, classes and requests that were ruined and not judged.
@@ -115,6 +116,7 @@ func (m *Measures) ruinedCalls(r *Result) {
 		NotJudged
 		way         []*Tally
 		ruined, all int
+		far         time.Duration // the p99 delay where it lowers the MOS much
 	}
 	var found []ruin
 	for _, way := range ways(m.Collectors[0].settled) {
@@ -147,7 +149,11 @@ func (m *Measures) ruinedCalls(r *Result) {
 		}
 		n := NotJudged{Subject: m.subjectOf(way), Metrics: m.notAsked(r, way, metrics...), Loss: s.loss(), Late: &late, MOS: &mos}
 		r.not(n)
-		found = append(found, ruin{n, way, ruined, all})
+		far := time.Duration(s.delay.Statistic("p99"))
+		if far < farDelay {
+			far = 0
+		}
+		found = append(found, ruin{n, way, ruined, all, far})
 	}
 	for i := 0; i < len(found); i++ {
 		f, back := &found[i], 0
@@ -156,7 +162,7 @@ func (m *Measures) ruinedCalls(r *Result) {
 			back = found[i].ruined
 		}
 		r.warnOf(f.Subject, callRuined, "warning", m.Rehearsal.Traffic[f.way[0].Traffic].At,
-			words.CallsRuined.With(f.ruined, f.all, m.Collectors[0].nameOf(f.way[0]), words.Part(f.Loss), words.Part(*f.Late), words.MOS(*f.MOS), back, f.Words()))
+			words.CallsRuined.With(f.ruined, f.all, m.Collectors[0].nameOf(f.way[0]), words.Part(f.Loss), words.Part(*f.Late), f.far, words.MOS(*f.MOS), back, f.Words()))
 	}
 }
 

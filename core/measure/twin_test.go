@@ -73,7 +73,7 @@ func hears(packets []sighting, playout, from, to time.Duration) (t talk, mos flo
 		loss = float64(t.missing) / float64(t.all)
 		burst = float64(t.missing) / float64(t.runs) * (1 - loss)
 	}
-	return t, measure.MOS(measure.R(g.Interval+g.LookAhead+time.Duration(t.delays/float64(came)), loss, burst, g.Ie, g.Bpl))
+	return t, codec.MOS(codec.R(g.Interval+g.LookAhead+time.Duration(t.delays/float64(came)), loss, burst, g.Ie, g.Bpl))
 }
 
 // A figure is a metric of an expectation, with a function that computes it from packets by flow.

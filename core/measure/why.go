@@ -120,6 +120,8 @@ func (m *Measures) why(r *Result, e *policy.Expectation, f *finding) *Why {
 		m.whyMark(w, e, f)
 	case e.Metric.Row().OfTCP:
 		m.whyTCP(w, r, e, f)
+	case e.Metric == policy.MOS:
+		m.whyMOS(w, r, e, f)
 	case e.Metric.Row().Blame != policy.Losses:
 		m.whySlow(w, r, e, f)
 	case e.Metric != policy.Throughput || f.value < e.Limit:
@@ -197,10 +199,6 @@ func reasonOf(h *Hop) datapath.Reason {
 func (m *Measures) whySlow(w *Why, r *Result, e *policy.Expectation, f *finding) {
 	s, blame := add(f.of), e.Metric.Row().Blame
 	w.LostPackets = s.sent - s.received
-	if e.Metric == policy.MOS && w.LostPackets > s.late {
-		m.whyLost(w, r, e, f)
-		return
-	}
 	weight := func(h *Hop) int64 { return int64(h.Slow) }
 	if blame == policy.Uneven {
 		weight = func(h *Hop) int64 { return int64(h.Max) }
@@ -212,7 +210,9 @@ func (m *Measures) whySlow(w *Why, r *Result, e *policy.Expectation, f *finding)
 	}
 	if at < 0 || blame != policy.Uneven && slow == 0 {
 		w.Reason = byPath
-		w.Text = words.NoneWaited.With(time.Duration(s.delay.Statistic("mean")))
+		if w.Text = words.PathTooSlow.With(time.Duration(s.delay.Statistic("mean"))); blame == policy.Uneven {
+			w.Text = words.LengthsDiffer.With()
+		}
 		return
 	}
 	h := &hops[at]

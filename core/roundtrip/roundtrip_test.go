@@ -6,7 +6,6 @@ import (
 	"time"
 
 	"imbrel.example/imbrel/core/codec"
-	"imbrel.example/imbrel/core/measure"
 )
 
 const ahead = 37 * time.Minute // the far end's clock
@@ -40,7 +39,7 @@ func TestWays(t *testing.T) {
 	g711, _ := codec.ByName("g711")
 	const playout = 40 * time.Millisecond
 	mos := func(delay time.Duration, loss float64) float64 {
-		return measure.MOS(measure.R(g711.Interval+g711.LookAhead+delay+playout, loss, max(1, 1-loss), g711.Ie, g711.Bpl))
+		return codec.MOS(codec.R(g711.Interval+g711.LookAhead+delay+playout, loss, max(1, 1-loss), g711.Ie, g711.Bpl))
 	}
 	for name, c := range map[string]struct {
 		lost        func(int) int

@@ -7,7 +7,6 @@ import (
 
 	"imbrel.example/imbrel/core/codec"
 	"imbrel.example/imbrel/core/codepoint"
-	"imbrel.example/imbrel/core/measure"
 	"imbrel.example/imbrel/core/packet"
 	"imbrel.example/imbrel/core/policy"
 	"imbrel.example/imbrel/core/rtp"
@@ -204,7 +203,7 @@ func (s *stream) call(from time.Duration) Call {
 			interval = time.Duration(c.Interval * float64(time.Millisecond))
 		}
 		loss := float64(c.Lost+c.Late) / float64(max(expected, 1))
-		mos := measure.MOS(measure.R(s.roundTrip/2+playout+interval+k.LookAhead, loss, 1, k.Ie, k.Bpl))
+		mos := codec.MOS(codec.R(s.roundTrip/2+playout+interval+k.LookAhead, loss, 1, k.Ie, k.Bpl))
 		c.MOS = &mos
 	}
 	if s.roundTrip > 0 {

@@ -16,7 +16,6 @@ import (
 
 	"imbrel.example/imbrel/core/codec"
 	"imbrel.example/imbrel/core/codepoint"
-	"imbrel.example/imbrel/core/measure"
 	"imbrel.example/imbrel/core/packet"
 	"imbrel.example/imbrel/core/policy"
 	"imbrel.example/imbrel/core/survey"
@@ -304,7 +303,7 @@ func TestCalls(t *testing.T) {
 		t.Errorf("%+v; want %d lost, %d late", c, lost, late)
 	}
 	g711, _ := codec.ByName("g711")
-	if want := measure.MOS(measure.R(60*time.Millisecond, float64(lost+late)/997, 1, g711.Ie, g711.Bpl)); c.MOS == nil || math.Abs(*c.MOS-want) > 1e-9 {
+	if want := codec.MOS(codec.R(60*time.Millisecond, float64(lost+late)/997, 1, g711.Ie, g711.Bpl)); c.MOS == nil || math.Abs(*c.MOS-want) > 1e-9 {
 		t.Errorf("MOS %v, want %v", *c.MOS, want)
 	}
 	if !v.Video || v.Interval != 40 || v.JitterMs > 0.01 || v.MOS != nil {

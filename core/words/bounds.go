@@ -40,11 +40,11 @@ var (
 
 // What is said of bounds beside a rehearsal.
 var (
-	ClassProven         = row("{class}: at most {max}, proven; {seen} seen")
-	ClassProvenKept     = row("{class}: at most {max}, proven; {seen} seen; no loss is possible")
-	ClassProvenMeasured = row("{class}: at most {max}, proven; {rehearsed} rehearsed; {measured} measured")
-	ClassProvenFull     = row("{class}: at most {max}, with a full queue at {place}, proven; {seen} seen")
-	ClassNotProven      = row("{class}: no proven maximum: {reason}")
+	ClassProven         = row("{packets}: at most {max}, proven; {seen} seen")
+	ClassProvenKept     = row("{packets}: at most {max}, proven; {seen} seen; no loss is possible")
+	ClassProvenMeasured = row("{packets}: at most {max}, proven; {rehearsed} rehearsed; {measured} measured")
+	ClassProvenFull     = row("{packets}: at most {max}, with a full queue at {place}, proven; {seen} seen")
+	ClassNotProven      = row("{packets}: no proven maximum: {reason}")
 	ProvenWait          = row("a packet can wait {wait} at {place}[[. To lower this: {advice}]]")
 	BoundExceeded       = row("a packet of {traffic} took {seen}, and by its proof none takes more than {max}: one of the two is wrong; please report it with the file")
 )

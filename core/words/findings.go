@@ -47,6 +47,12 @@ var (
 	ExpectationExceedable = finding("a packet of {traffic} can take {max}, but {expected} is expected",
 		"a rehearsal can pass, and another one with other moments at which the senders begin can fail",
 		"see what the bound consists of (imbrel bound FILE --hops), and lower it, or expect more")
+	MOSUnreachable = finding("{best}, but {expected} is expected",
+		"the expectation cannot hold",
+		"expect less, choose another codec, or correct the delay of a link")
+	DelayUnreachable = finding("the links on the way of `{traffic}` take {delay} alone, but {expected} is expected",
+		"the expectation cannot hold",
+		"expect a longer delay, or correct the delay of a link")
 	ExpectationUntested = finding("no traffic of `{rehearsal}` is in `{subject}`",
 		"there is nothing to judge",
 		"add such traffic, or correct the class: imbrel explain … --why says why a packet is not in it")

@@ -41,7 +41,7 @@ func TestBoundsOfTheDemo(t *testing.T) {
 		}
 	}
 	text := imbrel(t, ".", "", nil, "rehearse", file, "fog").out
-	if !strings.Contains(text, "  voice: at most 6.54 ms, proven; ") || !strings.Contains(text, " seen; no loss is possible\n") {
+	if !strings.Contains(text, "  calls in voice: at most 6.54 ms, proven; ") || !strings.Contains(text, " seen; no loss is possible\n") {
 		t.Errorf("a rehearsal does not say what is proven:\n%s", text)
 	}
 	hops := imbrel(t, ".", "", nil, "bound", file, "fog", "--hops", "--class", "voice").out

@@ -103,7 +103,7 @@ func gently(c *exec.Cmd) *exec.Cmd {
 	if err != nil {
 		return c
 	}
-	return exec.Command(nice, slices.Concat([]string{"-n", "10"}, c.Args)...)
+	return exec.Command(nice, slices.Concat([]string{"-n", "5"}, c.Args)...)
 }
 
 // imbrel runs the program in a folder.

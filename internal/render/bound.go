@@ -10,6 +10,7 @@ import (
 	"imbrel.example/imbrel/core/bound"
 	"imbrel.example/imbrel/core/humanize"
 	"imbrel.example/imbrel/core/measure"
+	"imbrel.example/imbrel/core/policy"
 	"imbrel.example/imbrel/core/unit"
 	"imbrel.example/imbrel/core/words"
 	"imbrel.example/imbrel/core/worst"
@@ -172,7 +173,7 @@ func (t Text) proven(r *measure.Result, v *View) {
 	if r.Bounds == nil {
 		return
 	}
-	all := boundsOf(r, func(p *bound.Path) bool { return v.shows(p.Class) && (p.Calls > 0 || v.detailed()) })
+	all := boundsOf(r, func(p *bound.Path, class string) bool { return v.shows(class) && (p.Calls > 0 || v.detailed()) })
 	for i, c := range all {
 		if i == maxProven && !v.detailed() {
 			break
@@ -192,7 +193,7 @@ func (t Text) provenInLine(r *measure.Result, v *View) {
 	if r.Bounds == nil {
 		return
 	}
-	for i, c := range boundsOf(r, func(p *bound.Path) bool { return v.shows(p.Class) && p.Calls > 0 }) {
+	for i, c := range boundsOf(r, func(p *bound.Path, class string) bool { return v.shows(class) && p.Calls > 0 }) {
 		if i < maxProven {
 			t.paragraph("", "With the policies, "+c.said())
 		}
@@ -201,15 +202,16 @@ func (t Text) provenInLine(r *measure.Result, v *View) {
 
 // said returns the sentence of a bound.
 func (c *classBound) said() string {
+	of := c.of()
 	switch {
 	case c.worst.Max == bound.Never:
-		return words.ClassNotProven.With(c.name, c.worst.Why).String()
+		return words.ClassNotProven.With(of, c.worst.Why).String()
 	case c.worst.FullAt() != nil:
-		return words.ClassProvenFull.With(c.name, delay(c.worst.Max), c.worst.FullAt().Place, delay(c.seen)).String()
+		return words.ClassProvenFull.With(of, delay(c.worst.Max), c.worst.FullAt().Place, delay(c.seen)).String()
 	case c.kept:
-		return words.ClassProvenKept.With(c.name, delay(c.worst.Max), delay(c.seen)).String()
+		return words.ClassProvenKept.With(of, delay(c.worst.Max), delay(c.seen)).String()
 	}
-	return words.ClassProven.With(c.name, delay(c.worst.Max), delay(c.seen)).String()
+	return words.ClassProven.With(of, delay(c.worst.Max), delay(c.seen)).String()
 }
 
 // A classBound is the bound of a class, and the longest delay of its packets that was seen.
@@ -218,26 +220,55 @@ type classBound struct {
 	worst *bound.Path
 	seen  time.Duration
 	kept  bool
+	calls bool // of calls alone
 }
 
-// boundsOf returns the bounds of the classes of some paths.
-func boundsOf(r *measure.Result, shown func(*bound.Path) bool) (all []*classBound) {
+// of names the packets that the bound is of.
+func (c *classBound) of() string {
+	if c.calls {
+		return "calls in " + c.name
+	}
+	return c.name
+}
+
+// boundsOf returns the bounds of the classes of some paths. A call counts whole, as in the table of classes: the direction that
+// no class takes is in the class of the other.
+func boundsOf(r *measure.Result, shown func(p *bound.Path, class string) bool) (all []*classBound) {
 	longest := r.Longest()
+	type way struct {
+		traffic string
+		reverse bool
+	}
+	classes := make(map[way]string) // of the calls that go a way: the rest where they differ
+	for i := range r.Bounds.Paths {
+		if p := &r.Bounds.Paths[i]; p.Calls > 0 {
+			w := way{p.Traffic, p.Reverse}
+			if class, known := classes[w]; known && class != p.Class {
+				classes[w] = policy.Rest
+			} else {
+				classes[w] = p.Class
+			}
+		}
+	}
 	for i := range r.Bounds.Paths {
 		p := &r.Bounds.Paths[i]
-		if !shown(p) {
+		class := p.Class
+		if other := classes[way{p.Traffic, !p.Reverse}]; p.Calls > 0 && class == policy.Rest && other != "" {
+			class = other
+		}
+		if !shown(p, class) {
 			continue
 		}
-		n := slices.IndexFunc(all, func(c *classBound) bool { return c.name == p.Class })
+		n := slices.IndexFunc(all, func(c *classBound) bool { return c.name == class })
 		if n < 0 {
 			n = len(all)
-			all = append(all, &classBound{name: p.Class, worst: p, kept: true})
+			all = append(all, &classBound{name: class, worst: p, kept: true, calls: true})
 		}
 		c := all[n]
 		if p.Max > c.worst.Max {
 			c.worst = p
 		}
-		c.seen, c.kept = max(c.seen, longest.Seen(p)), c.kept && p.Kept
+		c.seen, c.kept, c.calls = max(c.seen, longest.Seen(p)), c.kept && p.Kept, c.calls && p.Calls > 0
 	}
 	return all
 }
@@ -249,10 +280,10 @@ func (t Text) proofBounds(r *Proof) {
 	}
 	measured := *r.Staged.Result
 	measured.Bounds = r.Rehearsed.Bounds
-	calls := func(p *bound.Path) bool { return p.Calls > 0 && p.Max != bound.Never }
+	calls := func(p *bound.Path, _ string) bool { return p.Calls > 0 && p.Max != bound.Never }
 	seen := boundsOf(&measured, calls)
 	for i, c := range boundsOf(r.Rehearsed, calls) {
-		t.paragraph("  ", words.ClassProvenMeasured.With(c.name, delay(c.worst.Max), delay(c.seen), delay(seen[i].seen)).String())
+		t.paragraph("  ", words.ClassProvenMeasured.With(c.of(), delay(c.worst.Max), delay(c.seen), delay(seen[i].seen)).String())
 	}
 	for _, beyond := range r.Beyond {
 		t.paragraph("  ", beyond.String())
