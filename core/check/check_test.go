@@ -261,3 +261,18 @@ func TestEstimateBesideCalls(t *testing.T) {
 		t.Errorf("%q", got)
 	}
 }
+
+// A mark that the rest of a policy on the way takes off does not reach the class that asks for it.
+func TestMarkTakenOffByTheRest(t *testing.T) {
+	for mark, want := range map[string]int{", mark: df": 1, "": 0, ", mark: af31": 0} {
+		got := raised(t, "mark-unserved", "- {policy: up, at: west/wan out}", "",
+			"{class: voice, mark: ef}, {class: rest, mark: df}", "{class: voice, mark: af31}, {class: rest}",
+			"    - {name: west, interfaces: [", "    - {name: core, interfaces: [{name: a, rate: 100Mbit/s}, {name: b, rate: 100Mbit/s}]}\n    - {name: west, interfaces: [",
+			"{at: west/wan, sends: 10Mbit/s}, {at: east/wan, sends: 10Mbit/s}", "{at: west/wan}, {at: core/a}], delay: 1ms}, {ends: [{at: core/b, sends: 400kbit/s}, {at: east/wan, sends: 10Mbit/s}",
+			"attach:\n", "  - {name: clean, treat: [{class: rest"+mark+"}]}\n  - {name: late, treat: [{class: marked, at-least: 10%}, {class: rest}]}\nattach:\n  - {policy: clean, at: core/a in}\n  - {policy: late, at: core/b out}\n",
+			"policies:\n", "  - {name: marked, match: [{dscp: af31}]}\npolicies:\n")
+		if len(got) != want || want > 0 && !strings.Contains(got[0], "but here `rest` marks it df") {
+			t.Errorf("the rest with %q: %q", mark, got)
+		}
+	}
+}

@@ -77,10 +77,10 @@ func (s *survey) unserved(w *route, layer markLayer) {
 			s.say(e.Spec.At, p.Where(), words.MarkUnserved.With(w.name(), layer.shown(set), where, became, layer.key.String()+": "+set))
 		}
 		switch {
-		case e.Class == nil || is == was:
-		case is != layer.none && is != "":
+		case is == was:
+		case e.Class != nil && is != layer.none && is != "":
 			set, where, taken = is, p.Where(), nil
-		case set != "" && taken == nil:
+		case set != "" && taken == nil && is != set:
 			taken = h
 		}
 	}
