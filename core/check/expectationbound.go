@@ -3,15 +3,17 @@ package check
 import (
 	"slices"
 
+	"imbrel.example/imbrel/core/packet"
 	"imbrel.example/imbrel/core/plan"
 	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/tcp"
 	"imbrel.example/imbrel/core/unit"
 	"imbrel.example/imbrel/core/words"
 )
 
 func expectationBound() Rule {
 	return Rule{"expectation-bound", Error, `An expectation asks for less loss, or more rate, than the bound of its class lets pass of what the rehearsal offers to it, or is about traffic that an entry blocks.
-Or it asks for a delay below that of the links on the way, or for a MOS above what the codec reaches over them without any loss or wait (ITU-T G.107). That is
+Or it asks for a delay below that of the links on the way, for more of TCP's data than they carry, or for a MOS above what the codec reaches over them without any loss or wait (ITU-T G.107). That is
 arithmetic, and needs no rehearsal. Raise the bound, choose another codec, correct the delay of a link, or expect less.`,
 		func(s *survey) {
 			for _, r := range s.routes {
@@ -68,6 +70,10 @@ func (s *survey) unreachable(r *route) {
 		switch {
 		case x.Metric == policy.Delay && x.AtMost() && float64(r.delay) > x.Limit:
 			found = words.DelayUnreachable.With(t.Name, r.delay, words.Quote(x.Text))
+		case x.Metric == policy.Goodput && x.AtLeast() && t.Kind.OverTCP() && t.Back() == r.reverse && len(r.rehearsal.Events) == 0:
+			if at, most := s.carries(r); at != nil && x.Limit > 1.01*most {
+				found = words.GoodputUnreachable.With(at.Path(), at.Carries(policy.Out), unit.Rate(most), words.Quote(x.Text))
+			}
 		case x.Metric != policy.MOS || !x.AtLeast() || t.Kind != policy.Calls:
 		case t.Codec.Best(0) < x.Limit:
 			found = words.MOSUnreachable.With(words.CodecReaches.With(t.Codec, words.MOS(t.Codec.Best(0))), words.Quote(x.Text))
@@ -79,6 +85,26 @@ func (s *survey) unreachable(r *route) {
 			s.say(x.At, "", found)
 		}
 	}
+}
+
+// carries returns how much of TCP's data the links of a route can carry, and the interface whose link carries the least, or nil.
+func (s *survey) carries(r *route) (at *policy.Interface, most float64) {
+	data := r.length - packet.IPv4Header - tcp.Header - tcp.Timestamps
+	if r.from().Is6() {
+		data += packet.IPv4Header - packet.IPv6Header
+	}
+	for i := range r.answer.Hops {
+		h := &r.answer.Hops[i]
+		iface := s.interfaces[h.Node+"/"+h.Interface]
+		if iface == nil || iface.Link == nil || h.Direction != policy.Out.String() {
+			continue
+		}
+		size := min(h.SizeIn(iface.Framing), h.SizeIn(iface.Link.Ends[iface.End].Counts()))
+		if rate := float64(iface.Carries(policy.Out)) * float64(data) / float64(size); at == nil || rate < most {
+			at, most = iface, rate
+		}
+	}
+	return at, most
 }
 
 // blocked reports an expectation whose traffic an entry always blocks.

@@ -23,9 +23,8 @@ type impairment struct {
 func (f *Flow) impaired(path time.Duration) impairment {
 	ta, loss, burst := f.reached()
 	c := f.call.codec
-	buffer := time.Duration(f.call.buffers / float64(f.call.came))
 	rating := func(ta time.Duration, loss float64) float64 { return codec.R(ta, loss, burst, c.Ie, c.Bpl) }
-	free := rating(min(ta, c.Interval+c.LookAhead+path+buffer), 0)
+	free := rating(min(ta, c.Interval+c.LookAhead+path+f.call.playout), 0)
 	return impairment{c, path, free - rating(ta, 0), rating(ta, 0) - rating(ta, loss), codec.MOS(free)}
 }
 
