@@ -211,7 +211,7 @@ func (m *Measures) cause(w *Why, r *Result, h *Hop, reason datapath.Reason, span
 		return words.RingHolds.With(p.Interface.Ring, p.Interface.Rate, w.written())
 	}
 	if p.Link && reason == datapath.Exceeds {
-		return contractCause(w, r, p)
+		return m.contractCause(w, r, p)
 	}
 	if p.Link {
 		l := p.Interface.Link
@@ -322,6 +322,9 @@ func (s *scene) cause(w *Why, reason datapath.Reason) words.Fact {
 	if n := by.AtMost; held && n != nil {
 		w.Cause = "at-most"
 		w.at(by.Spec.PlaceOf("at-most"))
+		if average := s.average(by); reason == datapath.Passed && average > 0 && average <= n.Rate && n.When == nil {
+			return words.BurstsAtMost.With(n.Rate, average, unit.Size(s.c.MaxQueueBytes), w.written())
+		}
 		return words.HeldByAtMost.With(what, around, n.Rate, eachOf(by), condition(n.When), s.offeredTo(by), w.written())
 	}
 	promise := s.e.Promise
@@ -340,16 +343,43 @@ func (s *scene) cause(w *Why, reason datapath.Reason) words.Fact {
 		return words.BurstsInQueue.With(s.e.Queue.Bytes, average, promise, unit.Size(s.c.seen.QueueNeeded), w.written())
 	}
 	w.Cause = "share"
-	if offered := s.offered(); reason == datapath.Passed && offered <= promise && s.c.MaxQueueBytes > 3*int64(s.f.place.Plan.MaxPacket) {
-		if first := s.steps[0]; first > 0 && s.c.seen.Steps[first-1].Waiting > 0 {
-			return words.FilledBefore.With(offered, promise, w.written())
-		}
-		return words.WaitsInBursts.With(offered, promise, unit.Size(s.c.MaxQueueBytes), w.written())
+	if f := s.unforced(w, reason, beside); !f.IsZero() {
+		return f
 	}
 	if len(w.Against) == 0 {
 		return words.FillsAlone.With(what, s.offered(), s.f.place.Plan.Whole, w.written())
 	}
 	return words.AbovePromise.With(what, s.offered(), s.promised(), beside, w.written())
+}
+
+// unforced says why packets waited although less was offered than can be sent: behind others of the class, or for those of other classes;
+// nothing where more was offered.
+func (s *scene) unforced(w *Why, reason datapath.Reason, beside words.Fact) words.Fact {
+	offered, room := s.offered(), s.e.Promise
+	if len(w.Against) == 0 {
+		room = s.f.place.Plan.Whole
+	}
+	if reason != datapath.Passed || float64(offered) > 1.05*float64(room) {
+		return words.Fact{}
+	}
+	queue := unit.Size(s.c.MaxQueueBytes)
+	if queue <= 3*s.f.place.Plan.MaxPacket {
+		if urgent := slices.ContainsFunc(s.e.Chain(), func(e *plan.Entry) bool { return e.Priority > 0 }); urgent || len(w.Against) == 0 {
+			return words.Fact{}
+		}
+		return words.NoPriority.With(offered, s.e.Promise, beside, w.written())
+	}
+	if first := s.steps[0]; first > 0 && first <= len(s.c.seen.Steps) && s.c.seen.Steps[first-1].Waiting > 0 {
+		return words.FilledBefore.With(offered, room, w.written())
+	}
+	for e := s.e; e != nil; e = e.Parent {
+		if n := e.AtMost; n != nil && n.When == nil && e.Instances() == nil && n.Rate <= room {
+			w.Cause, w.By = "at-most", e.Name
+			w.at(e.Spec.PlaceOf("at-most"))
+			return words.BurstsAtMost.With(n.Rate, s.average(e), queue, w.written())
+		}
+	}
+	return words.WaitsInBursts.With(s.average(s.e), room, queue, w.written())
 }
 
 // also returns a cause, followed by the causes that would remain without it: other limits below the offered rate, and the
@@ -365,7 +395,7 @@ func (s *scene) also(w *Why, reason datapath.Reason, cause words.Fact) words.Fac
 		if n := e.AtMost; n != nil && n.When == nil && offered > n.Rate && (w.Cause != "at-most" || w.By != e.Name) {
 			add(Blame{Cause: "at-most", By: e.Name}, words.AlsoAtMost.With(e.Name, n.Rate, offered))
 		}
-		if n := e.Meter; n != nil && n.When == nil && (w.Cause != "police" || w.By != e.Name) {
+		if n, c := e.Meter, s.class(e); n != nil && n.When == nil && c != nil && c.Drops.Policed > 0 && (w.Cause != "police" || w.By != e.Name) {
 			if bound, ok := n.Bound(); ok && offered > bound {
 				add(Blame{Cause: "police", By: e.Name}, words.AlsoPolicer.With(e.Name, bound, offered))
 			}
@@ -427,6 +457,16 @@ func (s *scene) policed(by *plan.Entry, around string, at policy.Place) words.Fa
 		rate = n.Peak
 	}
 	return words.PolicerLets.With(around, rate, n.Burst, eachOf(by), condition(n.When), s.offeredTo(by), at)
+}
+
+// average returns the rate offered to an entry from the first packet of the scene's class to its last; 0 for an entry with several instances.
+func (s *scene) average(e *plan.Entry) unit.Rate {
+	c := s.class(e)
+	if c == nil || eachOf(e) != "" {
+		return 0
+	}
+	offered, _ := s.rates(c, s.whole)
+	return offered
 }
 
 // offeredTo returns the rate offered to an entry in the steps of the scene; 0 for an entry with several instances, whose rates
@@ -527,26 +567,63 @@ func (m *Measures) whyFast(w *Why, r *Result, e *policy.Expectation, f *finding)
 	because(words.MostlyIn.With(w.Class, p.Words(), limit, w.written()))
 }
 
+// isAt reports whether a hop is at the place of an interface.
+func (m *Measures) isAt(h *Hop, f *Interface) bool {
+	p := &m.Places[h.Place]
+	return !p.Carrier && p.Interface == f.place.Interface && p.Direction == f.place.Direction
+}
+
+// isIn reports whether a class has the packets of a hop at the place of its interface.
+func isIn(h *Hop, f *Interface, c *Class) bool {
+	if f.place.Plan == nil {
+		return h.Slot == c.seen.Slot
+	}
+	e := f.place.Plan.Entries[h.Slot]
+	return e == c.seen.Entry || e.IsWithin(c.seen.Entry)
+}
+
 // hopAt sums what the packets of a class met at an interface, in a window.
 func (m *Measures) hopAt(window int, f *Interface, c *Class) *Hop {
 	var sum Hop
 	for _, t := range m.Collectors[window].settled {
 		for i := range t.hops {
-			h := &t.hops[i]
-			p := &m.Places[h.Place]
-			if p.Carrier || p.Interface != f.place.Interface || p.Direction != f.place.Direction {
-				continue
-			}
-			if f.place.Plan == nil {
-				if h.Slot == c.seen.Slot {
-					sum.add(h)
-				}
-			} else if e := f.place.Plan.Entries[h.Slot]; e == c.seen.Entry || e.IsWithin(c.seen.Entry) {
+			if h := &t.hops[i]; m.isAt(h, f) && isIn(h, f, c) {
 				sum.add(h)
 			}
 		}
 	}
 	return &sum
+}
+
+// lostBefore returns how many packets of the traffic that came to a class at an interface were dropped before, and where most of them were.
+func (m *Measures) lostBefore(window int, f *Interface, c *Class) (lost int64, at string) {
+	came := make(map[string]bool)
+	ts, way := m.Collectors[window].settled, m.Collectors[window].nameOf
+	for _, t := range ts {
+		if slices.ContainsFunc(t.hops, func(h Hop) bool { return m.isAt(&h, f) && isIn(&h, f, c) }) {
+			came[way(t)] = true
+		}
+	}
+	dropped := make([]int64, len(m.Places))
+	for _, t := range ts {
+		for i := range t.hops {
+			if h := &t.hops[i]; came[way(t)] && !m.isAt(h, f) {
+				dropped[h.Place] += h.Dropped()
+			} else {
+				break
+			}
+		}
+	}
+	most := 0
+	for i, n := range dropped {
+		if lost += n; n > dropped[most] {
+			most = i
+		}
+	}
+	if lost > 0 {
+		at = m.Places[most].Words()
+	}
+	return lost, at
 }
 
 // whyThere says why an expectation at an interface failed.
@@ -612,13 +689,16 @@ func (m *Measures) whyThere(w *Why, r *Result, e *policy.Expectation) {
 		}
 		if w.LostPackets == 0 {
 			w.Reason = byOffer
-			w.Text = words.OnlyCame.With(offered, c.Class, w.written())
+			lost, at := m.lostBefore(window, f, c)
+			w.Text = words.OnlyCame.With(offered, c.Class, lost, at, w.written())
 			return
 		}
 		fallthrough
 	case policy.Drops:
 		w.Text = words.WereDropped.With(w.LostPackets, c.seen.Windows[window].OfferedPackets, c.Class, cause)
 	default:
-		w.Text = words.ClassCause.With(c.Class, cause)
+		if w.Text = words.ClassCause.With(c.Class, cause); e.AtLeast() {
+			w.Text = words.NoMoreWaited.With(c.Class)
+		}
 	}
 }

@@ -1,6 +1,9 @@
 package measure
 
 import (
+	"slices"
+	"strings"
+
 	"imbrel.example/imbrel/core/meter"
 	"imbrel.example/imbrel/core/policy"
 	"imbrel.example/imbrel/core/unit"
@@ -31,16 +34,28 @@ func (u *ContractUse) Count(c meter.Color) {
 	*[...]*uint64{meter.Green: &u.Green, meter.Yellow: &u.Yellow, meter.Red: &u.Red}[c]++
 }
 
-// bought returns the line of a contract that dropped most at an interface, or nil.
-func (r *Result) bought(p *Place) *ContractUse {
-	var most *ContractUse
+// bought returns the line of a contract that dropped packets with some marks at an interface: of several the one that dropped most; nil: none did.
+func (r *Result) bought(p *Place, marks []string) *ContractUse {
+	var most, rest *ContractUse
 	if r == nil {
 		return nil
 	}
+	named := false
 	for i := range r.Contracts {
-		if u := &r.Contracts[i]; u.place.Interface == p.Interface && u.Dropped > 0 && (most == nil || u.Dropped > most.Dropped) {
-			most = u
+		u := &r.Contracts[i]
+		if u.place.Interface != p.Interface || u.Dropped == 0 {
+			continue
 		}
+		own := slices.ContainsFunc(u.DSCPs, func(d string) bool { return slices.Contains(marks, d) })
+		if len(u.DSCPs) == 0 {
+			rest = u
+		}
+		if own && !named || own == named && (most == nil || u.Dropped > most.Dropped) {
+			most, named = u, own
+		}
+	}
+	if !named && len(marks) > 0 && rest != nil {
+		return rest
 	}
 	return most
 }
@@ -68,10 +83,10 @@ func (u *ContractUse) marks() words.Fact {
 }
 
 // contractCause says why a carrier dropped what exceeds its contract.
-func contractCause(w *Why, r *Result, p *Place) words.Fact {
+func (m *Measures) contractCause(w *Why, r *Result, p *Place) words.Fact {
 	w.Reason, w.Cause, w.Class = byContract, byContract, ""
 	w.at(p.Interface.Link.At)
-	u := r.bought(p)
+	u := r.bought(p, w.marks)
 	if u == nil {
 		return words.QueueUnknown.With()
 	}
@@ -83,7 +98,7 @@ func contractCause(w *Why, r *Result, p *Place) words.Fact {
 func (r *Result) contracts() {
 	for i := range r.Contracts {
 		if u := &r.Contracts[i]; u.Dropped > 0 {
-			r.warn(contractExceeded, "warning", u.spec.At, words.ContractDropped.With(u.Dropped, u.At, u.words(policy.Place{})))
+			r.warnOf(strings.Join(u.DSCPs, " "), contractExceeded, "warning", u.spec.At, words.ContractDropped.With(u.Dropped, u.At, u.words(policy.Place{})))
 		}
 	}
 }

@@ -40,6 +40,7 @@ type Why struct {
 
 	plan  *plan.Plan
 	entry *plan.Entry
+	marks []string // with which packets arrived
 }
 
 // Culprit returns the policy in force at the place, nil when there is none, and the entry to blame,
@@ -110,6 +111,11 @@ func (w *Why) place(p *Place) {
 // why says why an expectation of which something was measured failed.
 func (m *Measures) why(r *Result, e *policy.Expectation, f *finding) *Why {
 	w := &Why{Against: []string{}}
+	for _, t := range f.of {
+		for _, a := range t.arrived {
+			w.marks = append(w.marks, a.dscp.Name())
+		}
+	}
 	switch {
 	case e.Versus != "":
 		w.Reason = byOffer
