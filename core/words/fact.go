@@ -290,9 +290,17 @@ func printed(v any, form string) string {
 	return fmt.Sprint(v)
 }
 
+// count prints a number with the noun of its form, or the first of two verbs for one and the second for more.
 func count(n int64, form string) string {
-	if form != "" && form[0] == '|' {
-		return humanize.Plural(int(n), form[1:])
+	if form == "" || form[0] != '|' {
+		return humanize.Count(n)
 	}
-	return humanize.Count(n)
+	one, more, verbs := strings.Cut(form[1:], "|")
+	switch {
+	case !verbs:
+		return humanize.Plural(int(n), one)
+	case n == 1:
+		return one
+	}
+	return more
 }

@@ -117,6 +117,8 @@ func TestSentences(t *testing.T) {
 		want string
 	}{
 		{row("{rate} and {rate!}").With(unit.Rate(11_400_000)), "11.4 Mbit/s and 11.4Mbit/s"},
+		{row("{n|packet} {n|was|were} lost").With(int64(1)), "1 packet was lost"},
+		{row("{n|packet} {n|was|were} lost").With(int64(2000)), "2,000 packets were lost"},
 		{row("{size}, {size!}").With(unit.Size(1500)), "1,500 B, 1.5kB"},
 		{row("{wait}, {wait!}").With(1500 * time.Microsecond), "1.50 ms, 1.5ms"},
 		{row("{n|packet}, {n}").With(1), "1 packet, 1"},
