@@ -2,6 +2,7 @@ package check
 
 import (
 	"slices"
+	"time"
 
 	"imbrel.example/imbrel/core/packet"
 	"imbrel.example/imbrel/core/plan"
@@ -13,11 +14,15 @@ import (
 
 func expectationBound() Rule {
 	return Rule{"expectation-bound", Error, `An expectation asks for less loss, or more rate, than the bound of its class lets pass of what the rehearsal offers to it, or is about traffic that an entry blocks.
-Or it asks for a delay below that of the links on the way, for more of TCP's data than they carry, or for a MOS above what the codec reaches over them without any loss or wait (ITU-T G.107). That is
+Or it asks for a delay, a round trip or a completion below what the links on the way take, for more of TCP's data than they carry, or for a MOS above what the codec reaches over them without any loss or wait (ITU-T G.107). That is
 arithmetic, and needs no rehearsal. Raise the bound, choose another codec, correct the delay of a link, or expect less.`,
 		func(s *survey) {
-			for _, r := range s.routes {
-				s.unreachable(r)
+			for i, r := range s.routes {
+				back := time.Duration(0)
+				if i+1 < len(s.routes) && s.routes[i+1].traffic == r.traffic {
+					back = s.routes[i+1].delay
+				}
+				s.unreachable(r, back)
 			}
 			for i := range s.f.Rehearsals {
 				h := &s.f.Rehearsals[i]
@@ -55,8 +60,9 @@ arithmetic, and needs no rehearsal. Raise the bound, choose another codec, corre
 		}}
 }
 
-// unreachable reports the expectations that the links and the codec of a route do not let hold.
-func (s *survey) unreachable(r *route) {
+// unreachable reports the expectations that the links and the codec of a route do not let hold. Back is the delay of the links of the
+// other direction, 0 where the route is that direction.
+func (s *survey) unreachable(r *route, back time.Duration) {
 	changes := func(e policy.Event) bool { return e.Delay != nil || e.Down || e.Attach != nil }
 	if r.spread() || !r.certain() || slices.ContainsFunc(r.rehearsal.Events, changes) {
 		return
@@ -70,6 +76,8 @@ func (s *survey) unreachable(r *route) {
 		switch {
 		case x.Metric == policy.Delay && x.AtMost() && float64(r.delay) > x.Limit:
 			found = words.DelayUnreachable.With(t.Name, r.delay, words.Quote(x.Text))
+		case (x.Metric == policy.RoundTrip || x.Metric == policy.Completion) && x.AtMost() && back > 0 && float64(r.delay+back) > x.Limit:
+			found = words.TripUnreachable.With(t.Name, r.delay+back, words.Quote(x.Text))
 		case x.Metric == policy.Goodput && x.AtLeast() && t.Kind.OverTCP() && t.Back() == r.reverse && len(r.rehearsal.Events) == 0:
 			if at, most := s.carries(r); at != nil && x.Limit > 1.01*most {
 				found = words.GoodputUnreachable.With(at.Path(), at.Carries(policy.Out), unit.Rate(most), words.Quote(x.Text))

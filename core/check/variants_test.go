@@ -56,6 +56,7 @@ func TestVariants(t *testing.T) {
 		{"delays below that of the links", expecting("voice delay p99 <= 4ms, bulk delay p50 <= 4.9ms, bulk delay p99 <= 5ms, calls delay mean <= 6ms")},
 		{"what the codec reaches", append(expecting("voice mos >= 4.2, calls mos >= 4, voice mos <= 3"), "codec: g711", "codec: g729")},
 		{"what the codec reaches far away", append(expecting("voice mos >= 4.2, voice delay p99 <= 200ms, voice delay p99 <= 301ms"), link, strings.Replace(link, "5ms", "300ms", 1))},
+		{"times below those of the links", append(expecting("get completion p95 <= 9ms, bulk rtt p50 <= 9.9ms, get completion p95 <= 11ms, get rtt max <= 10ms"), flood, "      - {name: get, requests: 2, answer: 9kB, think: 100ms, from: 10.1.0.7, to: 10.2.0.7, to-port: 8000}")},
 		{"more data than a link carries", append(expecting("copy goodput >= 9.6Mbit/s, bulk goodput >= 9.3Mbit/s, get goodput >= 9.6Mbit/s"), asLeast, "at-least: 20%}", flood, "      - {name: copy, tcp: 2, from: 10.2.0.9, to: 10.1.0.9, to-port: 8000}\n      - {name: get, tcp: 1, from: 10.2.0.8, to: 10.1.0.8, from-port: 8000, starts: 1s}")},
 		{"what no codec reaches", expecting("voice mos >= 4.5, voice mos >= 4.4")},
 		{"a delay that an event changes", []string{expect, "events: [{name: other, at: 1s, link: west/wan, delay: 1ms}]\n    expect: [voice delay p99 <= 4ms]"}},

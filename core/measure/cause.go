@@ -363,10 +363,10 @@ func (s *scene) unforced(w *Why, reason datapath.Reason, beside words.Fact) word
 		return words.Fact{}
 	}
 	queue := unit.Size(s.c.MaxQueueBytes)
-	if queue <= 3*s.f.place.Plan.MaxPacket {
-		if urgent := slices.ContainsFunc(s.e.Chain(), func(e *plan.Entry) bool { return e.Priority > 0 }); urgent || len(w.Against) == 0 {
-			return words.Fact{}
-		}
+	switch urgent := slices.ContainsFunc(s.e.Chain(), func(e *plan.Entry) bool { return e.Priority > 0 }); {
+	case queue > 3*s.f.place.Plan.MaxPacket && offered > room, queue <= 3*s.f.place.Plan.MaxPacket && (urgent || len(w.Against) == 0):
+		return words.Fact{}
+	case queue <= 3*s.f.place.Plan.MaxPacket:
 		return words.NoPriority.With(offered, s.e.Promise, beside, w.written())
 	}
 	if first := s.steps[0]; first > 0 && first <= len(s.c.seen.Steps) && s.c.seen.Steps[first-1].Waiting > 0 {
@@ -405,7 +405,7 @@ func (s *scene) also(w *Why, reason datapath.Reason, cause words.Fact) words.Fac
 		offered, others := s.offered(), s.sent(func(c *Class) bool {
 			return c != s.c && !precedes(s.e, c.seen.Entry) && !strings.HasPrefix(c.Class, s.c.Class+"/")
 		})
-		if names, beside := s.rivals(func(c *Class) bool { return !precedes(s.e, c.seen.Entry) }); float64(offered)*1.05 > float64(s.f.place.Plan.Whole-others) && len(names) > 0 {
+		if names, beside := s.rivals(func(c *Class) bool { return !precedes(s.e, c.seen.Entry) }); float64(offered)*1.05 > float64(s.f.place.Plan.Whole-others) && others < s.f.place.Plan.Whole && len(names) > 0 {
 			if b := (Blame{Cause: "share", Against: names}); w.Cause == "priority" { // its text says what the class is promised
 				w.Also = append(w.Also, b)
 			} else {

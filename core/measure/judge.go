@@ -221,8 +221,10 @@ func (m *Measures) noneOf(subject string) string {
 		return slices.ContainsFunc(entries, func(e policy.Entry) bool { return e.ClassName.Text == subject || has(e.Inner()) })
 	}
 	isClass := slices.ContainsFunc(m.File.Classes, func(c policy.Class) bool { return c.Name == subject })
-	if isClass && !slices.ContainsFunc(m.File.Policies, func(p policy.Policy) bool { return has(p.Treat) }) {
-		return "no policy has an entry of `" + subject + "`, and a packet counts for the class of its entry"
+	attached := func(a policy.Attachment) bool { return has(a.Policy.Treat) }
+	changed := func(e policy.Event) bool { return e.Attach != nil && attached(*e.Attach) }
+	if isClass && !slices.ContainsFunc(m.File.Attach, attached) && !slices.ContainsFunc(m.Rehearsal.Events, changed) {
+		return "no policy that is attached has an entry of `" + subject + "`, and a packet counts for the class of its entry"
 	}
 	return "no packet of `" + subject + "` was sent"
 }

@@ -223,9 +223,10 @@ func (m *Measures) whyTCP(w *Why, r *Result, e *policy.Expectation, f *finding) 
 	}
 	// What is asked for and what is acknowledged goes the other way.
 	of := m.bothWays(f.of)
-	waits := 0.0 // of a packet forth and one back
+	waits, path := 0.0, time.Duration(0) // of a packet forth and one back
 	for _, way := range ways(of) {
 		sum, packets := 0.0, int64(0)
+		path += leastOf(way)
 		for _, t := range way {
 			packets += t.received
 			for i := range t.hops {
@@ -233,6 +234,12 @@ func (m *Measures) whyTCP(w *Why, r *Result, e *policy.Expectation, f *finding) 
 			}
 		}
 		waits += sum / float64(max(packets, 1))
+	}
+	timed := e.Metric == policy.RoundTrip || e.Metric == policy.Completion
+	if timed && float64(path) > e.Limit {
+		w.Reason = byPath
+		w.Text = words.TripTooSlow.With(path)
+		return
 	}
 	waited := e.Metric == policy.RoundTrip || e.Metric == policy.Completion && waits > e.Limit/2
 	if s := add(of); s.sent > s.received && !waited {
@@ -250,6 +257,9 @@ func (m *Measures) whyTCP(w *Why, r *Result, e *policy.Expectation, f *finding) 
 	h := &hops[at]
 	cause := m.cause(w, r, h, datapath.Passed, m.span(e, f.of))
 	w.Text = words.WaitedMost.With(m.Places[h.Place].Words(), w.Class, time.Duration(h.Wait/float64(h.Packets)), cause)
+	if timed && float64(path) > waits {
+		w.Text = words.AndTrip.With(w.Text, path)
+	}
 }
 
 // bothWays returns the tallies of the same traffic in both directions.

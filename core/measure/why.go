@@ -176,6 +176,9 @@ func (m *Measures) whyLost(w *Why, r *Result, e *policy.Expectation, f *finding)
 	s := add(f.of)
 	w.LostPackets = s.sent - s.received
 	hops, at := most(f.of, (*Hop).Dropped)
+	if n := narrows(e, f, hops, &s); n >= 0 {
+		at = n
+	}
 	if at < 0 {
 		w.Reason = byOffer
 		w.Text = words.NothingLost.With(unit.Rate(s.wanted))
@@ -188,6 +191,18 @@ func (m *Measures) whyLost(w *Why, r *Result, e *policy.Expectation, f *finding)
 	}
 	cause := m.cause(w, r, h, reasonOf(h), m.span(e, f.of))
 	w.Text = words.WereLost.With(w.LostPackets, s.sent, where, m.Places[h.Place].Words(), w.Class, cause, max(0, w.LostPackets-h.Dropped()))
+}
+
+// narrows returns the first hop on the way after which the rate is below what an expectation asks for, or -1: it asks for no rate, or none is.
+func narrows(e *policy.Expectation, f *finding, hops []Hop, s *sum) int {
+	if e.Metric != policy.Throughput || !e.AtLeast() || s.received == 0 {
+		return -1
+	}
+	left, each := s.sent, f.value/float64(s.received)
+	return slices.IndexFunc(hops, func(h Hop) bool {
+		left -= h.Dropped()
+		return h.Dropped() > 0 && float64(left)*each < e.Limit
+	})
 }
 
 // reasonOf returns the reason for which most packets of a hop were dropped.
@@ -229,12 +244,7 @@ func (m *Measures) whySlow(w *Why, r *Result, e *policy.Expectation, f *finding)
 		}
 	}
 	mean := func(ns float64) time.Duration { return time.Duration(ns / float64(max(slow, 1))) }
-	least := time.Duration(0)
-	for _, t := range f.of {
-		if t.least > 0 && (least == 0 || t.least < least) {
-			least = t.least
-		}
-	}
+	least := leastOf(f.of)
 	if blame == policy.Waits && float64(least) > e.Limit {
 		w.Reason = byPath
 		w.Text = words.PathTooSlow.With(least)
@@ -250,6 +260,16 @@ func (m *Measures) whySlow(w *Why, r *Result, e *policy.Expectation, f *finding)
 		w.Reason = byLate
 		w.Text = words.CameTooLate.With(s.late, s.received, mean(h.Slow), place, w.Class, mean(elsewhere), cause)
 	}
+}
+
+// leastOf returns the least that the way of some packets takes without any wait; 0: none arrived.
+func leastOf(ts []*Tally) (least time.Duration) {
+	for _, t := range ts {
+		if t.least > 0 && (least == 0 || t.least < least) {
+			least = t.least
+		}
+	}
+	return least
 }
 
 // classAt returns what the interface of a place did with the packets of a slot, or nil.

@@ -13,6 +13,7 @@ import (
 type impairment struct {
 	codec codec.Codec
 	path  time.Duration // the least delay of the network
+	far   float64       // by the delay without any wait
 	wait  float64       // by what the packets wait
 	loss  float64       // by packets lost or late
 	best  float64       // the MOS without both
@@ -25,14 +26,14 @@ func (f *Flow) impaired(path time.Duration) impairment {
 	c := f.call.codec
 	rating := func(ta time.Duration, loss float64) float64 { return codec.R(ta, loss, burst, c.Ie, c.Bpl) }
 	free := rating(min(ta, c.Interval+c.LookAhead+path+f.call.playout), 0)
-	return impairment{c, path, free - rating(ta, 0), rating(ta, 0) - rating(ta, loss), codec.MOS(free)}
+	return impairment{c, path, rating(0, 0) - free, free - rating(ta, 0), rating(ta, 0) - rating(ta, loss), codec.MOS(free)}
 }
 
-// ceiling says what MOS the codec and the links allow where that is less than an expectation wants.
+// ceiling says what MOS the codec and the links allow where that is less than an expectation wants, or the links lower it most.
 func (i *impairment) ceiling(e *policy.Expectation) words.Fact {
 	alone := i.codec.Best(0)
 	switch {
-	case !e.AtLeast() || i.best >= e.Limit:
+	case !e.AtLeast() || i.best >= e.Limit && i.far <= i.wait+i.loss:
 		return words.Fact{}
 	case alone < e.Limit:
 		return words.CodecReaches.With(i.codec, words.MOS(alone))

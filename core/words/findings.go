@@ -53,6 +53,9 @@ var (
 	DelayUnreachable = finding("the links on the way of `{traffic}` take {delay} alone, but {expected} is expected",
 		"the expectation cannot hold",
 		"expect a longer delay, or correct the delay of a link")
+	TripUnreachable = finding("the links on the way of `{traffic}` take {delay} there and back, but {expected} is expected",
+		"the expectation cannot hold",
+		"expect a longer time, or correct the delay of a link")
 	GoodputUnreachable = finding("the link of {interface} carries {rate}, of which the data of TCP are {goodput} at most, but {expected} is expected",
 		"the expectation cannot hold",
 		"expect less, or correct the rate of the link")

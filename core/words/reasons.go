@@ -38,6 +38,8 @@ var (
 	NothingLowers = row("no packet was lost or late, and no wait lowers the MOS of {codec}, {mos}")
 	AndReaches    = row("{reason}. And {ceiling}")
 	PathTooSlow   = row("without any wait a packet takes {delay}: links and sending alone are too slow")
+	TripTooSlow   = row("the links alone take {delay} there and back: no answer comes sooner")
+	AndTrip       = row("{reason}. The links alone take {delay} there and back")
 	WaitsDiffer   = row("waits differ most at {place}[[ in `{class}`]], by up to {wait}: {cause}")
 	TookLonger    = row("{slow} of {received} packets took longer; {slow|it|these} waited {wait} at {place}[[ in `{class}`]] and {elsewhere} elsewhere: {cause}")
 	CameTooLate   = row("{late} of {received} packets came too late to be played; {late|it|these} waited {wait} at {place}[[ in `{class}`]] and {elsewhere} elsewhere: {cause}")
