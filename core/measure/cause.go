@@ -405,7 +405,7 @@ func (s *scene) also(w *Why, reason datapath.Reason, cause words.Fact) words.Fac
 		offered, others := s.offered(), s.sent(func(c *Class) bool {
 			return c != s.c && !precedes(s.e, c.seen.Entry) && !strings.HasPrefix(c.Class, s.c.Class+"/")
 		})
-		if names, beside := s.rivals(func(c *Class) bool { return !precedes(s.e, c.seen.Entry) }); float64(offered)*1.05 > float64(s.f.place.Plan.Whole-others) && others < s.f.place.Plan.Whole && len(names) > 0 {
+		if names, beside := s.rivals(func(c *Class) bool { return !precedes(s.e, c.seen.Entry) }); float64(offered)*1.05 > float64(s.f.place.Plan.Whole-others) && len(names) > 0 {
 			if b := (Blame{Cause: "share", Against: names}); w.Cause == "priority" { // its text says what the class is promised
 				w.Also = append(w.Also, b)
 			} else {
