@@ -61,7 +61,7 @@ arithmetic, and needs no rehearsal. Raise the bound, choose another codec, corre
 }
 
 // unreachable reports the expectations that the links and the codec of a route do not let hold. Back is the delay of the links of the
-// other direction, 0 where the route is that direction.
+// other direction; 0 for a route that is the other direction.
 func (s *survey) unreachable(r *route, back time.Duration) {
 	changes := func(e policy.Event) bool { return e.Delay != nil || e.Down || e.Attach != nil }
 	if r.spread() || !r.certain() || slices.ContainsFunc(r.rehearsal.Events, changes) {

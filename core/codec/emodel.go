@@ -32,8 +32,8 @@ func MOS(r float64) float64 {
 	return max(1, 1+0.035*r+r*(r-60)*(100-r)*7e-6)
 }
 
-// Best returns the MOS of a call without any loss, whose packets take so long from the sender until they are played, the time that the
-// codec itself takes not counted.
+// Best returns the MOS of a call without loss. Delay is the time from the sender until a packet is played, without the time that the codec
+// takes.
 func (c Codec) Best(delay time.Duration) float64 {
 	return MOS(R(c.Interval+c.LookAhead+delay, 0, 1, c.Ie, c.Bpl))
 }

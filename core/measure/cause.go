@@ -211,7 +211,7 @@ func (m *Measures) cause(w *Why, r *Result, h *Hop, reason datapath.Reason, span
 		return words.RingHolds.With(p.Interface.Ring, p.Interface.Rate, w.written())
 	}
 	if p.Link && reason == datapath.Exceeds {
-		return m.contractCause(w, r, p)
+		return contractCause(w, r, p)
 	}
 	if p.Link {
 		l := p.Interface.Link
@@ -352,8 +352,8 @@ func (s *scene) cause(w *Why, reason datapath.Reason) words.Fact {
 	return words.AbovePromise.With(what, s.offered(), s.promised(), beside, w.written())
 }
 
-// unforced says why packets waited although less was offered than can be sent: behind others of the class, or for those of other classes;
-// nothing where more was offered.
+// unforced says why packets waited although no more was offered than can be sent: behind packets of their own class, or for other classes. It
+// says nothing where more was offered.
 func (s *scene) unforced(w *Why, reason datapath.Reason, beside words.Fact) words.Fact {
 	offered, room := s.offered(), s.e.Promise
 	if len(w.Against) == 0 {
@@ -363,11 +363,14 @@ func (s *scene) unforced(w *Why, reason datapath.Reason, beside words.Fact) word
 		return words.Fact{}
 	}
 	queue := unit.Size(s.c.MaxQueueBytes)
-	switch urgent := slices.ContainsFunc(s.e.Chain(), func(e *plan.Entry) bool { return e.Priority > 0 }); {
-	case queue > 3*s.f.place.Plan.MaxPacket && offered > room, queue <= 3*s.f.place.Plan.MaxPacket && (urgent || len(w.Against) == 0):
-		return words.Fact{}
-	case queue <= 3*s.f.place.Plan.MaxPacket:
+	if queue <= 3*s.f.place.Plan.MaxPacket { // what it waited for is of others
+		if urgent := slices.ContainsFunc(s.e.Chain(), func(e *plan.Entry) bool { return e.Priority > 0 }); urgent || len(w.Against) == 0 {
+			return words.Fact{}
+		}
 		return words.NoPriority.With(offered, s.e.Promise, beside, w.written())
+	}
+	if offered > room {
+		return words.Fact{}
 	}
 	if first := s.steps[0]; first > 0 && first <= len(s.c.seen.Steps) && s.c.seen.Steps[first-1].Waiting > 0 {
 		return words.FilledBefore.With(offered, room, w.written())

@@ -34,28 +34,25 @@ func (u *ContractUse) Count(c meter.Color) {
 	*[...]*uint64{meter.Green: &u.Green, meter.Yellow: &u.Yellow, meter.Red: &u.Red}[c]++
 }
 
-// bought returns the line of a contract that dropped packets with some marks at an interface: of several the one that dropped most; nil: none did.
-func (r *Result) bought(p *Place, marks []string) *ContractUse {
-	var most, rest *ContractUse
+// bought returns the line of a contract that dropped packets with some marks at an interface, the one that dropped most; nil: none dropped any.
+// Packets with a mark that no line names are in the line for all others.
+func (r *Result) bought(p *Place, marks []string) (most *ContractUse) {
 	if r == nil {
 		return nil
 	}
-	named := false
+	names := func(u ContractUse) bool {
+		return u.place.Interface == p.Interface && slices.ContainsFunc(u.DSCPs, func(d string) bool { return slices.Contains(marks, d) })
+	}
+	named, fits := slices.ContainsFunc(r.Contracts, names), false
 	for i := range r.Contracts {
 		u := &r.Contracts[i]
 		if u.place.Interface != p.Interface || u.Dropped == 0 {
 			continue
 		}
-		own := slices.ContainsFunc(u.DSCPs, func(d string) bool { return slices.Contains(marks, d) })
-		if len(u.DSCPs) == 0 {
-			rest = u
+		own := names(*u) || !named && len(u.DSCPs) == 0
+		if most == nil || own && !fits || own == fits && u.Dropped > most.Dropped {
+			most, fits = u, own
 		}
-		if own && !named || own == named && (most == nil || u.Dropped > most.Dropped) {
-			most, named = u, own
-		}
-	}
-	if !named && len(marks) > 0 && rest != nil {
-		return rest
 	}
 	return most
 }
@@ -83,7 +80,7 @@ func (u *ContractUse) marks() words.Fact {
 }
 
 // contractCause says why a carrier dropped what exceeds its contract.
-func (m *Measures) contractCause(w *Why, r *Result, p *Place) words.Fact {
+func contractCause(w *Why, r *Result, p *Place) words.Fact {
 	w.Reason, w.Cause, w.Class = byContract, byContract, ""
 	w.at(p.Interface.Link.At)
 	u := r.bought(p, w.marks)

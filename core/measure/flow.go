@@ -270,7 +270,8 @@ func (f *Flow) MOS() float64 {
 	return codec.MOS(codec.R(ta, loss, burst, f.call.codec.Ie, f.call.codec.Bpl))
 }
 
-// reached returns the mouth-to-ear delay, the part of the packets that were not played, and how bursty they were. One came at least.
+// reached returns the mouth-to-ear delay, the part of the packets that were not played, and their burst ratio, of a call of which a packet
+// came.
 func (f *Flow) reached() (ta time.Duration, loss, burst float64) {
 	c := f.call
 	burst = 1

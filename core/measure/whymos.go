@@ -19,8 +19,7 @@ type impairment struct {
 	best  float64       // the MOS without both
 }
 
-// impaired returns what lowers the rating of a call whose way takes so long without any wait. None of its packets may be missing
-// in the figures that it compares with.
+// impaired returns what lowers the rating of a call. Path is the delay of its way without any wait.
 func (f *Flow) impaired(path time.Duration) impairment {
 	ta, loss, burst := f.reached()
 	c := f.call.codec

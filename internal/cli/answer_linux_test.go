@@ -144,7 +144,7 @@ func answerUnderForgeriesOnce(t testing.TB) {
 	t.Logf("%d forged datagrams; the call lost %.3f %% and %.3f %%", n, 100*w.There.Loss, 100*w.Back.Loss)
 }
 
-// farEndThatLies: who counts more than was sent, or holds a probe longer than it was away, is told.
+// farEndThatLies: a far end that counts more than was sent, or holds a probe longer than it was away, is reported.
 func farEndThatLies(t *testing.T) {
 	for _, lie := range []string{"counts", "holds", "is silent"} {
 		conn, err := net.ListenPacket("udp", "127.0.0.1:0")

@@ -164,3 +164,37 @@ func TestWorstIsARehearsal(t *testing.T) {
 		t.Errorf("exit %d: %s", r.status, r.err)
 	}
 }
+
+// A call counts whole: the bound of the class with calls is that of both directions, also where no policy takes one of them. A class with other
+// traffic, which may be lost, is not said to lose nothing.
+func TestBoundsOfCallsCountBothDirections(t *testing.T) {
+	t.Parallel()
+	text := `imbrel: 1
+classes: [{name: voice, match: [{protocol: udp, to-port: 16384-32767}]}]
+policies: [{name: up, shape: 9Mbit/s, treat: [{class: voice, priority: 1, at-most: 1Mbit/s}, {class: rest}]}]
+attach: [{policy: up, at: a/wan out}]
+network:
+  nodes:
+    - {name: a, interfaces: [{name: lan, rate: 1Gbit/s, subnets: [10.1.0.0/16]}, {name: wan, rate: 100Mbit/s}]}
+    - {name: b, interfaces: [{name: wan, rate: 100Mbit/s}, {name: lan, rate: 1Gbit/s, subnets: [10.2.0.0/16]}]}
+  links: [{ends: [{at: a/wan, sends: 10Mbit/s}, {at: b/wan, sends: 10Mbit/s}], delay: 2ms}]
+rehearsals:
+  - name: run
+    lasts: 3s
+    traffic:
+      - {name: talk, calls: 3, codec: g711, between: [10.1.0.1, 10.2.0.1]}
+      - {name: back, rate: 12Mbit/s, packet: 1200B, from: 10.2.0.2, to: 10.1.0.2, to-port: 80}
+`
+	r := imbrel(t, t.TempDir(), text, nil, "rehearse", "-")
+	if !strings.Contains(r.out, "  calls in voice: at most ") || !strings.Contains(r.out, "with a full queue at the carrier of b/wan, proven") || strings.Contains(r.out, "calls in rest") || strings.Contains(r.out, "no loss is possible") {
+		t.Errorf("one policy:\n%s", r.out)
+	}
+	both := strings.Replace(text, "at: a/wan out}", "at: [a/wan out, b/wan out]}", 1)
+	r = imbrel(t, t.TempDir(), both, nil, "rehearse", "-")
+	if !strings.Contains(r.out, "  calls in voice: at most ") || !strings.Contains(r.out, "no loss is possible") {
+		t.Errorf("both policies:\n%s", r.out)
+	}
+	if r = imbrel(t, t.TempDir(), both, nil, "rehearse", "-", "--detail"); !strings.Contains(r.out, "  calls in voice: at most ") || !strings.Contains(r.out, "  rest: at most ") {
+		t.Errorf("in detail:\n%s", r.out)
+	}
+}

@@ -14,8 +14,7 @@ import (
 	"imbrel.example/imbrel/internal/live"
 )
 
-// callOnce: calls to a far end on the same machine lose nothing, are told as the E-model has it, and
-// the far end's own reports agree.
+// callOnce: calls to a far end on the same machine lose nothing. Their MOS is that of the E-model, and the far end's reports agree.
 func callOnce(t testing.TB) {
 	dir := t.TempDir()
 	address := answering(t)

@@ -107,8 +107,7 @@ func probeOnce(t testing.TB) {
 	}
 }
 
-// probeThroughAGateOnce: the far end tells how each marking arrives behind a gate that marks what
-// nobody vouches for down.
+// probeThroughAGateOnce: the far end reports how each marking arrives behind a gate that marks down what nobody vouches for.
 func probeThroughAGateOnce(t testing.TB) {
 	y := newYard(t)
 	dir := t.TempDir()

@@ -42,8 +42,8 @@ func narrow() string {
 	return "imbrel: 1\nnetwork:\n  nodes:\n" + nodes.String() + "  links:\n" + links.String() + "  tunnels:\n" + tunnels.String() + "rehearsals:\n  - name: run\n    lasts: 5s\n    traffic:\n" + traffic.String()
 }
 
-// proveTooLargeOnce: the kernel's hosts find out what fits a path, fragment and put together, as rehearsed: with every tunnel, both versions of IP, told or
-// not, and with packets that may be divided or not.
+// proveTooLargeOnce: the kernel's hosts find out what fits a path, fragment and put together, as rehearsed: with every tunnel and both versions of IP,
+// with and without reports of routers, and with packets that may be divided or not.
 func proveTooLargeOnce(t testing.TB) {
 	p, _ := proven(t, narrow())
 	measured := make(map[string]*measure.Row)

@@ -49,7 +49,7 @@ func Open(l *Login) (*Session, error) {
 	return s, err
 }
 
-// open makes one attempt. Its error has an operation of the network within it only when there was a connection.
+// open makes one attempt. Its error wraps a net.OpError only where the device took the connection.
 func open(l *Login) (*Session, error) {
 	conn, err := net.DialTimeout("tcp", l.Address, dialTime)
 	if err != nil {
