@@ -241,7 +241,16 @@ func (m *Measures) cause(w *Why, r *Result, h *Hop, reason datapath.Reason, span
 		return words.QueueUnknown.With()
 	}
 	s := m.scene(f, c, h, reason, span)
-	return s.also(w, reason, s.cause(w, reason))
+	cause := s.also(w, reason, s.cause(w, reason))
+	if w.first != "" && s.onlyRest() {
+		return words.OnlyRestThere.With(cause, w.first)
+	}
+	return cause
+}
+
+// onlyRest reports whether the packets are in the rest of a policy that has entries for classes.
+func (s *scene) onlyRest() bool {
+	return s.e != nil && s.e.Class == nil && s.e.Parent == nil && slices.ContainsFunc(s.f.place.Plan.Top, func(e *plan.Entry) bool { return e.Class != nil })
 }
 
 // describe notes the class, its rates and its rivals in the Why, and returns the rivals' rates.

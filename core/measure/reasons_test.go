@@ -26,7 +26,7 @@ classes:
   - {name: web, match: [{to-port: 80}]}
   - {name: sync, match: [{to-port: 873}]}
   - {name: odd, match: [{to-port: 9}]}
-policies: [{name: up, ` + c.shape + `treat: [` + c.entries + `]}]
+policies: [{name: up, ` + c.shape + `treat: [` + c.entries + `]}` + c.also + `]
 attach: [{policy: up, at: west/wan out}` + c.attach + `]
 network:
   nodes:
@@ -115,7 +115,7 @@ rehearsals:
 
 // A reasoned case changes parts of a file: two nodes and a link of 10 Mbit/s.
 type reasoned struct {
-	name, shape, entries, attach, wan, link, traffic, events, expect string
+	name, shape, entries, attach, wan, link, traffic, events, expect, also string
 }
 
 func to(name string, kbit string, port string) string {
@@ -162,6 +162,7 @@ func TestReasons(t *testing.T) {
 		{name: "bursts above an upper limit", entries: "{class: web, at-least: 10%, at-most: 1Mbit/s, queue: {limit: 1s}}, {class: sync, at-least: 40%}" + rest, traffic: "{name: cam, video: 600kbit/s, frames: 5, from: 10.1.0.8, to: 10.2.0.8, to-port: 80}, " + to("s", "2Mbit/s", "873"), expect: "web delay p99 <= 10ms"},
 		{name: "lost before", entries: "{class: web, police: {rate: 2Mbit/s, burst: 20kB}}" + rest, attach: ", {policy: up, at: west/lan in}", traffic: to("w", "4Mbit/s", "80"), expect: "web rate at west/wan out >= 3Mbit/s, web queue max at west/wan out >= 1MB"},
 		{name: "lines of a contract", entries: "{class: web, mark: ef}" + rest, link: "{ends: [{at: west/wan, contract: [{dscp: ef, rate: 1Mbit/s, burst: 8kB}, {rate: 3Mbit/s, burst: 16kB}]}, {at: east/wan}], delay: 5ms}", traffic: to("w", "2Mbit/s", "80") + ", " + to("s", "4Mbit/s", "873"), expect: "w loss <= 1%, s loss <= 1%"},
+		{name: "in the rest further on", entries: "{class: voice, mark: ef, priority: 1, at-most: 2Mbit/s}" + rest, also: ", {name: late, shape: 4Mbit/s, treat: [{class: web, at-least: 10%}, {class: rest}]}", attach: ", {policy: late, at: east/lan out}", traffic: talk + ", " + to("s", "6Mbit/s", "873"), expect: "voice delay p99 <= 8ms, talk loss = 0, s loss = 0"},
 		{name: "a codec", entries: "{class: voice}" + rest, traffic: "{name: talk, calls: 2, codec: g729, between: [10.1.0.7, 10.2.0.7]}", expect: "voice mos >= 4.3, voice mos <= 3"},
 		{name: "a codec and loss", entries: "{class: voice}" + rest, link: "{ends: [{at: west/wan}, {at: east/wan}], delay: 5ms, loss: 5%}", traffic: "{name: talk, calls: 2, codec: g729, between: [10.1.0.7, 10.2.0.7]}", expect: "voice mos >= 4.3, voice mos >= 4"},
 		{name: "far ends", entries: "{class: voice}" + rest, link: "{ends: [{at: west/wan}, {at: east/wan}], delay: 300ms}", traffic: talk, expect: "voice mos >= 4"},

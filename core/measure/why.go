@@ -41,6 +41,7 @@ type Why struct {
 	plan  *plan.Plan
 	entry *plan.Entry
 	marks []string // with which packets arrived
+	first string   // the first class that took them; "": none, or they differ
 }
 
 // Culprit returns the policy in force at the place, nil when there is none, and the entry to blame,
@@ -111,7 +112,13 @@ func (w *Why) place(p *Place) {
 // why says why an expectation of which something was measured failed.
 func (m *Measures) why(r *Result, e *policy.Expectation, f *finding) *Why {
 	w := &Why{Against: []string{}}
-	for _, t := range f.of {
+	classes := m.File.ClassNames()
+	for i, t := range f.of {
+		if first := classes[t.First]; i == 0 && first != policy.Rest {
+			w.first = first
+		} else if first != w.first {
+			w.first = ""
+		}
 		for _, a := range t.arrived {
 			w.marks = append(w.marks, a.dscp.Name())
 		}

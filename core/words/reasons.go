@@ -101,6 +101,7 @@ var (
 	LeftAs        = row("packets left as {marks}[[ ({at})]]")
 	MarkedAs      = row("{mark} ({packets})")
 	WasOffered    = row("`{class}` was offered {offered}: {limit}[[ ({at})]]")
+	OnlyRestThere = row("{reason}. Elsewhere these packets are in `{class}`; here only the rest takes them (`imbrel explain` with `--why` says why)")
 	OnlyCame      = row("only {offered} came to `{class}`, and none of it was lost there[[; {lost|packet} of the same traffic were dropped before, most of them at {place}]][[ ({at})]]")
 	WereDropped   = row("{lost} of {offered} packets of `{class}` {lost|was|were} dropped: {cause}")
 	NoMoreWaited  = row("no more of `{class}` waited there at any time")
