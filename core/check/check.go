@@ -216,7 +216,8 @@ type route struct {
 	delay     time.Duration // of the links
 	answer    *explain.Answer
 	misfits   []misfit
-	fits      int // the length that fits everywhere
+	fits      int  // the length that fits everywhere
+	inClass   bool // a class takes its packets somewhere, or those of the other direction of its calls
 }
 
 // spread reports whether other flows of the traffic may go another way.
@@ -249,9 +250,12 @@ func (w *route) certain() bool {
 	return !slices.ContainsFunc(w.answer.Hops, func(h explain.Step) bool { return h.Remarks || h.Assumed })
 }
 
-// within reports whether the packets are of a subject: a traffic, or a class that takes them
-// somewhere.
+// within reports whether the packets are of a subject: a traffic, a class that takes them
+// somewhere, or the rest where no class does.
 func (w *route) within(subject string) bool {
+	if subject == policy.Rest {
+		return !w.inClass
+	}
 	return w.traffic.Name == subject || slices.ContainsFunc(w.answer.Hops, func(h explain.Step) bool { return h.Policy != "" && policy.IsWithin(h.Class, subject) })
 }
 
@@ -333,9 +337,15 @@ func newSurvey(f *policy.File) *survey {
 		h := &f.Rehearsals[i]
 		for j := range h.Traffic {
 			t := &h.Traffic[j]
+			from := len(s.routes)
 			s.ask(follower, h, t, false)
 			if t.BothWays() {
 				s.ask(follower, h, t, true)
+			}
+			if both := s.routes[from:]; t.Kind == policy.Calls && slices.ContainsFunc(both, func(w *route) bool { return w.inClass }) {
+				for _, w := range both {
+					w.inClass = true
+				}
 			}
 		}
 	}
@@ -402,6 +412,7 @@ func (s *survey) ask(follower *explain.Follower, h *policy.Rehearsal, t *policy.
 		if hop.Entry == nil {
 			continue
 		}
+		r.inClass = r.inClass || hop.Class != policy.Rest
 		if r.spread() {
 			calls = min(calls, 1) // nobody counts how many of them come here
 		}

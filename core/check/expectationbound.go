@@ -76,7 +76,7 @@ func (s *survey) unreachable(r *route, back time.Duration) {
 		switch {
 		case x.Metric == policy.Delay && x.AtMost() && float64(r.delay) > x.Limit:
 			found = words.DelayUnreachable.With(t.Name, r.delay, words.Quote(x.Text))
-		case (x.Metric == policy.RoundTrip || x.Metric == policy.Completion) && x.AtMost() && back > 0 && float64(r.delay+back) > x.Limit:
+		case (x.Metric == policy.RoundTrip || x.Metric == policy.Completion) && x.AtMost() && t.Kind.OverTCP() && back > 0 && float64(r.delay+back) > x.Limit:
 			found = words.TripUnreachable.With(t.Name, r.delay+back, words.Quote(x.Text))
 		case x.Metric == policy.Goodput && x.AtLeast() && t.Kind.OverTCP() && t.Back() == r.reverse && len(r.rehearsal.Events) == 0:
 			if at, most := s.carries(r); at != nil && x.Limit > 1.01*most {
@@ -123,7 +123,7 @@ func (s *survey) blocked(h *policy.Rehearsal, x *policy.Expectation) bool {
 	for i := range s.demands {
 		d := &s.demands[i]
 		elsewhere := x.Where != nil && (d.plan.Interface != x.Where || d.plan.Direction != x.Direction)
-		if d.rehearsal != h || elsewhere || d.spread() || !d.within(x.Subject) || !failsBlocked(x, d.traffic) {
+		if d.rehearsal != h || elsewhere || d.spread() || !d.within(x.Subject) && (x.Where == nil || !policy.IsOf(d.entry.Name, x.Subject)) || !failsBlocked(x, d.traffic) {
 			continue
 		}
 		chain := d.entry.Chain()

@@ -37,7 +37,7 @@ func estimate(h *policy.Rehearsal, x *policy.Expectation, streams []*stream) wor
 	var at []*passage // where it is judged, of the streams that it is about
 	var about []*stream
 	for _, f := range streams {
-		if f.route.traffic.Name != x.Subject && !f.route.within(x.Subject) {
+		if x.Where == nil && !f.route.within(x.Subject) {
 			continue
 		}
 		n := len(at)

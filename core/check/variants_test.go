@@ -54,6 +54,8 @@ func TestVariants(t *testing.T) {
 		{"blocked within what is in force at work", append(expecting("bulk delay p99 <= 20ms"), "mark: {map: down}, "+asLeast, "when: work, treat: [{class: bulk, block: true}, {class: rest}]}")},
 		{"blocked at work", append(expecting("flood rate >= 1kbit/s, flood loss = 0"), "mark: {map: down}, "+asLeast, "block: {when: work}}")},
 		{"delays below that of the links", expecting("voice delay p99 <= 4ms, bulk delay p50 <= 4.9ms, bulk delay p99 <= 5ms, calls delay mean <= 6ms")},
+		{"the rest, and calls that are in a class", append(expecting("rest delay p99 <= 4ms, rest arrive as af41, rest mos >= 4.5"), "attach:\n", "  - {name: late, treat: [{class: bulk, at-least: 1%}, {class: rest}]}\nattach:\n  - {policy: late, at: east/lan out}\n  - {policy: late, at: west/lan out}\n")},
+		{"a round trip in a class with calls", append(expecting("voice rtt p50 <= 9ms"), voice, "- {name: voice, match: [{dscp: ef, from: phones}]}")},
 		{"what the codec reaches", append(expecting("voice mos >= 4.2, calls mos >= 4, voice mos <= 3"), "codec: g711", "codec: g729")},
 		{"what the codec reaches far away", append(expecting("voice mos >= 4.2, voice delay p99 <= 200ms, voice delay p99 <= 301ms"), link, strings.Replace(link, "5ms", "300ms", 1))},
 		{"times below those of the links", append(expecting("get completion p95 <= 9ms, bulk rtt p50 <= 9.9ms, get completion p95 <= 11ms, get rtt max <= 10ms"), flood, "      - {name: get, requests: 2, answer: 9kB, think: 100ms, from: 10.1.0.7, to: 10.2.0.7, to-port: 8000}")},

@@ -381,8 +381,10 @@ func (s *scene) unforced(w *Why, reason datapath.Reason, beside words.Fact) word
 	if offered > room {
 		return words.Fact{}
 	}
-	if first := s.steps[0]; first > 0 && first <= len(s.c.seen.Steps) && s.c.seen.Steps[first-1].Waiting > 0 {
-		return words.FilledBefore.With(offered, room, w.written())
+	if len(s.steps) > 0 {
+		if first := s.steps[0]; first > 0 && first <= len(s.c.seen.Steps) && s.c.seen.Steps[first-1].Waiting > 0 {
+			return words.FilledBefore.With(offered, room, w.written())
+		}
 	}
 	for e := s.e; e != nil; e = e.Parent {
 		if n := e.AtMost; n != nil && n.When == nil && e.Instances() == nil && n.Rate <= room {

@@ -109,8 +109,8 @@ func (w *Why) place(p *Place) {
 	}
 }
 
-// why says why an expectation of which something was measured failed.
-func (m *Measures) why(r *Result, e *policy.Expectation, f *finding) *Why {
+// newWhy returns a why that knows the marks and the class of the packets that it is about.
+func (m *Measures) newWhy(f *finding) *Why {
 	w := &Why{Against: []string{}}
 	classes := m.File.ClassNames()
 	for i, t := range f.of {
@@ -123,6 +123,12 @@ func (m *Measures) why(r *Result, e *policy.Expectation, f *finding) *Why {
 			w.marks = append(w.marks, a.dscp.Name())
 		}
 	}
+	return w
+}
+
+// why says why an expectation of which something was measured failed.
+func (m *Measures) why(r *Result, e *policy.Expectation, f *finding) *Why {
+	w := m.newWhy(f)
 	switch {
 	case e.Versus != "":
 		w.Reason = byOffer
@@ -155,7 +161,7 @@ func (m *Measures) whyAbsent(r *Result, e *policy.Expectation, f *finding) *Why 
 	if len(f.of) == 0 {
 		return nil
 	}
-	w := &Why{Against: []string{}}
+	w := m.newWhy(f)
 	m.whyLost(w, r, e, f)
 	return w
 }

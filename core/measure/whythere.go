@@ -10,14 +10,17 @@ import (
 	"imbrel.example/imbrel/core/words"
 )
 
-// isAt reports whether a hop is at the place of an interface.
-func (m *Measures) isAt(h *Hop, f *Interface) bool {
+// passes reports whether a hop is at an interface, in its direction, whatever the policy in force.
+func (m *Measures) passes(h *Hop, f *Interface) bool {
 	p := &m.Places[h.Place]
 	return !p.Carrier && p.Interface == f.place.Interface && p.Direction == f.place.Direction
 }
 
-// isIn reports whether a class has the packets of a hop at the place of its interface.
-func isIn(h *Hop, f *Interface, c *Class) bool {
+// isIn reports whether a hop is at an interface while its policy is in force, and its packets are in a class there.
+func (m *Measures) isIn(h *Hop, f *Interface, c *Class) bool {
+	if !m.passes(h, f) || m.Places[h.Place].Plan != f.place.Plan {
+		return false
+	}
 	if f.place.Plan == nil {
 		return h.Slot == c.seen.Slot
 	}
@@ -30,7 +33,7 @@ func (m *Measures) hopAt(window int, f *Interface, c *Class) *Hop {
 	var sum Hop
 	for _, t := range m.Collectors[window].settled {
 		for i := range t.hops {
-			if h := &t.hops[i]; m.isAt(h, f) && isIn(h, f, c) {
+			if h := &t.hops[i]; m.isIn(h, f, c) {
 				sum.add(h)
 			}
 		}
@@ -43,14 +46,14 @@ func (m *Measures) lostBefore(window int, f *Interface, c *Class) (lost int64, a
 	came := make(map[string]bool)
 	ts, way := m.Collectors[window].settled, m.Collectors[window].nameOf
 	for _, t := range ts {
-		if slices.ContainsFunc(t.hops, func(h Hop) bool { return m.isAt(&h, f) && isIn(&h, f, c) }) {
+		if slices.ContainsFunc(t.hops, func(h Hop) bool { return m.isIn(&h, f, c) }) {
 			came[way(t)] = true
 		}
 	}
 	dropped := make([]int64, len(m.Places))
 	for _, t := range ts {
 		for i := range t.hops {
-			if h := &t.hops[i]; came[way(t)] && !m.isAt(h, f) {
+			if h := &t.hops[i]; came[way(t)] && !m.passes(h, f) {
 				dropped[h.Place] += h.Dropped()
 			} else {
 				break

@@ -23,8 +23,8 @@ import (
 
 var forgeries = flag.Int("forged", 100_000, "how many forged datagrams TestAnswerUnderForgeries sends")
 
-// answerUnderForgeriesOnce: while probes, hellos, floods and packets of calls with invented senders come to a far end, and slow
-// connections take its places, a call of an honest peer goes on undisturbed, and so does a flood by TCP.
+// answerUnderForgeriesOnce: a far end receives probes, hellos, floods and calls with forged sources, and slow connections fill its
+// table. Meanwhile a call and a TCP flood of an honest peer are undisturbed.
 func answerUnderForgeriesOnce(t testing.TB) {
 	y := newYard(t)
 	y.ip("-n", y.mid, "link", "add", "br0", "type", "bridge")

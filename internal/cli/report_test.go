@@ -159,7 +159,7 @@ func editedDemo(t *testing.T, dir string) {
 	put(t, dir, "tern/edited.yaml", strings.Replace(string(demo), "shape: 11.4Mbit/s", "shape: 14Mbit/s", 1))
 }
 
-// shortDemo writes the demo's file with six seconds of it, before the fog comes.
+// shortDemo writes the demo's file with a rehearsal of six seconds and without its event.
 func shortDemo(t *testing.T, dir, name string) {
 	t.Helper()
 	text, err := examples.FS.ReadFile("ternrock.yaml")
