@@ -2,6 +2,7 @@ package measure
 
 import (
 	"cmp"
+	"maps"
 	"math"
 	"slices"
 	"time"
@@ -221,6 +222,14 @@ func (c *Collector) tallyOf(f *Flow, k Key) *Tally {
 	return t
 }
 
+// Join takes the tallies of collectors that no traffic shares but calls, and their flows in the order given.
+func (c *Collector) Join(others []*Collector, flows []*Flow) {
+	c.flows = flows
+	for _, o := range others {
+		maps.Copy(c.tallies, o.tallies)
+	}
+}
+
 // slow returns the least delay that an expectation of the packets of a key allows. A
 // call may come to count for any class.
 func (c *Collector) slow(k Key, isCall bool) time.Duration {
@@ -251,7 +260,7 @@ func (c *Collector) Finish(until time.Duration) {
 		}
 		most.tally.flows = append(most.tally.flows, f)
 		if f.IsCall() {
-			for _, way := range []*Flow{f, f.other} {
+			for _, way := range []*Flow{f, f.opposite()} {
 				if way == nil { // nothing was sent that way
 					continue
 				}
@@ -301,7 +310,7 @@ func (c *Collector) Finish(until time.Duration) {
 			}
 			return 0
 		}
-		return cmp.Or(cmp.Compare(a.Traffic, b.Traffic), back(a)-back(b), cmp.Compare(a.First, b.First), cmp.Compare(a.judged, b.judged), cmp.Compare(a.In, b.In))
+		return cmp.Or(cmp.Compare(a.Traffic, b.Traffic), back(a)-back(b), cmp.Compare(a.First, b.First), c.Sets.compare(a.judged, b.judged), c.Sets.compare(a.In, b.In))
 	})
 	c.settled = all
 }

@@ -34,6 +34,8 @@ type Flow struct {
 	from    time.Duration // when its source begins
 	lasts   time.Duration // for how long it sends
 	other   *Flow         // of a call, the other direction
+	whole   *Flow         // that it is a window of
+	nth     int           // window of that
 	windows []*Flow
 	givenUp int64 // how often it waited in vain
 }
@@ -282,11 +284,25 @@ func (f *Flow) reached() (ta time.Duration, loss, burst float64) {
 	return c.codec.Interval + c.codec.LookAhead + time.Duration((c.minDelays+c.buffers)/float64(c.came)), loss, burst
 }
 
+// Booked reports whether a packet was booked.
+func (f *Flow) Booked() bool { return len(f.booked) > 0 }
+
 // Jitter returns the RFC 3550 jitter after the last packet.
 func (f *Flow) Jitter() time.Duration { return time.Duration(f.jitter) }
 
 // IsCall reports whether the flow is a call.
 func (f *Flow) IsCall() bool { return f.call != nil }
+
+// opposite returns the measure of a call's other direction, nil where nothing was sent in it.
+func (f *Flow) opposite() *Flow {
+	if f.whole == nil {
+		return f.other
+	}
+	if o := f.whole.other; f.nth < len(o.windows) {
+		return o.windows[f.nth]
+	}
+	return nil
+}
 
 // Window returns the measure of the flow's packets of one window of time, made with
 // the first: first is its number. What is delivered in it is booked to the flow first. All of its packets that
@@ -299,11 +315,7 @@ func (f *Flow) Window(n int, span Window, first int64) *Flow {
 	if w == nil {
 		w = &Flow{from: span.From, lasts: span.To - span.From, base: first, window: true, waits: f.waits}
 		if f.call != nil {
-			w.call = &call{codec: f.call.codec, playout: f.call.playout, whole: f.call}
-			if n < len(f.other.windows) && f.other.windows[n] != nil {
-				w.other = f.other.windows[n]
-				w.other.other = w
-			}
+			w.call, w.whole, w.nth = &call{codec: f.call.codec, playout: f.call.playout, whole: f.call}, f, n
 		}
 		f.windows[n] = w
 	}

@@ -4,6 +4,7 @@ import (
 	"encoding/binary"
 	"slices"
 	"strings"
+	"sync"
 
 	"imbrel.example/imbrel/core/policy"
 )
@@ -15,6 +16,7 @@ type Set int32
 
 // Sets holds sets of subjects.
 type Sets struct {
+	lock   sync.RWMutex // of list, index and unions
 	number map[string]int32
 	named  int32 // the first so many are classes of the file
 	list   [][]int32
@@ -67,6 +69,8 @@ func (s *Sets) Of(path string) Set {
 		}
 	}
 	slices.Sort(members)
+	s.lock.Lock()
+	defer s.lock.Unlock()
 	return s.intern(members)
 }
 
@@ -76,15 +80,23 @@ func (s *Sets) Union(a, b Set) Set {
 		return a
 	}
 	key := [2]Set{a, b}
-	if known, ok := s.unions[key]; ok {
+	s.lock.RLock()
+	known, ok := s.unions[key]
+	s.lock.RUnlock()
+	if ok {
 		return known
 	}
+	s.lock.Lock()
+	defer s.lock.Unlock()
 	members := append(slices.Clone(s.list[a]), s.list[b]...)
 	slices.Sort(members)
 	u := s.intern(slices.Compact(members))
 	s.unions[key] = u
 	return u
 }
+
+// compare orders sets by what is in them.
+func (s *Sets) compare(a, b Set) int { return slices.Compare(s.list[a], s.list[b]) }
 
 // Has reports whether a set has a subject, by its name; "rest" is in those that have no
 // class of the file.

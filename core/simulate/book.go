@@ -15,9 +15,19 @@ func (f *flight) length() int {
 	return f.Length
 }
 
-// book books a packet, at the end of its way, in the whole time and in each window that
-// it was sent in.
-func (r *run) book(f *flight, b func(t *measure.Tally, flow *measure.Flow, end time.Duration)) {
+// A record is what the measures need of a packet at the end of its way.
+type record struct {
+	moment
+	source  *source
+	flow    *measure.Flow
+	key     measure.Key
+	arrived measure.Arrived
+	lost    bool
+	steps   int32 // how many it has
+}
+
+// book books a packet that ends its way at a time.
+func (r *run) book(f *flight, at time.Duration, lost bool) {
 	if r.options.WithoutPolicy {
 		f.in, f.first = f.prediction.in, f.prediction.first
 	}
@@ -26,19 +36,50 @@ func (r *run) book(f *flight, b func(t *measure.Tally, flow *measure.Flow, end t
 		delete(r.entered, f.token)
 		f.token = 0
 	}
-	k := measure.Key{Traffic: f.source.index, Reverse: f.source.reverse, First: f.first, In: f.in}
-	if !r.counts(f) {
-		r.done(f)
-		return
-	}
-	b(r.collectors[0].Tally(f.flow, k), f.flow, f.source.end)
-	for i, w := range r.windows {
-		if f.sent >= w.From && f.sent < w.To {
-			flow := f.flow.Window(i, w, f.number)
-			b(r.collectors[1+i].Tally(flow, k), flow, min(w.To, f.source.end))
+	if r.counts(f) {
+		k := record{source: f.source, flow: f.flow, lost: lost, key: measure.Key{Traffic: f.source.index, Reverse: f.source.reverse, First: f.first, In: f.in},
+			arrived: measure.Arrived{Number: f.number, Sent: f.sent, Delay: max(0, at-f.sent), Length: f.length(), DSCP: f.DSCP()}}
+		if r.team == nil {
+			r.enterRecord(&k, f.steps)
+		} else {
+			r.keepRecord(&k, f.steps)
 		}
 	}
 	r.done(f)
+}
+
+// enterRecord enters a record into the measures of the whole time, and of the windows in which the packet was sent.
+func (r *run) enterRecord(k *record, steps []measure.Step) {
+	k.arrived.End = k.source.end
+	late := r.enterAt(0, k.flow, k, steps)
+	if r.series != nil && !k.lost {
+		r.series.way(int(k.key.Traffic), k.key.Reverse, func(i int, w *waySeries) {
+			w.received[i] += int64(k.arrived.Length)
+			w.delay.Add(i, k.arrived.Delay)
+			if late {
+				w.late[i]++
+			}
+		})
+	}
+	for i, w := range r.windows {
+		if k.arrived.Sent >= w.From && k.arrived.Sent < w.To {
+			k.arrived.End = min(w.To, k.source.end)
+			r.enterAt(1+i, k.flow.Window(i, w, k.arrived.Number), k, steps)
+		}
+	}
+}
+
+// enterAt enters a record into a collector.
+func (r *run) enterAt(collector int, flow *measure.Flow, k *record, steps []measure.Step) (late bool) {
+	if r.team != nil && !flow.Booked() {
+		r.first[collector] = append(r.first[collector], firstBooking{k.moment, flow})
+	}
+	t := r.collectors[collector].Tally(flow, k.key)
+	if k.lost {
+		t.Dropped(flow, k.arrived.Number, k.arrived.Length, steps)
+		return false
+	}
+	return t.Delivered(flow, &k.arrived, steps)
 }
 
 // deliver books a packet that arrived at a time.
@@ -50,20 +91,7 @@ func (r *run) deliver(f *flight, at time.Duration) {
 		return
 	}
 	segment, to := f.segment()
-	a := measure.Arrived{Number: f.number, Sent: f.sent, Delay: max(0, at-f.sent), Length: f.length(), DSCP: f.DSCP()}
-	r.book(f, func(t *measure.Tally, flow *measure.Flow, end time.Duration) {
-		a.End = end
-		late := t.Delivered(flow, &a, f.steps)
-		if r.series != nil && flow == f.flow { // the whole, not a window
-			r.series.way(int(f.source.index), f.source.reverse, func(i int, w *waySeries) {
-				w.received[i] += int64(a.Length)
-				w.delay.Add(i, a.Delay)
-				if late {
-					w.late[i]++
-				}
-			})
-		}
-	})
+	r.book(f, at, false)
 	if to != nil {
 		r.receives(to, &segment)
 	}
@@ -80,9 +108,7 @@ func (r *run) lose(f *flight) {
 	if r.series != nil && r.counts(f) {
 		r.series.way(int(f.source.index), f.source.reverse, func(i int, w *waySeries) { w.lost[i]++ })
 	}
-	r.book(f, func(t *measure.Tally, flow *measure.Flow, _ time.Duration) {
-		t.Dropped(flow, f.number, f.length(), f.steps)
-	})
+	r.book(f, r.now, true)
 }
 
 // until returns the end of the measured time.

@@ -179,7 +179,7 @@ func (r *run) conversations(index int, t *policy.Traffic, end time.Duration) err
 		if c.flow.From.Is6() {
 			w.base.MSS -= packet.IPv6Header - packet.IPv4Header
 		}
-		k := &client{tcpTraffic: w, numbered: c.number, random: traffic.Random(r.options.Seed, t.Name, n), starts: c.at, sends: c.bytes}
+		k := &client{tcpTraffic: w, numbered: c.number, random: traffic.Random(r.options.Seed, t.Name, n), starts: c.at, sends: c.bytes, number: int32(len(r.clients))}
 		k.measures = [2]*measure.Flow{r.newFlow(t, end), r.newFlow(t, end)}
 		k.join(r, c.flow, [2]codepoint.DSCP{codepoint.DSCP(c.marks[0] >> 2), codepoint.DSCP(c.marks[1] >> 2)})
 		r.wakeAt(&k.timer, k, c.at)
@@ -196,9 +196,7 @@ func (c *client) converse(r *run) {
 		e.Write(c.sends[way])
 		e.Close()
 		c.begins(r, way == 1)
-		for _, f := range c.flows[way] {
-			f.Started(c.numbered[way], r.now)
-		}
+		r.note(c, c.flows[way], started, c.numbered[way], int64(r.now))
 	}
 	r.pump(line.client)
 }
@@ -210,8 +208,6 @@ func (c *client) conversed(r *run, e *endpoint) {
 		return
 	}
 	c.over[way] = true
-	for _, f := range c.flows[way] {
-		f.Ended(c.numbered[way], r.now)
-	}
+	r.note(c, c.flows[way], ended, c.numbered[way], int64(r.now))
 	c.completed(r, way)
 }

@@ -40,7 +40,7 @@ func (r *run) departs(p *port, f *flight, at time.Duration) bool {
 
 // arrives plans the arrival at the next node of a packet that is on the link from a time on.
 func (r *run) arrives(p *port, f *flight, at time.Duration) {
-	r.events.plan(happens(at+p.delay, arrive, p.peer.number, f))
+	r.arrival(p, f, at+p.delay)
 }
 
 // leaves lets a packet leave a node by a port.

@@ -58,6 +58,9 @@ func (r *run) fits(h *hop, f *flight) bool {
 	if length <= limit {
 		return true
 	}
+	if r.notInParts() {
+		return false
+	}
 	what, most := h.Fit(&f.Packet, f.inside, limit)
 	if r.counts(f) {
 		o := &h.out.oversize
@@ -309,7 +312,7 @@ func (r *run) fromHost(f *flight) {
 			limit = min(limit, known.bytes)
 		}
 	}
-	if f.Length > limit {
+	if f.Length > limit && !r.notInParts() {
 		f.MayFragment()
 		if parts := f.Fragments(limit, r.identify()); parts != nil {
 			for _, g := range r.divided(f, parts, atHost) {

@@ -102,7 +102,7 @@ func (r *run) travel(p *port, f *flight) {
 			f.steps = append(f.steps, measure.Step{Place: p.linkPlace, Slot: f.prediction.first, Wait: wait})
 		}
 	}
-	r.events.plan(happens(at, arrive, p.peer.number, f))
+	r.arrival(p, f, at)
 }
 
 // gone loses a packet after it has left an interface, and follows it on as if it had not.

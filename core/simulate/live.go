@@ -231,9 +231,7 @@ func (r *run) segmentSent(s *source, f *flight) {
 			if fresh {
 				e.highest = end
 			}
-			for _, k := range e.client.collected(r, s.reverse) {
-				k.Sent(!fresh)
-			}
+			r.sentData(e, !fresh)
 		}
 	}
 }
@@ -263,18 +261,14 @@ func (l *Live) Progress(t Transport, at time.Duration) {
 // RoundTrip books a round trip that an end of a connection has measured.
 func (l *Live) RoundTrip(t Transport, rtt time.Duration) {
 	if e := l.r.endpoints[t]; e != nil {
-		for _, f := range e.client.collected(l.r, e.source.reverse) {
-			f.RoundTrip(rtt)
-		}
+		l.r.note(e.client, e.client.collected(l.r, e.source.reverse), roundTrip, 0, int64(rtt))
 	}
 }
 
 // TimedOut books timeouts of an end of a connection.
 func (l *Live) TimedOut(t Transport, n int64) {
 	if e := l.r.endpoints[t]; e != nil {
-		for _, f := range e.client.collected(l.r, e.source.reverse) {
-			f.TimedOut(n)
-		}
+		l.r.timedOut(e, n)
 	}
 }
 

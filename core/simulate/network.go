@@ -5,6 +5,7 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"imbrel.example/imbrel/core/datapath"
@@ -29,6 +30,7 @@ type port struct { // what every packet touches comes first
 	longest  int    // IP packet, with labels
 	number   int32  // in the network
 	cuts     uint32 // how often the link went down
+	run      *run   // that the port is of
 	rate     unit.Rate
 	clock    unit.Clock // when what is being sent is sent
 	peer     *port      // at the other end of the link, or nil
@@ -45,6 +47,7 @@ type port struct { // what every packet touches comes first
 	oversize oversize
 	out      path
 	iface    *policy.Interface
+	node     int // its number
 }
 
 // placesOfPort is how many places a port has where packets wait or are lost.
@@ -90,6 +93,7 @@ type hop struct {
 
 // network is the file's network at work.
 type network struct {
+	lock    sync.Mutex // of routes
 	ports   []*port
 	byIface map[*policy.Interface]*port
 	file    *policy.File
@@ -109,6 +113,8 @@ func (n *network) where(a netip.Addr) *port {
 // route returns the hops of a flow between two ports, worked out once for those that go the same way. An error says why
 // there are none.
 func (n *network) route(from, to *port, flow packet.Flow) ([]hop, error) {
+	n.lock.Lock()
+	defer n.lock.Unlock()
 	key := routeKey{from: from, to: to}
 	if from != to && n.table.Several(to.iface) {
 		hops, err := n.table.Route(from.iface, to.iface, route.KeyOf(flow))
@@ -153,6 +159,8 @@ func (n *network) lastRoute(from, to *port, flow packet.Flow) []hop {
 	if hops, err := n.route(from, to, flow); err == nil {
 		return hops
 	}
+	n.lock.Lock()
+	defer n.lock.Unlock()
 	if n.whole == nil {
 		n.whole = route.New(n.file)
 	}
@@ -190,7 +198,7 @@ func (r *run) build() *network {
 	n := &network{file: r.file, byIface: make(map[*policy.Interface]*port), table: route.New(r.file), routes: make(map[routeKey][]hop)}
 	for i := range r.file.Network.Nodes {
 		for _, iface := range r.file.Network.Nodes[i].Interfaces {
-			p := &port{iface: iface, rate: iface.Rate, longest: iface.Longest()}
+			p := &port{run: r, iface: iface, node: i, rate: iface.Rate, longest: iface.Longest()}
 			p.number = int32(len(n.ports))
 			first := placesOfPort * p.number
 			p.in.place, p.out.place, p.carrierPlace, p.linkPlace, p.ringPlace = first, first+1, first+2, first+3, first+4
@@ -249,7 +257,7 @@ func (r *run) newPath(at *port, d policy.Direction, a *policy.Attachment) {
 	p := at.path(d)
 	p.asking = schedule.Never
 	p.config = &datapath.Config{Rate: at.iface.Rate, Framing: at.iface.Framing, Classes: len(r.classes), StartAt: r.plan.StartAt, InName: r.file.InterfaceName, Incoming: d == policy.In,
-		Drop: func(pkt *packet.Packet, why datapath.Reason) { r.discarded(at, d, pkt, why) }}
+		Drop: func(pkt *packet.Packet, why datapath.Reason) { at.run.discarded(at, d, pkt, why) }}
 	p.changes = slices.ContainsFunc(r.plan.Events, func(e policy.Event) bool {
 		return e.Attach != nil && e.Attach.Interface == at.iface && e.Attach.Direction == d
 	})

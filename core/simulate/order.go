@@ -32,6 +32,9 @@ func (r *run) number(h *hop, f *flight) {
 	if p := &h.out.out; t.SAPerClass && p.ruled {
 		key.class = p.names[f.Slot]
 	}
+	if r.notInParts() {
+		return
+	}
 	o := r.orders[key]
 	if o == nil {
 		o = &order{index: firstIndex + uint32(len(r.orders))}

@@ -153,10 +153,10 @@ func (r *run) walkRoute(g *flight, stage int) *prediction {
 			k.marks = marks(&g.Packet)
 			n := p.predictor.Take(r.now, &g.Packet)
 			k.slot = n
-			m := r.member(p, n)
-			out.in = r.sets.Union(out.in, m.in)
+			in, class := r.countsFor(p.attached.Entries[n].Name)
+			out.in = r.sets.Union(out.in, in)
 			if out.first == int32(r.rest) {
-				out.first = m.class
+				out.first = class
 			}
 			if p.predictor.Mark(r.now, p.attached.Entries[n], &g.Packet) {
 				break
@@ -169,12 +169,17 @@ func (r *run) walkRoute(g *flight, stage int) *prediction {
 	return out
 }
 
+// countsFor returns what the packets of an entry of a name count for, and their class.
+func (r *run) countsFor(name string) (measure.Set, int32) {
+	return r.sets.Of(name), r.classNumber[measuredAs(name)]
+}
+
 // member returns what the packets of an entry count for.
 func (r *run) member(p *path, n int32) *member {
 	m := &p.members[n]
 	if !m.known {
-		name := p.attached.Entries[n].Name
-		*m = member{known: true, in: r.sets.Of(name), class: r.classNumber[measuredAs(name)]}
+		*m = member{known: true}
+		m.in, m.class = r.countsFor(p.attached.Entries[n].Name)
 		m.from, m.to = 0, m.in
 	}
 	return m

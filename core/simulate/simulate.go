@@ -2,7 +2,7 @@
 // packet by packet, in simulated time, through the very data paths that
 // package datapath would run in real time.
 //
-// One goroutine, one queue of events, one clock: the same file and seed give
+// One queue of events and one clock, or one of each for parts of a large network: the same file and seed give
 // the same result on any machine.
 package simulate
 
@@ -51,8 +51,11 @@ type Options struct {
 	Stop func() bool
 	// Progress, when not nil, is told now and then how much is done, from 0 to 1.
 	Progress func(done float64)
+	// Cores is the number of processors that the rehearsal may use; 0 is one. The result is the same on any number.
+	Cores int
 
-	everyEvent bool // nothing is computed ahead of its time: for tests
+	everyEvent   bool // nothing is computed ahead of its time: for tests
+	alwaysDivide bool // also where one core is faster: for tests
 }
 
 // maxPackets is how many packets a rehearsal may send; it bounds its time. Its memory
@@ -102,9 +105,9 @@ type run struct {
 	network     *network
 	events      events
 	sources     []*source
-	tcpEnds     int32
 	cuts        bool // some link goes down
 	clients     []*client
+	ports       []*port // of the network
 	spare       []*flight
 	made        int // flights, spare ones included
 	now         time.Duration
@@ -153,6 +156,14 @@ type run struct {
 	tcpSources map[packet.Flow]*source
 	endpoints  map[Transport]*endpoint
 	background OutsideCounts
+
+	// Of a part of a run.
+	keeper
+	team    *team // nil: the run is whole
+	part    int
+	posts   [2][]post     // to each part, of every second round
+	soonest time.Duration // the next event of the part, or of its posts
+	did     int           // events of the round
 }
 
 // Run runs one rehearsal of a file and returns what it measured. An error is
@@ -163,28 +174,29 @@ func Run(f *policy.File, rehearsal *policy.Rehearsal, o Options) (*measure.Resul
 	if err != nil {
 		return nil, err
 	}
+	if t := r.divide(); t != nil {
+		if res, ok, err := t.toTheEnd(); ok {
+			return res, err
+		}
+		if r, err = prepare(f, rehearsal, o, nil); err != nil {
+			return nil, err
+		}
+	}
 	return r.toTheEnd()
 }
 
 // toTheEnd lets everything happen, and returns the result.
 func (r *run) toTheEnd() (*measure.Result, error) {
-	rehearsal, o := r.plan, &r.options
 	for steps := 0; ; steps++ {
 		e, w, ok := r.events.next()
 		if !ok || r.failed != nil {
 			break
 		}
-		if e.at > rehearsal.Lasts+maxDraining {
-			return nil, fmt.Errorf("%s: after `%s` what waits takes more than %d days to be sent: let less wait, or send faster", rehearsal.At, rehearsal.Name, maxDraining/(24*time.Hour))
+		if err := r.tooLate(e.at); err != nil {
+			return nil, err
 		}
-		if steps&0xffff == 0 {
-			if o.Progress != nil {
-				o.Progress(min(1, float64(e.at)/float64(rehearsal.Lasts)))
-			}
-			if o.Stop != nil && o.Stop() {
-				r.stopped, r.lasts = true, max(min(r.now, rehearsal.Lasts)-rehearsal.WarmUp, time.Millisecond)
-				break
-			}
+		if steps&0xffff == 0 && r.asksToStop(e.at) {
+			break
 		}
 		r.timeIs(e.at)
 		r.step(&e, w)
@@ -193,6 +205,27 @@ func (r *run) toTheEnd() (*measure.Result, error) {
 		return nil, r.failed
 	}
 	return r.result(), nil
+}
+
+// tooLate returns what is wrong with an event at a time.
+func (r *run) tooLate(at time.Duration) error {
+	if at > r.plan.Lasts+maxDraining {
+		return fmt.Errorf("%s: after `%s` what waits takes more than %d days to be sent: let less wait, or send faster", r.plan.At, r.plan.Name, maxDraining/(24*time.Hour))
+	}
+	return nil
+}
+
+// asksToStop tells how much is done at a time, and reports whether to stop.
+func (r *run) asksToStop(at time.Duration) bool {
+	o := &r.options
+	if o.Progress != nil {
+		o.Progress(min(1, float64(at)/float64(r.plan.Lasts)))
+	}
+	if o.Stop == nil || !o.Stop() {
+		return false
+	}
+	r.stopped, r.lasts = true, max(min(at, r.plan.Lasts)-r.plan.WarmUp, time.Millisecond)
+	return true
 }
 
 // timeIs brings up to date what follows from the time.
@@ -257,6 +290,7 @@ func prepare(f *policy.File, rehearsal *policy.Rehearsal, o Options, outside Out
 		r.series = newSeries(r)
 	}
 	r.network = r.build()
+	r.ports = r.network.ports
 	r.steps()
 	r.happen()
 	return r, r.start()

@@ -57,11 +57,12 @@ type endpoint struct {
 	model    *tcp.End // that Transport is; nil: it is one of the outside
 	peer     *endpoint
 	client   *client
+	line     *exchange // that it is an end of
 	traffic  *tcpTraffic
 	source   *source
 	flow     packet.Flow
 	timer    timer
-	line     unit.Clock // of the host: what it sends comes one after the other
+	paced    unit.Clock // of the host: what it sends comes one after the other
 	got      int64
 	timeouts int64
 	opened   bool
@@ -98,6 +99,8 @@ type client struct {
 	booked   [2][]*measure.Flows // where the begun transfer was booked, forth and back, until it is complete
 	sends    [2]int64            // of a conversation, the bytes forth and back
 	over     [2]bool             // all of them have arrived
+	number   int32               // of all clients
+	ends     int32               // of connections, so far
 }
 
 // An exchange is a connection over which requests are answered.
@@ -111,6 +114,13 @@ type exchange struct {
 
 // firstTCPEnd is the number of the first end of a connection among all sources.
 const firstTCPEnd = 1 << 27
+
+// endNumber returns the number of the client's next end of a connection: the same whatever other clients do. Those of one client are used anew after 512,
+// and those of all clients after 262,144.
+func (c *client) endNumber() int32 {
+	c.ends++
+	return firstTCPEnd | c.number&(1<<18-1)<<9 | (c.ends-1)&(1<<9-1)
+}
 
 // settle is within how much time the flows of a traffic begin, each at its own moment.
 const settle = 100 * time.Millisecond
@@ -150,7 +160,7 @@ func (r *run) overTCP(index int, t *policy.Traffic, end time.Duration) error {
 		w.hello = recognise.Hello(t.ServerName, min(w.ToPort-1, w.FromPort-1)+1) // a port that is not given is 0
 	}
 	for n := range t.Flows {
-		c := &client{tcpTraffic: w, numbered: [2]int{n, n}, random: traffic.Random(r.options.Seed, t.Name, n)}
+		c := &client{tcpTraffic: w, numbered: [2]int{n, n}, random: traffic.Random(r.options.Seed, t.Name, n), number: int32(len(r.clients))}
 		c.measures = [2]*measure.Flow{r.newFlow(t, end), r.newFlow(t, end)}
 		spread := settle
 		if t.Back() && t.Think > settle {
@@ -161,6 +171,9 @@ func (r *run) overTCP(index int, t *policy.Traffic, end time.Duration) error {
 			if err := c.connect(r); err != nil {
 				return err
 			}
+		}
+		if !t.Back() && !w.calls {
+			r.events.wake(c.starts, (*calling)(c))
 		}
 		r.wakeAt(&c.timer, c, c.starts)
 		r.clients = append(r.clients, c)
@@ -228,10 +241,9 @@ func (c *client) join(r *run, f packet.Flow, dscp [2]codepoint.DSCP) {
 			config.MSS = min(config.MSS, known.bytes-headersOf(f.From))
 		}
 		if len(c.flows[way]) > 0 {
+			at := [...]*port{c.from, c.to}[way]
 			config.RTT = func(v time.Duration) {
-				for _, f := range c.collected(r, way == 1) {
-					f.RoundTrip(v)
-				}
+				at.run.note(c, c.collected(at.run, way == 1), roundTrip, 0, int64(v))
 			}
 		}
 		e := &endpoint{client: c, traffic: c.tcpTraffic, flow: f}
@@ -241,8 +253,7 @@ func (c *client) join(r *run, f packet.Flow, dscp [2]codepoint.DSCP) {
 		} else {
 			e.Transport = outside[way]
 		}
-		e.source = &source{number: firstTCPEnd + r.tcpEnds, index: int32(c.index), reverse: way == 1, from: c.from, flow: c.measures[way], end: c.end, endpoint: e}
-		r.tcpEnds++
+		e.source = &source{number: c.endNumber(), index: int32(c.index), reverse: way == 1, from: c.from, flow: c.measures[way], end: c.end, endpoint: e}
 		to := c.to
 		if way == 1 {
 			e.flow, e.source.from, to = f.Reverse(), c.to, c.from
@@ -254,12 +265,14 @@ func (c *client) join(r *run, f packet.Flow, dscp [2]codepoint.DSCP) {
 		}
 	}
 	ends[0].peer, ends[1].peer = ends[1], ends[0]
+	line := &exchange{client: ends[0], server: ends[1]}
+	ends[0].line, ends[1].line = line, line
 	if c.calls {
 		ends[0].Open()
 	} else {
 		ends[1].Open()
 	}
-	c.lines = append(c.lines, &exchange{client: ends[0], server: ends[1]})
+	c.lines = append(c.lines, line)
 }
 
 // collected returns what is collected now of the data of a direction.
@@ -339,11 +352,19 @@ func (c *client) transfer(r *run) {
 			r.wakeAt(&c.timer, c, c.pace.Ready())
 		}
 	}
-	if first && !c.calls {
-		line.server.Write(int64(len(c.hello)))
-		r.pump(line.server)
-	}
 	r.pump(line.client)
+}
+
+// A calling is a client whose server opens the connection.
+type calling client
+
+// wake opens the connection.
+func (c *calling) wake(r *run) {
+	if r.now < c.end {
+		server := c.lines[0].server
+		server.Write(int64(len(c.hello)))
+		r.pump(server)
+	}
 }
 
 // ask begins a page, or a request.
@@ -380,9 +401,8 @@ func (c *client) request(r *run, l *exchange) {
 	c.left--
 	c.open++
 	l.busy = true
-	l.asked += int64(c.Request)
-	l.answers = append(l.answers, size)
 	l.awaited += size
+	r.asks(request{l, int64(c.Request), size})
 	l.client.Write(int64(c.Request))
 	r.pump(l.client)
 }
@@ -391,15 +411,11 @@ func (c *client) request(r *run, l *exchange) {
 func (c *client) progress(r *run, e *endpoint) {
 	if !e.opened && e.Opened() {
 		e.opened = true
-		for _, f := range c.flows[e.data()] {
-			f.Opened(c.numbered[e.data()])
-		}
+		r.note(c, c.flows[e.data()], opened, c.numbered[e.data()], 0)
 	}
 	if n := e.Received() - e.got; n > 0 {
 		e.got += n
-		for _, f := range c.collected(r, e.data() == 1) {
-			f.Arrived(c.numbered[e.data()], n)
-		}
+		r.note(c, c.collected(r, e.data() == 1), arrived, c.numbered[e.data()], n)
 		if r.series != nil && r.now < c.end {
 			r.series.way(c.index, e.data() == 1, func(i int, w *waySeries) { w.goodput[i] += n })
 		}
@@ -412,19 +428,18 @@ func (c *client) progress(r *run, e *endpoint) {
 		c.transferred(r, e)
 		return
 	}
-	i := slices.IndexFunc(c.lines, func(l *exchange) bool { return l.client == e || l.server == e })
-	if i < 0 {
-		if e.Ended() { // of a page before
-			e.Close()
-		}
-		return
-	}
-	l := c.lines[i]
+	l := e.line
 	if e == l.server {
 		for len(l.answers) > 0 && e.Received() >= l.asked {
 			e.Write(l.answers[0])
 			l.answers = l.answers[:copy(l.answers, l.answers[1:])]
 		}
+		if e.Ended() {
+			e.Close()
+		}
+		return
+	}
+	if !slices.Contains(c.lines, l) { // of a page before
 		if e.Ended() {
 			e.Close()
 		}
@@ -461,9 +476,7 @@ func (c *client) transferred(r *run, e *endpoint) {
 	}
 	c.thinking = true // it is complete
 	e.Close()
-	for _, f := range c.flows[0] {
-		f.Ended(c.numbered[0], r.now)
-	}
+	r.note(c, c.flows[0], ended, c.numbered[0], int64(r.now))
 	c.completed(r, 0)
 }
 
@@ -474,16 +487,12 @@ func (c *client) begins(r *run, reverse bool) {
 		booked = &c.booked[1]
 	}
 	*booked = append((*booked)[:0], c.collected(r, reverse)...)
-	for _, f := range *booked {
-		f.Begun()
-	}
+	r.note(c, *booked, begins, 0, 0)
 }
 
 // completed books that one is complete, where its beginning was booked.
 func (c *client) completed(r *run, way int) {
-	for _, f := range c.booked[way] {
-		f.Completed(r.now - c.starts)
-	}
+	r.note(c, c.booked[way], completes, 0, int64(r.now-c.starts))
 	c.booked[way] = c.booked[way][:0]
 }
 
@@ -534,9 +543,7 @@ func (r *run) pump(e *endpoint) {
 			break
 		}
 		if s.Data > 0 {
-			for _, f := range e.client.collected(r, e.source.reverse) {
-				f.Sent(s.Again)
-			}
+			r.sentData(e, s.Again)
 		}
 		f := r.flight()
 		e.model.Build(&f.Packet, f.room, e.flow, &s)
@@ -552,18 +559,30 @@ func (r *run) pump(e *endpoint) {
 			f.SetTags([]packet.Tag{*e.traffic.tag})
 		}
 		from := e.source.from.iface
-		e.line.NotBefore(r.now)
-		e.line.Advance(from.Framing.Size(f.Length, 0), from.Rate)
-		r.segmentOf(e, f, e.line.Ready())
+		e.paced.NotBefore(r.now)
+		e.paced.Advance(from.Framing.Size(f.Length, 0), from.Rate)
+		r.segmentOf(e, f, e.paced.Ready())
 		r.events.plan(happens(f.sent, emit, e.source.number, f))
 	}
 	if n := e.model.Timeouts - e.timeouts; n > 0 {
 		e.timeouts += n
-		for _, f := range e.client.collected(r, e.source.reverse) {
-			f.TimedOut(n)
-		}
+		r.timedOut(e, n)
 	}
 	r.rearm(e)
+}
+
+// sentData notes that an end sent a segment with data.
+func (r *run) sentData(e *endpoint, again bool) {
+	what := segment
+	if again {
+		what = segmentAgain
+	}
+	r.note(e.client, e.client.collected(r, e.source.reverse), what, 0, 0)
+}
+
+// timedOut notes timeouts of an end.
+func (r *run) timedOut(e *endpoint, n int64) {
+	r.note(e.client, e.client.collected(r, e.source.reverse), timeouts, 0, n)
 }
 
 // segmentOf makes a flight a segment that an end sent at a time.

@@ -11,7 +11,7 @@ func (r *run) warmed() {
 	if r.warm = true; r.plan.WarmUp == 0 {
 		return
 	}
-	for _, at := range r.network.ports {
+	for _, at := range r.ports {
 		for _, d := range []policy.Direction{policy.In, policy.Out} {
 			p := at.path(d)
 			if p.Path == nil {
@@ -32,7 +32,7 @@ func (r *run) warmed() {
 // closed ends the time over which rates are taken. Packets that wait are still sent or dropped, and counted.
 func (r *run) closed() {
 	r.over = true
-	for _, at := range r.network.ports {
+	for _, at := range r.ports {
 		for _, p := range []*path{&at.in, &at.out} {
 			if p.Path != nil {
 				p.Close(r.plan.Lasts)

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"math"
+	"runtime"
 	"slices"
 	"strings"
 	"sync"
@@ -534,6 +535,9 @@ func (a *app) run(r *rehearsalRun, f *policy.File, plan *policy.Rehearsal, o sim
 	captures := files.Captures{In: r.in}
 	defer captures.Close()
 	o.Capture, o.Stop, o.ClosedLoop = captures.Open, r.stop, r.closed
+	if o.Cores == 0 {
+		o.Cores = runtime.GOMAXPROCS(0)
+	}
 	res, err := simulate.Run(f, plan, o)
 	if err != nil {
 		return nil, r.in.WithLines(err)

@@ -160,7 +160,7 @@ func (a *app) runJobs(r *rehearsalRun, todo []job) ([]*measure.Result, error) {
 					return
 				}
 				j := todo[n]
-				res, err := a.run(r, r.file, j.plan, simulate.Options{Seed: j.seed, WithoutPolicy: j.without})
+				res, err := a.run(r, r.file, j.plan, simulate.Options{Seed: j.seed, WithoutPolicy: j.without, Cores: 1})
 				lock.Lock()
 				results[n], errs[n] = res, err
 				if done++; show != nil {
