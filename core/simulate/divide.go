@@ -3,6 +3,7 @@ package simulate
 import (
 	"cmp"
 	"maps"
+	"net/netip"
 	"slices"
 	"time"
 
@@ -19,9 +20,14 @@ func (r *run) divisible() bool {
 	if o.Cores < 2 || o.everyEvent || o.Tap != nil || o.Classified != nil || o.Every > 0 || r.outside != nil || len(r.plan.Events) > 0 || r.recognises {
 		return false
 	}
+	asks := make(map[[2]netip.Addr]bool) // connections from given ports, which are opened during the run
 	for i := range r.plan.Traffic {
-		if r.plan.Traffic[i].Capture != "" {
+		t := &r.plan.Traffic[i]
+		if t.Capture != "" || asks[[2]netip.Addr{t.To, t.From}] {
 			return false
+		}
+		if t.Back() && t.FromPort != 0 {
+			asks[[2]netip.Addr{t.From, t.To}] = true
 		}
 	}
 	for _, p := range r.network.ports {

@@ -10,6 +10,7 @@ import (
 	"testing"
 	"time"
 
+	"imbrel.example/imbrel/core/packet"
 	"imbrel.example/imbrel/core/policy"
 	"imbrel.example/imbrel/core/policyfile"
 )
@@ -140,5 +141,44 @@ func BenchmarkCores(b *testing.B) {
 				}
 			}
 		})
+	}
+}
+
+// What concerns all parts at once keeps a rehearsal whole.
+func TestWhole(t *testing.T) {
+	const two = `
+imbrel: 1
+classes: [{name: web, match: [{to-port: 80}]}]
+policies: [{name: p, treat: [{class: web, at-least: 40%}, {class: rest}]}]
+attach: [{policy: p, at: a/wan out}]
+network:
+  nodes: [{name: a, interfaces: [{name: lan, rate: 1Gbit/s, subnets: [10.1.0.0/16]}, {name: wan, rate: 10Mbit/s}]}, {name: b, interfaces: [{name: lan, rate: 1Gbit/s, subnets: [10.2.0.0/16]}, {name: wan, rate: 10Mbit/s}]}]
+  links: [{ends: [{at: a/wan}, {at: b/wan}], delay: 5ms}]
+rehearsals:
+  - {name: r, lasts: 1s, traffic: [{name: x, requests: 1, answer: 20kB, think: 1s, from: 10.1.0.1, to: 10.2.0.1, from-port: 5000, to-port: 5000}]}
+`
+	for _, c := range []struct {
+		change [2]string
+		whole  bool
+		o      Options
+	}{
+		{[2]string{"", ""}, false, Options{}},
+		{[2]string{"from-port: 5000, to-port: 5000}", "from-port: 5000, to-port: 5000}, {name: y, requests: 1, answer: 20kB, think: 1s, from: 10.2.0.1, to: 10.1.0.1, from-port: 5000, to-port: 5000}"}, true, Options{}},
+		{[2]string{"lasts: 1s,", "lasts: 1s, events: [{at: 500ms, link: a/wan, down: 100ms}],"}, true, Options{}},
+		{[2]string{"", ""}, true, Options{Every: 100 * time.Millisecond}},
+		{[2]string{"", ""}, true, Options{Classified: func(*policy.Interface, policy.Direction, string, *packet.Packet) {}}},
+	} {
+		f, err := policyfile.Parse("two.yaml", []byte(strings.Replace(two, c.change[0], c.change[1], 1)), time.LoadLocation)
+		if err != nil {
+			t.Fatal(err)
+		}
+		c.o.Cores, c.o.alwaysDivide = 2, true
+		r, err := prepare(f, &f.Rehearsals[0], c.o, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if whole := r.divide() == nil; whole != c.whole {
+			t.Errorf("with %q: whole %v", c.change[1], whole)
+		}
 	}
 }
