@@ -24,26 +24,31 @@ type Key struct {
 
 // A Tally collects what happened to the packets of one key. A call has tallies of its
 // own until it is known which classes it counts for.
-type Tally struct {
+type Tally struct { // what every packet touches comes first, in whole cache lines
 	Key
-	judged         Set // what its packets count for: of a call, all that any packet of it was in
-	sent, received int64
-	late           int64
-	reordered      int64
-	bytes          int64 // delivered in the measured time
-	wanted         int64 // bytes sent
-	seconds        float64
-	call           bool
-	mark           codepoint.DSCP // with which the last packet arrived
-	marked         int64          // as many arrived with it in a row, and are not in arrived yet
-	slow           time.Duration  // above this a packet's waits count as Slow
-	slowed         int64          // packets
-	least          time.Duration  // delay of a packet that arrived without what it waited, plus 1; 0: none did
-	hops           []Hop
-	arrived        []arrivals
-	delay, jitter  Distribution
-	flows          []*Flow
+	sent   int64
+	bytes  int64          // delivered in the measured time
+	wanted int64          // bytes sent
+	marked int64          // as many arrived with a mark in a row, and are not in arrived yet
+	slow   time.Duration  // above this a packet's waits count as Slow
+	judged Set            // what its packets count for: of a call, all that any packet of it was in
+	mark   codepoint.DSCP // with which the last packet arrived
+	call   bool
+
+	delay, jitter Distribution
+
+	hops      []Hop
+	least     time.Duration // delay of a packet that arrived without what it waited, plus 1; 0: none did
+	late      int64
+	slowed    int64 // packets
+	reordered int64
+	arrived   []arrivals
+	flows     []*Flow
+	seconds   float64
 }
+
+// received returns how many packets arrived.
+func (t *Tally) received() int64 { return t.delay.count }
 
 // arrivals are how many packets arrived with a DSCP.
 type arrivals struct {
@@ -184,18 +189,21 @@ func (c *Collector) Tally(f *Flow, k Key) *Tally {
 		f.settle()
 		f.last = c.tallyOf(f, k)
 	}
-	f.run++
 	return f.last
 }
 
-// settle books the packets that went to one tally after the other.
+// settle books the packets that went to the last tally.
 func (f *Flow) settle() {
+	n, last := f.Received+f.lost, (*booking)(nil)
 	for i := range f.booked {
-		if b := &f.booked[i]; b.tally == f.last {
-			b.packets += f.run
+		b := &f.booked[i]
+		if n -= b.packets; b.tally == f.last {
+			last = b
 		}
 	}
-	f.run = 0
+	if last != nil {
+		last.packets += n
+	}
 }
 
 // tallyOf returns the tally of a flow's packets of a key, made with the first.
@@ -318,7 +326,6 @@ func (c *Collector) Finish(until time.Duration) {
 // merge adds another tally of the same key.
 func (t *Tally) merge(o *Tally) {
 	t.sent += o.sent
-	t.received += o.received
 	t.late += o.late
 	t.reordered += o.reordered
 	t.slowed += o.slowed
@@ -435,16 +442,15 @@ type Arrived struct {
 // Delivered books a packet that arrived. It reports whether the packet is of a call and too late to be played.
 func (t *Tally) Delivered(f *Flow, a *Arrived, steps []Step) (late bool) {
 	t.sent++
-	t.received++
 	t.wanted += int64(a.Length)
-	counts, late := f.Delivered(a.Number, a.Sent, a.Delay, a.End)
+	counts, late, overtaken := f.Delivered(a.Number, a.Sent, a.Delay, a.End)
 	if counts {
 		t.bytes += int64(a.Length)
 	}
 	if late {
 		t.late++
 	}
-	if f.overtaken {
+	if overtaken {
 		t.reordered++
 	}
 	t.delay.Add(a.Delay)
@@ -515,21 +521,21 @@ func add(ts []*Tally) sum {
 	var s sum
 	for _, t := range ts {
 		s.sent += t.sent
-		s.received += t.received
+		s.received += t.received()
 		s.late += t.late
 		s.reordered += t.reordered
 		s.calls = s.calls || t.call
 		if t.seconds > 0 {
 			s.rate += float64(t.bytes*8) / t.seconds
 			s.wanted += float64(t.wanted*8) / t.seconds
-			s.pps += float64(t.received) / t.seconds
+			s.pps += float64(t.received()) / t.seconds
 			s.wantedPps += float64(t.sent) / t.seconds
 		}
 		s.delay.Merge(&t.delay)
 		s.jitter.Merge(&t.jitter)
 		for _, f := range t.flows {
 			s.worstJitter = max(s.worstJitter, f.MeanJitter())
-			if f.waits > 0 {
+			if f.hellos != nil {
 				s.hellos, s.givenUp = true, s.givenUp+f.GivenUp()
 			}
 			if f.IsCall() {

@@ -8,36 +8,37 @@ import (
 )
 
 // A Flow measures the packets of one flow from its source to its sink.
-type Flow struct {
-	Packets  int64 // that reached their end, delivered or dropped
+type Flow struct { // of two cache lines, the first for what every packet touches
 	Received int64
 
-	last     *Tally // that its last packet went to
-	run      int64  // as many went to it in a row, and are not in booked yet
-	hasShift bool
-	// overtaken says that the last packet that came was sent before one that had come already.
-	overtaken bool
-	window    bool // it is a window of another flow
-	call      *call
-	base      int64 // number of the first packet of a window
-
+	last    *Tally        // that its last packet went to; nil: none was booked
+	call    *call         // nil: it is none
+	hellos  *hellos       // nil: it has none
 	transit time.Duration // of the packet before
 	next    int64         // one more than the greatest number that came (NextExp of RFC 4737 §3.3)
 	jitter  float64       // RFC 3550 §6.4.1, in ns
-	sum     float64
-	samples int64
-	shift   time.Duration
-	waits   time.Duration // of hellos: for how long the receiver waits for one; 0: they are none
-	heard   time.Duration // when the last came; 0: none did
+	sum     float64       // of the jitter, from the second packet on
 
-	booked  []booking
-	from    time.Duration // when its source begins
-	lasts   time.Duration // for how long it sends
-	other   *Flow         // of a call, the other direction
-	whole   *Flow         // that it is a window of
-	nth     int           // window of that
+	lost   int64
+	shift  time.Duration // delay of the first packet that came
+	from   time.Duration // when its source begins
+	lasts  time.Duration // for how long it sends
+	booked []booking     // without the packets that went to last and are not settled yet
+	spans  *spans        // nil: it has no windows, and is none
+}
+
+// spans are the windows of a flow; of a window, they say what it is a window of.
+type spans struct {
 	windows []*Flow
-	givenUp int64 // how often it waited in vain
+	whole   *Flow // nil: it is no window
+	nth     int   // window of that
+}
+
+// hellos are what the receiver of hellos knows.
+type hellos struct {
+	waits   time.Duration // for the next one
+	heard   time.Duration // when the last came; 0: none did
+	givenUp int64         // how often it waited in vain
 }
 
 // A booking is how many of a flow's packets went to a tally.
@@ -48,27 +49,44 @@ type booking struct {
 
 // A call keeps what a receiver knows: the least delay of late, and how many packets it
 // could play. Its memory does not grow with the call.
-type call struct { // what every packet touches comes first
+type call struct { // two cache lines of what every packet touches come first
 	playout   time.Duration
-	most      time.Duration // up to what the buffer adapts; 0: it is playout always
-	buffer    time.Duration // as it is for the packet that came last
-	mean      float64       // of the delay: what an adapting buffer goes by
-	deviation float64
-	buffers   float64   // sum of the buffer, at each packet that came
-	whole     *call     // the call that this is a window of, and whose playout point it shares; nil: this is no window
+	adapting  *adapting
+	whole     *call     // that this is a window of, and whose playout point it shares; nil: this is no window
 	minima    []minimum // of the last playoutWindow, each less than those after it
 	minDelays float64   // sum of the least delay, at each packet that came
-	came      int64
+	buffers   float64   // sum of the buffer, at each packet that came
 
-	first    int64     // number of the first packet of which nothing is known yet
-	outcomes []outcome // from there on; packets overtake one another
-	packets  int64     // before first
-	missing  int64     // of those, lost or too late
-	late     int64     // of those that came, too late; also after first
-	runs     int64     // of missing packets in a row
+	first    int64         // number of the first packet of which nothing is known yet
+	outcomes []outcome     // from there on; packets overtake one another
+	buffer   time.Duration // as it is for the packet that came last
+	missing  int64         // before first, lost or too late
+	runs     int64         // of missing packets in a row
 	inRun    bool
 
-	codec codec.Codec
+	base  int64 // number of the first packet
+	codec *codec.Codec
+	other *Flow // the other direction
+}
+
+// adapting is by what a playout buffer adapts to the delay; nil: it is fixed.
+type adapting struct {
+	most            time.Duration // up to what
+	mean, deviation float64       // of the delay
+}
+
+// measuredCall is the measure of one direction of a call, in whole cache lines.
+type measuredCall struct {
+	flow Flow
+	call call
+	_    [40]byte
+}
+
+// newCallFlow returns the measure of one direction of a call.
+func newCallFlow(from, lasts time.Duration, c call) *Flow {
+	m := &measuredCall{flow: Flow{from: from, lasts: lasts}, call: c}
+	m.flow.call = &m.call
+	return &m.flow
 }
 
 // A minimum is a delay that was the least from when it came, until a lesser one comes.
@@ -89,26 +107,34 @@ const (
 func NewFlow(from, lasts time.Duration) *Flow { return &Flow{from: from, lasts: lasts} }
 
 // NewCall returns the measures of the two directions of a call.
-func NewCall(c codec.Codec, playout, from, lasts time.Duration) (forth, back *Flow) {
-	forth = &Flow{from: from, lasts: lasts, call: &call{codec: c, playout: playout}}
-	back = &Flow{from: from, lasts: lasts, call: &call{codec: c, playout: playout}, other: forth}
-	forth.other = back
+func NewCall(c *codec.Codec, playout, from, lasts time.Duration) (forth, back *Flow) {
+	forth, back = newCallFlow(from, lasts, call{codec: c, playout: playout}), newCallFlow(from, lasts, call{codec: c, playout: playout})
+	forth.call.other, back.call.other = back, forth
 	return forth, back
 }
 
 // Expects lets the receiver of hellos give the sender up when none comes for a time. Times are those of the rehearsal.
-func (f *Flow) Expects(within time.Duration) { f.waits = within }
+func (f *Flow) Expects(within time.Duration) { f.hellos = &hellos{waits: within} }
 
 // GivenUp returns how often the receiver of hellos gave the sender up until the source ended.
 func (f *Flow) GivenUp() int64 {
-	if f.waits > 0 && f.from+f.lasts-max(f.heard, f.from) > f.waits {
-		return f.givenUp + 1
+	h := f.hellos
+	if h == nil {
+		return 0
 	}
-	return f.givenUp
+	if f.from+f.lasts-max(h.heard, f.from) > h.waits {
+		return h.givenUp + 1
+	}
+	return h.givenUp
 }
 
-// Adapts lets the listeners of a call adapt their playout buffers, from that of the call up to most.
-func (f *Flow) Adapts(most time.Duration) { f.call.most, f.other.call.most = most, most }
+// Adapts lets the listeners of a call adapt their playout buffers, from that of the call up to most; 0: they do not.
+func (f *Flow) Adapts(most time.Duration) {
+	if most == 0 {
+		return
+	}
+	f.call.adapting, f.call.other.call.adapting = &adapting{most: most}, &adapting{most: most}
+}
 
 // By how much of a difference an adapting buffer follows the delay down, and up (Ramjee, Kurose, Towsley and Schulzrinne 1994, algorithm 2). Of the first
 // packets each counts as much as any other.
@@ -117,62 +143,68 @@ const (
 	alarms = 1 - 0.75
 )
 
-// adapt sets the buffer for a packet, by those before it, to the mean delay and four deviations beyond the least delay, and takes the packet into both.
-func (c *call) adapt(delay, least time.Duration) {
-	c.buffer = c.playout
-	if c.most == 0 {
+// adapt sets the buffer for a packet, by the so many before it, to the mean delay and four deviations beyond the least delay, and takes the
+// packet into both.
+func (c *call) adapt(came int64, delay, least time.Duration) {
+	a := c.adapting
+	if c.buffer = c.playout; a == nil {
 		return
 	}
-	if c.came == 0 {
-		c.mean = float64(delay)
+	if came == 0 {
+		a.mean = float64(delay)
 	}
-	c.buffer = min(max(time.Duration(c.mean+4*c.deviation)-least, c.playout), c.most)
-	slow := max(calms, 1/float64(c.came+1))
+	c.buffer = min(max(time.Duration(a.mean+4*a.deviation)-least, c.playout), a.most)
+	slow := max(calms, 1/float64(came+1))
 	gain := slow
-	if float64(delay) > c.mean {
+	if float64(delay) > a.mean {
 		gain = max(slow, alarms)
 	}
-	c.mean += gain * (float64(delay) - c.mean)
-	c.deviation += slow * (math.Abs(c.mean-float64(delay)) - c.deviation)
+	a.mean += gain * (float64(delay) - a.mean)
+	a.deviation += slow * (math.Abs(a.mean-float64(delay)) - a.deviation)
 }
 
 // Delivered books packet number n (from 0, in the order sent) that arrived
 // after the given delay. Its rate counts when it arrived within the time that the
-// source sent, moved by the first delay; it is late when a call cannot play it any more.
-func (f *Flow) Delivered(n int64, sent, delay, end time.Duration) (counts, late bool) {
-	f.Packets++
-	f.Received++
-	if f.Received > 1 {
+// source sent, moved by the first delay; it is late when a call cannot play it any more, and overtaken when a packet that was sent later came before.
+func (f *Flow) Delivered(n int64, sent, delay, end time.Duration) (counts, late, overtaken bool) {
+	if f.Received == 0 {
+		f.shift = delay
+	} else {
 		d := math.Abs(float64(delay - f.transit))
 		f.jitter += float64((d - f.jitter) / 16)
 		f.sum += f.jitter
-		f.samples++
 	}
-	if f.waits > 0 {
-		if at := sent + delay; at-max(f.heard, f.from) > f.waits {
-			f.givenUp++
-		}
-		f.heard = sent + delay
+	if f.hellos != nil {
+		f.hellos.came(sent+delay, f.from)
 	}
 	f.transit = delay
-	f.overtaken = n < f.next
+	overtaken = n < f.next
 	f.next = max(f.next, n+1)
-	late = f.call.arrived(n-f.base, sent+delay, delay)
-	if !f.hasShift {
-		f.hasShift, f.shift = true, delay
+	late = f.call.arrived(n, f.Received, sent+delay, delay)
+	f.Received++
+	return sent+delay < end || sent+delay < end+f.shift || f.isWindow(), late, overtaken
+}
+
+// isWindow reports whether the flow is a window of another.
+func (f *Flow) isWindow() bool { return f.spans != nil && f.spans.whole != nil }
+
+// came notes a hello that came at a time, of a source that begins at another.
+func (h *hellos) came(at, from time.Duration) {
+	if at-max(h.heard, from) > h.waits {
+		h.givenUp++
 	}
-	return f.window || sent+delay < end+f.shift, late
+	h.heard = at
 }
 
 // Dropped books packet number n, which was lost.
 func (f *Flow) Dropped(n int64) {
-	f.Packets++
-	f.call.note(n-f.base, missing)
+	f.lost++
+	f.call.note(n, missing)
 }
 
-// arrived books packet number n, which came at a time after a delay. It is played unless
+// arrived books packet number n, which came at a time after a delay, and after so many others. It is played unless
 // it is late: later than the least delay of the last ten seconds and the playout buffer, as it is then.
-func (c *call) arrived(n int64, at, delay time.Duration) (late bool) {
+func (c *call) arrived(n, came int64, at, delay time.Duration) (late bool) {
 	if c == nil {
 		return false
 	}
@@ -181,15 +213,13 @@ func (c *call) arrived(n int64, at, delay time.Duration) (late bool) {
 	}
 	least := c.least()
 	if c.whole == nil {
-		c.adapt(delay, least)
+		c.adapt(came, delay, least)
 	} else {
 		c.buffer = c.whole.buffer
 	}
 	c.minDelays += float64(least)
 	c.buffers += float64(c.buffer)
-	c.came++
 	if late = delay > least+c.buffer; late {
-		c.late++
 		c.note(n, missing)
 	} else {
 		c.note(n, played)
@@ -224,7 +254,6 @@ func (c *call) note(n int64, o outcome) {
 	}
 	if n == c.first && len(c.outcomes) == 0 { // in order, as most are
 		c.settle(o)
-		c.packets++
 		c.first++
 		return
 	}
@@ -237,7 +266,6 @@ func (c *call) note(n int64, o outcome) {
 		c.settle(c.outcomes[settled])
 		settled++
 	}
-	c.packets += int64(settled)
 	c.first += int64(settled)
 	c.outcomes = c.outcomes[:copy(c.outcomes, c.outcomes[settled:])]
 }
@@ -255,17 +283,17 @@ func (c *call) settle(o outcome) {
 
 // MeanJitter returns the RFC 3550 jitter averaged over the flow's packets.
 func (f *Flow) MeanJitter() float64 {
-	if f.samples == 0 {
+	if f.Received < 2 {
 		return 0
 	}
-	return f.sum / float64(f.samples)
+	return f.sum / float64(f.Received-1)
 }
 
 // MOS returns the call's mean opinion score. Its mouth-to-ear delay is the
 // packet interval, the codec's look-ahead, the least network delay (its mean, as it
 // changes) and the playout buffer (likewise); a packet later than that is lost to the listener.
 func (f *Flow) MOS() float64 {
-	if f.call.came == 0 {
+	if f.Received == 0 {
 		return 1
 	}
 	ta, loss, burst := f.reached()
@@ -278,14 +306,14 @@ func (f *Flow) reached() (ta time.Duration, loss, burst float64) {
 	c := f.call
 	burst = 1
 	if c.missing > 0 {
-		loss = float64(c.missing) / float64(c.packets)
+		loss = float64(c.missing) / float64(c.first-c.base)
 		burst = float64(c.missing) / float64(c.runs) * (1 - loss)
 	}
-	return c.codec.Interval + c.codec.LookAhead + time.Duration((c.minDelays+c.buffers)/float64(c.came)), loss, burst
+	return c.codec.Interval + c.codec.LookAhead + time.Duration((c.minDelays+c.buffers)/float64(f.Received)), loss, burst
 }
 
 // Booked reports whether a packet was booked.
-func (f *Flow) Booked() bool { return len(f.booked) > 0 }
+func (f *Flow) Booked() bool { return f.last != nil }
 
 // Jitter returns the RFC 3550 jitter after the last packet.
 func (f *Flow) Jitter() time.Duration { return time.Duration(f.jitter) }
@@ -295,11 +323,11 @@ func (f *Flow) IsCall() bool { return f.call != nil }
 
 // opposite returns the measure of a call's other direction, nil where nothing was sent in it.
 func (f *Flow) opposite() *Flow {
-	if f.whole == nil {
-		return f.other
+	if !f.isWindow() {
+		return f.call.other
 	}
-	if o := f.whole.other; f.nth < len(o.windows) {
-		return o.windows[f.nth]
+	if o := f.spans.whole.call.other.spans; o != nil && f.spans.nth < len(o.windows) {
+		return o.windows[f.spans.nth]
 	}
 	return nil
 }
@@ -308,16 +336,23 @@ func (f *Flow) opposite() *Flow {
 // the first: first is its number. What is delivered in it is booked to the flow first. All of its packets that
 // are delivered count in its rate.
 func (f *Flow) Window(n int, span Window, first int64) *Flow {
-	for len(f.windows) <= n {
-		f.windows = append(f.windows, nil)
+	if f.spans == nil {
+		f.spans = &spans{}
 	}
-	w := f.windows[n]
-	if w == nil {
-		w = &Flow{from: span.From, lasts: span.To - span.From, base: first, window: true, waits: f.waits}
-		if f.call != nil {
-			w.call, w.whole, w.nth = &call{codec: f.call.codec, playout: f.call.playout, whole: f.call}, f, n
+	s := f.spans
+	for len(s.windows) <= n {
+		s.windows = append(s.windows, nil)
+	}
+	if s.windows[n] == nil {
+		w := &Flow{}
+		if c := f.call; c != nil {
+			w = newCallFlow(0, 0, call{codec: c.codec, playout: c.playout, whole: c, first: first, base: first})
 		}
-		f.windows[n] = w
+		w.from, w.lasts, w.spans = span.From, span.To-span.From, &spans{whole: f, nth: n}
+		if f.hellos != nil {
+			w.Expects(f.hellos.waits)
+		}
+		s.windows[n] = w
 	}
-	return w
+	return s.windows[n]
 }

@@ -20,7 +20,7 @@ func TestMeasuredTime(t *testing.T) {
 	counted := 0
 	for n := range 10 {
 		sent := time.Duration(n) * 100 * ms
-		if counts, _ := f.Delivered(int64(n), sent, 50*ms+time.Duration(n)*30*ms, time.Second); counts {
+		if counts, _, _ := f.Delivered(int64(n), sent, 50*ms+time.Duration(n)*30*ms, time.Second); counts {
 			counted++
 		}
 	}
@@ -188,7 +188,7 @@ func TestSets(t *testing.T) {
 	}
 }
 
-func g711() codec.Codec {
+func g711() *codec.Codec {
 	c, _ := codec.ByName("g711")
-	return c
+	return &c
 }

@@ -48,7 +48,7 @@ func TestAdaptingPlayout(t *testing.T) {
 			if late[n] = float64(d-floor) > buffer+1; late[n] {
 				lates++
 			}
-			if _, got := f.Delivered(int64(n), sent, d, time.Hour); got != late[n] {
+			if _, got, _ := f.Delivered(int64(n), sent, d, time.Hour); got != late[n] {
 				t.Fatalf("packet %d, %s after the least delay, with a buffer of %.3f ms: late is %v", n, d-floor, buffer/1e6, got)
 			}
 		}

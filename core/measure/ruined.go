@@ -127,10 +127,10 @@ func (m *Measures) ruinedCalls(r *Result) {
 		ruined, all := 0, 0
 		for _, t := range way {
 			for _, f := range t.flows {
-				if !f.IsCall() || f.Packets < fewPackets {
+				if !f.IsCall() || f.Received+f.lost < fewPackets {
 					continue
 				}
-				if all++; f.MOS() < goodMOS || part(f.call.missing, max(f.call.packets, 1)) > maxMissing {
+				if all++; f.MOS() < goodMOS || part(f.call.missing, max(f.call.first-f.call.base, 1)) > maxMissing {
 					ruined++
 				}
 			}
@@ -195,7 +195,7 @@ func (m *Measures) losingClasses(r *Result) {
 		sent, received := int64(0), int64(0)
 		for _, t := range c.settled {
 			if traffic := &m.Rehearsal.Traffic[t.Traffic]; c.Sets.Has(t.judged, name) && !c.overTCP(t) && traffic.Kind != policy.Calls && traffic.Protocol != 6 {
-				lost := t.sent - t.received
+				lost := t.sent - t.received()
 				if traffic.Kind == policy.Replay { // what is TCP of it is not judged by this
 					lost = max(0, lost-m.lostTCP(r, traffic.Name))
 				}

@@ -228,7 +228,7 @@ func (m *Measures) whyTCP(w *Why, r *Result, e *policy.Expectation, f *finding) 
 		sum, packets := 0.0, int64(0)
 		path += leastOf(way)
 		for _, t := range way {
-			packets += t.received
+			packets += t.received()
 			for i := range t.hops {
 				sum += t.hops[i].Wait
 			}

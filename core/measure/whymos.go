@@ -25,7 +25,7 @@ func (f *Flow) impaired(path time.Duration) impairment {
 	c := f.call.codec
 	rating := func(ta time.Duration, loss float64) float64 { return codec.R(ta, loss, burst, c.Ie, c.Bpl) }
 	free := rating(min(ta, c.Interval+c.LookAhead+path+f.call.playout), 0)
-	return impairment{c, path, rating(0, 0) - free, free - rating(ta, 0), rating(ta, 0) - rating(ta, loss), codec.MOS(free)}
+	return impairment{*c, path, rating(0, 0) - free, free - rating(ta, 0), rating(ta, 0) - rating(ta, loss), codec.MOS(free)}
 }
 
 // ceiling says what MOS the codec and the links allow where that is less than an expectation wants, or the links lower it most.
@@ -46,7 +46,7 @@ func (m *Measures) whyMOS(w *Why, r *Result, e *policy.Expectation, f *finding) 
 	path := time.Duration(0)
 	for _, t := range f.of {
 		for _, o := range t.flows {
-			if o.IsCall() && o.call.came > 0 && (worst == nil || o.MOS() < worst.MOS()) {
+			if o.IsCall() && o.Received > 0 && (worst == nil || o.MOS() < worst.MOS()) {
 				worst, path = o, t.least
 			}
 		}

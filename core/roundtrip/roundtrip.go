@@ -116,7 +116,7 @@ type walker struct {
 func newWalker(c codec.Codec, playout time.Duration, packets []Packet) *walker {
 	begin := packets[0].Sent
 	end := packets[len(packets)-1].Sent - begin + c.Interval
-	there, back := measure.NewCall(c, playout, 0, end)
+	there, back := measure.NewCall(&c, playout, 0, end)
 	return &walker{there: way{flow: there, end: end}, back: way{flow: back, end: end}, begin: begin}
 }
 
@@ -175,7 +175,7 @@ type way struct {
 
 func (w *way) delivered(sent, delay time.Duration) {
 	w.step, w.last, w.delay = max(0, sent-w.last), sent, delay
-	if _, late := w.flow.Delivered(w.before+w.sent, sent, delay, w.end); late {
+	if _, late, _ := w.flow.Delivered(w.before+w.sent, sent, delay, w.end); late {
 		w.late++
 	}
 	w.sent++

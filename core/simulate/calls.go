@@ -179,7 +179,7 @@ func (r *run) calls(index int, t *policy.Traffic, end time.Duration) error {
 			return err
 		}
 		random := traffic.Random(r.options.Seed, t.Name, n)
-		measures, other := measure.NewCall(t.Codec, t.Playout, from, end-from)
+		measures, other := measure.NewCall(&t.Codec, t.Playout, from, end-from)
 		measures.Adapts(t.PlayoutMost)
 		var ids [2]uint32
 		for way, reverse := range []bool{false, true} {
@@ -193,7 +193,7 @@ func (r *run) calls(index int, t *policy.Traffic, end time.Duration) error {
 			}
 			start := held.from + phase(t, time.Duration(random.Int64N(int64(t.Codec.Interval))))
 			ids[way] = random.Uint32()
-			call := &traffic.Call{Codec: t.Codec, Flow: flow, DSCP: t.DSCP, Start: start, End: held.to, ID: ids[way]}
+			call := &traffic.Call{Codec: &t.Codec, Flow: flow, DSCP: t.DSCP, Start: start, End: held.to, ID: ids[way]}
 			if t.Speech > 0 {
 				call.Speech = &traffic.Speech{Active: t.Speech, Random: traffic.Random(r.options.Seed, t.Name+" speech", 2*n+way)}
 			}

@@ -48,7 +48,7 @@ type pathMTU struct {
 
 // fits reports whether a packet that is about to be given to a node's outgoing path goes on as it is. Otherwise it is divided, or dropped.
 func (r *run) fits(h *hop, f *flight) bool {
-	limit := h.out.longest
+	limit := int(h.out.longest)
 	if len(r.tunnelMTU) > 0 && h.Begins() != nil {
 		if known, ok := r.tunnelMTU[tunnelWay{h.Begins(), h.Back()}]; ok {
 			limit = min(limit, known)
@@ -306,7 +306,7 @@ func (r *run) fromHost(f *flight) {
 		r.enter(s.from, f)
 		return
 	}
-	limit := s.from.longest
+	limit := int(s.from.longest)
 	if len(r.pathMTU) > 0 && !(r.plan.Traffic[s.index].MayFragment && f.Flow.From.Is4()) {
 		if known, ok := r.pathMTU[[2]netip.Addr{f.Flow.From, f.Flow.To}]; ok && known.until > r.now {
 			limit = min(limit, known.bytes)

@@ -27,7 +27,7 @@ type port struct { // what every packet touches comes first
 	sending  bool   // an event asks it again when it has sent
 	computes bool   // when its packets leave the link is known when they begin to be sent
 	down     bool   // the link carries nothing
-	longest  int    // IP packet, with labels
+	longest  int32  // IP packet, with labels
 	number   int32  // in the network
 	cuts     uint32 // how often the link went down
 	run      *run   // that the port is of
@@ -198,7 +198,7 @@ func (r *run) build() *network {
 	n := &network{file: r.file, byIface: make(map[*policy.Interface]*port), table: route.New(r.file), routes: make(map[routeKey][]hop)}
 	for i := range r.file.Network.Nodes {
 		for _, iface := range r.file.Network.Nodes[i].Interfaces {
-			p := &port{run: r, iface: iface, node: i, rate: iface.Rate, longest: iface.Longest()}
+			p := &port{run: r, iface: iface, node: i, rate: iface.Rate, longest: int32(iface.Longest())}
 			p.number = int32(len(n.ports))
 			first := placesOfPort * p.number
 			p.in.place, p.out.place, p.carrierPlace, p.linkPlace, p.ringPlace = first, first+1, first+2, first+3, first+4

@@ -45,7 +45,7 @@ func (r *run) result() *measure.Result {
 	}
 	for _, p := range r.network.ports {
 		if o := &p.oversize; o.longest > 0 {
-			found := measure.Oversize{At: p.iface.Path(), MTUBytes: p.longest, LongestBytes: o.longest, Dropped: o.dropped, Untold: o.untold, Fragmented: o.divided}
+			found := measure.Oversize{At: p.iface.Path(), MTUBytes: int(p.longest), LongestBytes: o.longest, Dropped: o.dropped, Untold: o.untold, Fragmented: o.divided}
 			found.Place(measure.Place{Interface: p.iface, Direction: policy.Out})
 			res.Oversize = append(res.Oversize, found)
 		}

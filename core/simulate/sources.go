@@ -14,28 +14,28 @@ import (
 
 // A source is a traffic source at work: one call's direction, one stream, or
 // one capture.
-type source struct { // what every packet touches comes first
+type source struct { // what every packet touches comes first, of the size of two cache lines: one for its end, and both for its start
 	planned traffic.Planned // Source; nil: what it sends is made before it is known when
 	flow    *measure.Flow
-	from    *port
 	end     time.Duration
 	number  int32 // of all sources
 	index   int32 // of the traffic
 	reverse bool
+	apart   bool  // its last packet had apps
+	length  int32 // of the last packet
 	// endpoint is the end of a connection that sends it; nil: Source is asked for the packets.
 	endpoint *endpoint
+	packets  int64 // that count
 
-	clock      traffic.Clock
-	packets    int64       // that count
-	prediction *prediction // of its last packet, in an epoch, with what was recognised of it
-
-	epoch  epoch
-	route  []hop // nil: looked up for each packet
-	apps   []uint64
-	reader traffic.Reader
+	from       *port
+	clock      *traffic.Clock // nil: it is exact
+	prediction *prediction    // of its last packet, in an epoch, with what was recognised of it
+	epoch      epoch
+	route      []hop // nil: looked up for each packet
 
 	traffic.Source
-	length  int // of the last packet
+	apps    []uint64
+	reader  traffic.Reader
 	capture *measure.Capture
 
 	flows map[packet.Flow]*sourceFlow // of a capture
@@ -271,10 +271,10 @@ func phase(t *policy.Traffic, drawn time.Duration) time.Duration {
 	return drawn
 }
 
-// clock returns the clock of the sender of a traffic's source.
-func (r *run) clock(t *policy.Traffic, number int, base time.Duration) traffic.Clock {
+// clock returns the clock of the sender of a traffic's source, nil where it is exact.
+func (r *run) clock(t *policy.Traffic, number int, base time.Duration) *traffic.Clock {
 	if t.Skew == 0 {
-		return traffic.Clock{}
+		return nil
 	}
 	return traffic.NewClock(base, t.Skew, traffic.Random(r.options.Seed, t.Name+" clock", number))
 }
@@ -419,9 +419,9 @@ func (r *run) replay(index int, t *policy.Traffic, end time.Duration) error {
 
 // emitNext plans the next packet of a source.
 func (r *run) emitNext(s *source) {
-	if s.planned != nil && (!s.clock.Own() || s.clock.Jitter > 0) {
+	if s.planned != nil && (s.clock == nil || s.clock.Jitter > 0) {
 		if at, ok := s.planned.Due(); ok {
-			if s.clock.Own() {
+			if s.clock != nil {
 				at = min(s.clock.At(at), s.end-1) // as many are sent as by an exact clock
 			}
 			r.events.plan(happens(at, emit, s.number, nil))
@@ -453,7 +453,7 @@ func (r *run) emitNext(s *source) {
 		f := s.track(p.Flow, len(r.windows))
 		p.flow, number, p.route = f.flow, &f.number, s.next
 	}
-	if s.clock.Own() {
+	if s.clock != nil {
 		if s.clock.Jitter == 0 {
 			s.clock.Jitter = min(max(r.jitter(p), 1), maxJitter)
 		}

@@ -141,7 +141,7 @@ func (r *run) overTCP(index int, t *policy.Traffic, end time.Duration) error {
 		w.tag = d.Tag
 	}
 	w.calls = t.FromOpens()
-	longest := min(int(t.Packet), a.longest, b.longest)
+	longest := min(int(t.Packet), int(a.longest), int(b.longest))
 	w.base = tcp.Config{MSS: longest - headersOf(t.From), DSCP: t.DSCP, ECN: t.ECN, Paced: t.Paced, EveryACK: t.EveryACK, ReceiveWindow: int64(t.ReceiveWindow), InitialWindow: t.InitialWindow}
 	if w.base.MSS < 1 {
 		return fmt.Errorf("packets of %d bytes hold no data of TCP", longest)

@@ -8,7 +8,7 @@ import (
 
 // A Clock is what a sender measures time by: it runs a little faster or slower than others, and sends each packet a
 // little late. Without it, senders of one rate stay in step for ever, and the queue that they share drops
-// always of the same one (Floyd & Jacobson 1992: phase effects). The zero Clock is exact.
+// always of the same one (Floyd & Jacobson 1992: phase effects).
 type Clock struct {
 	Base   time.Duration // from when on it is off
 	Skew   int64         // parts in a thousand million
@@ -20,22 +20,16 @@ type Clock struct {
 
 // NewClock returns a clock that is right at base, and whose skew is drawn from up to so many parts in a million
 // either way.
-func NewClock(base time.Duration, ppm int, random *rand.Rand) Clock {
-	c := Clock{Base: base, state: random.Uint64() | 1}
+func NewClock(base time.Duration, ppm int, random *rand.Rand) *Clock {
+	c := &Clock{Base: base, state: random.Uint64() | 1}
 	if most := int64(ppm) * 1000; most > 0 {
 		c.Skew = random.Int64N(2*most+1) - most
 	}
 	return c
 }
 
-// Own reports whether the clock is a sender's own, and not exact.
-func (c *Clock) Own() bool { return c.state != 0 }
-
 // At returns when a packet is sent that is due at a time of its own clock. Times stay in order.
 func (c *Clock) At(due time.Duration) time.Duration {
-	if c.state == 0 {
-		return due
-	}
 	at := due + time.Duration(int64(due-c.Base)/1000*c.Skew/1_000_000)
 	if c.Jitter > 0 {
 		// SplitMix64 (Steele, Lea & Flood 2014): eight bytes for each of many sources.

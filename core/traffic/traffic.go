@@ -68,21 +68,21 @@ func Random(seed uint64, name string, number int) *rand.Rand {
 }
 
 // A Call is one direction of one call.
-type Call struct {
-	Codec codec.Codec
-	Flow  packet.Flow
-	DSCP  codepoint.DSCP
-
+type Call struct { // what every packet touches comes first
+	Flow       packet.Flow
 	Start, End time.Duration
-	Speech     *Speech // nil: all the time
-	ID         uint32  // the RTP synchronisation source
-	sent       uint32
-	interval   uint32        // of the next packet, from the first
+	Speech     *Speech       // nil: all the time
 	every      time.Duration // what of the codec each packet needs
 	ticks      uint32
-	length     int
+	sent       uint32
+	interval   uint32 // of the next packet, from the first
+	ID         uint32 // the RTP synchronisation source
+	length     int32
+	DSCP       codepoint.DSCP
 	kind       uint8
 	like       like
+
+	Codec *codec.Codec
 }
 
 // Next yields a packet every interval from Start to End, in which there is speech.
@@ -93,7 +93,7 @@ func (c *Call) Next(p *packet.Packet, room []byte) (time.Duration, bool, error) 
 // Due returns when the next packet is sent.
 func (c *Call) Due() (time.Duration, bool) {
 	if c.every == 0 {
-		c.every, c.ticks, c.length, c.kind = c.Codec.Interval, c.Codec.Ticks(), c.Codec.Length(c.Flow.From.Is6()), c.Codec.PayloadType
+		c.every, c.ticks, c.length, c.kind = c.Codec.Interval, c.Codec.Ticks(), int32(c.Codec.Length(c.Flow.From.Is6())), c.Codec.PayloadType
 	}
 	at := c.Start + time.Duration(c.interval)*c.every
 	if c.Speech != nil && at < c.End {
@@ -105,7 +105,7 @@ func (c *Call) Due() (time.Duration, bool) {
 
 // Make makes the packet that is due.
 func (c *Call) Make(p *packet.Packet, room []byte) {
-	c.like.next(p, room, &c.Flow, c.DSCP, c.length, packet.RTPHeader)
+	c.like.next(p, room, &c.Flow, c.DSCP, int(c.length), packet.RTPHeader)
 	p.PutRTP(c.kind, uint16(c.sent), c.interval*c.ticks, c.ID)
 	c.sent++
 	c.interval++

@@ -150,7 +150,7 @@ func TestVaried(t *testing.T) {
 func TestSpeech(t *testing.T) {
 	g711, _ := codec.ByName("g711")
 	for _, part := range []float64{0.1, 0.4, 0.8} {
-		c := &Call{Codec: g711, Flow: flow, End: 4000 * time.Second, Speech: &Speech{Active: part, Random: rand.New(rand.NewPCG(1, 7))}}
+		c := &Call{Codec: &g711, Flow: flow, End: 4000 * time.Second, Speech: &Speech{Active: part, Random: rand.New(rand.NewPCG(1, 7))}}
 		sent := all(t, c)
 		near(t, "the part of the packets", float64(len(sent))/(4000/0.02), part, 0.08)
 		spurts := 1.0
