@@ -490,7 +490,7 @@ func (f *flow) visit(at *station, s *explain.Step, e *plan.Entry) *visit {
 	}
 	if f.parts > 0 { // each with its headers, and a last cell that it fills
 		grows := s.SizeIn(packet.FramingIP()) - f.length
-		v.allBits += int64(f.parts) * (int64(8*in.Size(f.header()+grows+max(in.Payload-1, 0), 0)) + at.turn)
+		v.allBits += int64(f.parts) * (int64(8*in.Size(f.header()+grows+max(int(in.Payload)-1, 0), 0)) + at.turn)
 	}
 	if v.number > 0 {
 		v.prev = f.visits[v.number-1].at

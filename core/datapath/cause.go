@@ -18,13 +18,13 @@ func (p *Path) HeldBy(now time.Duration, pkt *packet.Packet) int32 {
 	if !p.limits {
 		return -1
 	}
-	e := p.elements[pkt.Slot]
+	e := &p.elements[pkt.Slot]
 	var own *instance
 	if e.instances != nil {
 		own = e.instances.find(pkt)
 	}
 	for n := pkt.Slot; n >= 0; n = p.parents[n] {
-		o := p.elements[n]
+		o := &p.elements[n]
 		node := o.node
 		if o.instances != nil {
 			if own == nil {

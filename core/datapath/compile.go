@@ -40,12 +40,12 @@ func New(c Config) *Path {
 		c.Random = rand.New(rand.NewPCG(0, 0))
 	}
 	if c.Plan == nil {
-		p.plain(&c)
+		p.withoutPolicy(&c)
 		return p
 	}
 	p.framing = c.Plan.Framing
 	p.classifier = classify.New(c.Plan)
-	p.elements = make([]*element, len(c.Plan.Entries))
+	p.elements = make([]element, len(c.Plan.Entries))
 	p.counters = newCounters(len(p.elements))
 	b := &compiler{path: p, config: &c, maxPacket: c.Plan.MaxPacket, nodes: 1}
 	root := schedule.Entry{Ceiling: c.Plan.Shape, Credit: c.Plan.Credit()}
@@ -58,7 +58,8 @@ func New(c Config) *Path {
 	p.tree = schedule.New(root, c.Plan.MaxPacket)
 	p.begin()
 	p.straight = c.Incoming && c.Plan.Shape == 0
-	for _, e := range p.elements { // nothing holds a packet up; an empty queue of tail drop takes any packet
+	for i := range p.elements { // nothing holds a packet up; an empty queue of tail drop takes any packet
+		e := &p.elements[i]
 		p.limits = p.limits || e.entry.AtMost != nil
 		if e.entry.AtMost != nil || e.entry.Leaf() && e.queue != nil {
 			p.straight = false
@@ -67,9 +68,10 @@ func New(c Config) *Path {
 	return p
 }
 
-// plain makes the path a plain FIFO, which needs no scheduler.
-func (p *Path) plain(c *Config) {
-	p.fifo = &queue.FIFO{Limits: queue.Limits{Bytes: int64(plan.FIFO(c.Rate, c.Framing))}}
+// withoutPolicy makes the path a plain FIFO, which needs no scheduler.
+func (p *Path) withoutPolicy(c *Config) {
+	p.plain.Limits = queue.Limits{Bytes: int64(plan.FIFO(c.Rate, c.Framing))}
+	p.fifo = &p.plain
 	p.classOf = c.ClassOf
 	if p.classOf == nil {
 		p.classOf = func(*packet.Packet) int { return 0 }
@@ -81,8 +83,8 @@ func (p *Path) plain(c *Config) {
 
 // start makes the states of the elements without instances.
 func (p *Path) start() {
-	for _, e := range p.elements {
-		if e.instances == nil {
+	for i := range p.elements {
+		if e := &p.elements[i]; e.instances == nil {
 			e.own.start(e, 0)
 			p.node(&e.own)
 		}
@@ -122,7 +124,8 @@ func (b *compiler) entry(e *plan.Entry) schedule.Entry {
 	if m := e.AtMost; m != nil && m.When == nil {
 		n.Ceiling, n.Peak, n.Credit = m.Rate, m.Peak, m.Credit
 	}
-	own := &element{entry: e, number: int32(e.Number), Treatment: TreatmentOf(e, func(*plan.When) bool { return false }),
+	own := &b.path.elements[e.Number]
+	*own = element{entry: e, number: int32(e.Number), counters: b.path.counters[e.Number], Treatment: TreatmentOf(e, func(*plan.When) bool { return false }),
 		capped: e.AtMost != nil && e.AtMost.When == nil}
 	if e.Parent != nil {
 		own.acts = slices.Clip(b.path.elements[e.Parent.Number].acts)
@@ -141,7 +144,6 @@ func (b *compiler) entry(e *plan.Entry) schedule.Entry {
 	}
 	own.instances, own.node = b.instances, b.nodes
 	b.nodes++
-	b.path.elements[e.Number] = own
 	if b.instances != nil {
 		b.instances.remembers(e)
 	}

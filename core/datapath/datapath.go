@@ -98,26 +98,30 @@ type Counters struct {
 	TooLarge                     uint64                        // of the red ones, those that no bucket holds
 	Congested                    uint64                        // packets sent that a queue here gave ECN's CE
 	Marks                        [codepoint.MaxDSCP + 1]uint64 // packets sent, by DSCP
+	_                            [16]byte                      // to whole cache lines
 }
 
 // A Path is the data path of one interface in one direction.
 type Path struct { // what every packet touches comes first
-	fifo       *queue.FIFO // of a plain FIFO, which has no tree; nil: a policy's
-	counters   []*Counters // of each element alone; nil: of a class of a plain FIFO that did not come yet
-	tree       *schedule.Tree
-	straight   bool // nothing ever waits
-	limits     bool // some entry has an upper limit
-	whens      bool // something has a `when`
-	framing    packet.Framing
-	classOf    func(*packet.Packet) int // of a plain FIFO, the class of a packet
-	elements   []*element               // every entry at any level, a parent before what is within it
-	parents    []int32                  // of each counter, the one around it or -1; nil: there is none
+	fifo     *queue.FIFO // of a plain FIFO, which has no tree; nil: a policy's
+	tree     *schedule.Tree
+	straight bool                     // nothing ever waits
+	limits   bool                     // some entry has an upper limit
+	whens    bool                     // something has a `when`
+	elements []element                // every entry at any level, a parent before what is within it
+	classOf  func(*packet.Packet) int // of a plain FIFO, the class of a packet
+	room     func(int32) bool         // nil: there is always some
+
+	framing  packet.Framing
+	counters []*Counters // of each element alone; nil: of a class of a plain FIFO that did not come yet
+
+	plain      queue.FIFO // that fifo points to
+	parents    []int32    // of each counter, the one around it or -1; nil: there is none
 	triggers   []*trigger
 	credit     unit.Size            // of the shape
 	nodes      []*state             // of each of the scheduler's entries
 	pressure   pressure             // what was sent, where a `when` looks at it
 	classifier *classify.Classifier // nil: a plain FIFO
-	room       func(int32) bool     // nil: there is always some
 	countAs    *plan.Plan           // by whose entries is counted; nil: by ClassOf alone
 	began      time.Duration        // from when on is counted
 	closed     bool                 // rates are over
@@ -131,30 +135,33 @@ type Path struct { // what every packet touches comes first
 }
 
 // An element is what the path does with the packets of one entry.
-type element struct {
-	entry     *plan.Entry // nil: all of a plain FIFO
+type element struct { // what every packet touches comes first
+	queue     func() queue.Discipline // nil: a FIFO
+	instances *instanceSet            // when this entry, or one around it, has instances
+	acts      []*element              // of this one and those around it, the ones that block, meter or mark, the outermost first
+	counters  *Counters
 	number    int32
-	instances *instanceSet // when this entry, or one around it, has instances
-	acts      []*element   // of this one and those around it, the ones that block, meter or mark, the outermost first
+	capped    bool  // a ceiling is in force always
+	limited   bool  // a ceiling that is in force only sometimes is so now
+	node      int   // the scheduler's, or from the first of an instance
+	own       state // when there are no instances
+
 	Treatment
-	meter   *meter.Meter            // as it is at first; nil: none
-	own     state                   // when there are no instances
-	queue   func() queue.Discipline // nil: a FIFO
-	limits  queue.Limits
-	node    int  // the scheduler's, or from the first of an instance
-	capped  bool // a ceiling is in force always
-	limited bool // a ceiling that is in force only sometimes is so now
+	entry  *plan.Entry
+	meter  *meter.Meter // as it is at first; nil: none
+	limits queue.Limits
+	_      [16]byte // to whole cache lines
 }
 
 // A state is what an element keeps: its meter, and its queue when nothing is
 // within it.
 type state struct {
-	fifo    queue.FIFO
-	queue   queue.Discipline
-	waiting *queue.Waiting
-	meter   *meter.Meter
 	node    int
 	of      *instance // nil: of none
+	meter   *meter.Meter
+	waiting *queue.Waiting
+	queue   queue.Discipline
+	fifo    queue.FIFO
 }
 
 // start makes the state of an element; its node comes after base others.
@@ -164,7 +171,7 @@ func (s *state) start(e *element, base int) {
 		own := *e.meter
 		s.meter = &own
 	}
-	if e.entry != nil && !e.entry.Leaf() {
+	if !e.entry.Leaf() {
 		return
 	}
 	s.fifo.Limits, s.queue = e.limits, &s.fifo
@@ -369,13 +376,13 @@ func (p *Path) push(now time.Duration, pkt *packet.Packet, e *element, i *instan
 	if reason == Passed {
 		s := e.state(i)
 		if reason = reasons[s.queue.Push(now, pkt)]; reason == Passed {
-			c := p.counters[class]
+			c := e.counters
 			c.MaxQueueBytes = max(c.MaxQueueBytes, s.waiting.Bytes)
 			p.tree.Ready(now, s.node, int(s.waiting.Head))
 			return Passed
 		}
 	}
-	p.counters[class].Drops[reason]++
+	e.counters.Drops[reason]++
 	i.dropped()
 	return reason
 }
@@ -400,15 +407,15 @@ func (p *Path) Offer(now time.Duration, pkt *packet.Packet) (reason Reason, went
 
 // OfferAs does so with a packet whose class is known, as EnqueueAs does.
 func (p *Path) OfferAs(now time.Duration, pkt *packet.Packet, class int32) (reason Reason, went bool) {
-	if e := p.elements[class]; e.queue != nil {
+	if p.elements[class].queue != nil {
 		return p.EnqueueAs(now, pkt, class), false
 	}
 	e, i, reason := p.admit(now, pkt, class)
 	if reason == Passed {
 		if s := e.state(i); p.tree.Alone(now, s.node, int(pkt.Size)) {
-			c := p.counters[class]
+			c := e.counters
 			c.MaxQueueBytes = max(c.MaxQueueBytes, int64(pkt.Size))
-			p.departs(now, s, pkt)
+			p.departs(now, s, c, pkt)
 			return Passed, true
 		}
 	}
@@ -430,14 +437,14 @@ func (p *Path) Pass(now time.Duration, pkt *packet.Packet) Reason {
 // PassAs does so with a packet whose class is known, as EnqueueAs does.
 func (p *Path) PassAs(now time.Duration, pkt *packet.Packet, class int32) Reason {
 	e, i, reason := p.admit(now, pkt, class)
-	c := p.counters[class]
+	c := e.counters
 	if reason != Passed {
 		c.Drops[reason]++
 		i.dropped()
 		return reason
 	}
 	c.MaxQueueBytes = max(c.MaxQueueBytes, int64(pkt.Size))
-	p.departs(now, e.state(i), pkt)
+	p.departs(now, e.state(i), c, pkt)
 	return Passed
 }
 
@@ -458,8 +465,8 @@ func (p *Path) admit(now time.Duration, pkt *packet.Packet, class int32) (*eleme
 	pkt.Arrived = now
 	pkt.Size = int32(p.framing.Size(pkt.Length+int(pkt.GrowsBy), pkt.Labels()+int(pkt.GrowsLabels)))
 	pkt.Slot = class
-	e := p.elements[class]
-	c := p.counters[class]
+	e := &p.elements[class]
+	c := e.counters
 	c.OfferedPackets++
 	c.OfferedBytes += uint64(pkt.Size)
 	var i *instance
@@ -477,11 +484,10 @@ func (p *Path) admit(now time.Duration, pkt *packet.Packet, class int32) (*eleme
 }
 
 // departs counts a packet as sent.
-func (p *Path) departs(now time.Duration, s *state, pkt *packet.Packet) {
+func (p *Path) departs(now time.Duration, s *state, c *Counters, pkt *packet.Packet) {
 	if p.whens {
 		p.pressure.bytes += int64(pkt.Size)
 	}
-	c := p.counters[pkt.Slot]
 	c.leaves(pkt)
 	for i := s.of; i != nil; i = i.key.outer {
 		i.sent(now, pkt, p.closed)
@@ -507,15 +513,15 @@ func (p *Path) condition(now time.Duration, e *element, own *instance, pkt *pack
 				color = ColorOf(pkt)
 			}
 			color = m.Measure(now, int(pkt.Size), color)
-			p.counters[a.number].Colors[color]++
+			a.counters.Colors[color]++
 			if s.of != nil {
 				s.of.metered(now, int(pkt.Size), color)
 			}
 			switch {
 			case color != meter.Red:
-				p.counters[a.number].Conforming.Add(now, int(pkt.Size))
+				a.counters.Conforming.Add(now, int(pkt.Size))
 			case !m.Fits(int(pkt.Size)):
-				p.counters[a.number].TooLarge++
+				a.counters.TooLarge++
 			}
 		}
 		if r := a.Apply(color, pkt); r != Passed {
@@ -561,7 +567,7 @@ func (p *Path) Dequeue(now time.Duration) (*packet.Packet, time.Duration) {
 			continue
 		}
 		p.tree.Sent(now, leaf, int(pkt.Size), int(s.waiting.Head))
-		p.departs(now, s, pkt)
+		p.departs(now, s, p.elements[pkt.Slot].counters, pkt)
 		return pkt, now
 	}
 }

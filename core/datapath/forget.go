@@ -33,7 +33,8 @@ func (p *Path) Forget(now time.Duration, waiting func(class int) int64) {
 			t.times = 1
 		}
 	}
-	for _, e := range p.elements {
+	for i := range p.elements {
+		e := &p.elements[i]
 		if s := e.instances; s != nil && s.first == e.number {
 			s.forget(e)
 		}
@@ -73,6 +74,6 @@ func (p *Path) Close(now time.Duration) { p.closed, p.ended = true, now }
 
 // Limited reports whether the upper limit of an entry is in force.
 func (p *Path) Limited(class int) bool {
-	e := p.elements[class]
+	e := &p.elements[class]
 	return e.capped || e.limited
 }

@@ -222,7 +222,7 @@ func (p *Path) newInstance(now time.Duration, e *instanceSet, k key) *instance {
 	}
 	i.node = p.tree.Add(open, e.node)
 	for n := range i.states {
-		if el := p.elements[e.first+int32(n)]; el.instances == e {
+		if el := &p.elements[e.first+int32(n)]; el.instances == e {
 			i.states[n].start(el, i.node)
 			i.states[n].of = i
 			if el.number == e.first && el.entry.Meter != nil {

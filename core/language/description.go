@@ -290,9 +290,9 @@ var (
 	aFraming = either(listed(framingWords(), "", value("a framing such as ethernet, ethernet-vlan or aal5-pppoe-llc", ParseFraming)), ownFraming)
 
 	ownFraming = as(object("framing of your own",
-		must("bytes", "added to every packet", count("a number of bytes", 0, 1000), func(f *framing, v int) { f.Bytes = v }),
-		on("minimum", "the least a packet takes, in bytes", count("a number of bytes", 0, 9000), func(f *framing, v int) { f.Minimum = v }),
-		on("cell", "payload and whole of a cell, such as 48/53", value("payload and whole of a cell, such as 48/53", parseCells), func(f *framing, v [2]int) { f.Payload, f.Cell = v[0], v[1] }),
+		must("bytes", "added to every packet", count("a number of bytes", 0, 1000), func(f *framing, v int) { f.Bytes = int32(v) }),
+		on("minimum", "the least a packet takes, in bytes", count("a number of bytes", 0, 9000), func(f *framing, v int) { f.Minimum = int32(v) }),
+		on("cell", "payload and whole of a cell, such as 48/53", value("payload and whole of a cell, such as 48/53", parseCells), func(f *framing, v [2]int) { f.Payload, f.Cell = int32(v[0]), int32(v[1]) }),
 	), func(f framing) packet.Framing { f.Name = "own"; return f.Framing })
 
 	aPart = value("a percentage such as 0.5%", func(s string) (float64, error) {

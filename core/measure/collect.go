@@ -71,14 +71,14 @@ type Hop struct {
 	Place, Slot int32
 	Packets     int64
 	Wait        float64 // sum, in ns: no sum of times is too long for it
-	Slow        float64 // sum, of packets that came too late for an expectation or to be played
 	Max         time.Duration
 
 	causes *causes // nil: none, which most hops have
 }
 
-// causes are why packets of a hop were dropped, and who is to blame.
+// causes are why packets of a hop were dropped or late, and who is to blame.
 type causes struct {
+	slow  float64 // sum of the waits of packets that came too late for an expectation or to be played
 	drops [datapath.Reasons]int64
 	by    []culprit
 }
@@ -135,6 +135,14 @@ func (h *Hop) culprit(reason datapath.Reason) int32 {
 		return -1
 	}
 	return by
+}
+
+// Slow returns the sum of the waits of packets that came too late for an expectation or to be played, in ns.
+func (h *Hop) Slow() float64 {
+	if h.causes == nil {
+		return 0
+	}
+	return h.causes.slow
 }
 
 // Drops returns the drops for a reason.
@@ -351,12 +359,12 @@ func (t *Tally) merge(o *Tally) {
 func (h *Hop) add(o *Hop) {
 	h.Packets += o.Packets
 	h.Wait += o.Wait
-	h.Slow += o.Slow
 	h.Max = max(h.Max, o.Max)
 	for reason := range datapath.Reasons {
 		h.drop(reason, o.Drops(reason))
 	}
 	if o.causes != nil {
+		h.caused().slow += o.causes.slow
 		for _, c := range o.causes.by {
 			h.blame(c)
 		}
@@ -386,8 +394,8 @@ func (t *Tally) addPath(steps []Step, slow bool) (waited time.Duration) {
 		h.Packets++
 		h.Wait += float64(s.Wait)
 		h.Max = max(h.Max, s.Wait)
-		if slow {
-			h.Slow += float64(s.Wait)
+		if slow && s.Wait > 0 {
+			h.caused().slow += float64(s.Wait)
 		}
 		if s.Reason != datapath.Passed {
 			h.drop(s.Reason, 1)

@@ -233,7 +233,7 @@ func reasonOf(h *Hop) datapath.Reason {
 func (m *Measures) whySlow(w *Why, r *Result, e *policy.Expectation, f *finding) {
 	s, blame := add(f.of), e.Metric.Row().Blame
 	w.LostPackets = s.sent - s.received
-	weight := func(h *Hop) int64 { return int64(h.Slow) }
+	weight := func(h *Hop) int64 { return int64(h.Slow()) }
 	if blame == policy.Uneven {
 		weight = func(h *Hop) int64 { return int64(h.Max) }
 	}
@@ -253,7 +253,7 @@ func (m *Measures) whySlow(w *Why, r *Result, e *policy.Expectation, f *finding)
 	elsewhere := 0.0
 	for i := range hops {
 		if i != at {
-			elsewhere += hops[i].Slow
+			elsewhere += hops[i].Slow()
 		}
 	}
 	mean := func(ns float64) time.Duration { return time.Duration(ns / float64(max(slow, 1))) }
@@ -268,10 +268,10 @@ func (m *Measures) whySlow(w *Why, r *Result, e *policy.Expectation, f *finding)
 	case blame == policy.Uneven:
 		w.Text = words.WaitsDiffer.With(place, w.Class, h.Max, cause)
 	case blame == policy.Waits:
-		w.Text = words.TookLonger.With(slow, s.received, mean(h.Slow), place, w.Class, mean(elsewhere), cause)
+		w.Text = words.TookLonger.With(slow, s.received, mean(h.Slow()), place, w.Class, mean(elsewhere), cause)
 	default:
 		w.Reason = byLate
-		w.Text = words.CameTooLate.With(s.late, s.received, mean(h.Slow), place, w.Class, mean(elsewhere), cause)
+		w.Text = words.CameTooLate.With(s.late, s.received, mean(h.Slow()), place, w.Class, mean(elsewhere), cause)
 	}
 }
 

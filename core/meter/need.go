@@ -10,18 +10,17 @@ import (
 // conform: as long as the longest queue would be that the rate empties. The zero Need
 // counts nothing; nor does one that comes to more than a day at its rate.
 type Need struct {
-	rate  unit.Rate
 	pace  unit.Pace
 	clock unit.Clock
 	most  time.Duration
 }
 
 // NewNeed returns the need of a rate.
-func NewNeed(r unit.Rate) Need { return Need{rate: r, pace: unit.NewPace(r)} }
+func NewNeed(r unit.Rate) Need { return Need{pace: unit.NewPace(r)} }
 
 // Add counts a packet of size bytes that came at a time, not before the last.
 func (n *Need) Add(now time.Duration, size int) {
-	if n.rate == 0 {
+	if n.pace.IsZero() {
 		return
 	}
 	n.clock.NotBefore(now)
@@ -39,5 +38,5 @@ func (n *Need) Burst() unit.Size {
 	if n.most == 0 {
 		return 0
 	}
-	return n.rate.Bytes(n.most) + 1
+	return n.pace.Rate().Bytes(n.most) + 1
 }

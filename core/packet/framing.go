@@ -9,15 +9,16 @@ import (
 // frame has there. The zero Framing adds nothing: it counts the IP packet alone.
 // Framings can be compared.
 type Framing struct {
-	Name    string
-	Bytes   int // added to every packet, tags and labels of the framing included
-	Minimum int // the least a packet takes, padding included
+	Bytes   int32 // added to every packet, tags and labels of the framing included
+	Minimum int32 // the least a packet takes, padding included
 	// Where the link carries cells, what is written above is cut into Payload bytes a
 	// cell, the last one filled up, and each takes Cell bytes.
-	Payload, Cell int
+	Payload, Cell int32
 
-	Tags   int // VLAN tags of a frame
-	Labels int // MPLS labels that Bytes counts; a packet with more takes more
+	Tags   int8 // VLAN tags of a frame
+	Labels int8 // MPLS labels that Bytes counts; a packet with more takes more
+
+	Name string
 }
 
 // FramingIP counts the IP packet alone.
@@ -34,8 +35,9 @@ func FramingEthernetFrame() Framing { return Framing{Name: "ethernet-frame", Byt
 // between lists what comes between the Ethernet header and the IP packet: an 802.1Q
 // tag, a PPPoE session header (RFC 2516), an MPLS label (RFC 3032).
 var between = [...]struct {
-	word                string
-	bytes, tags, labels int
+	word         string
+	bytes        int32
+	tags, labels int8
 }{
 	{"vlan", 4, 1, 0}, {"vlan-vlan", 8, 2, 0}, {"pppoe", 8, 0, 0}, {"vlan-pppoe", 12, 1, 0},
 	{"mpls", 4, 0, 1}, {"mpls-mpls", 8, 0, 2}, {"vlan-mpls", 8, 1, 1}, {"vlan-mpls-mpls", 12, 1, 2},
@@ -46,7 +48,7 @@ var between = [...]struct {
 // A bridged frame has its header of 14 and no check sequence.
 var overAAL5 = [...]struct {
 	word  string
-	bytes int
+	bytes int32
 }{
 	{"routed-vc", 0}, {"routed-llc", 8}, {"bridged-vc", 2 + 14}, {"bridged-llc", 10 + 14},
 	{"ppp-vc", 2}, {"ppp-llc", 6}, {"pppoe-vc", 2 + 14 + 8}, {"pppoe-llc", 10 + 14 + 8},
@@ -78,9 +80,9 @@ func ParseFraming(name string) (Framing, error) {
 // Size returns the bytes that an IP packet of the given length under so many MPLS
 // labels takes. The labels of the framing itself are a minimum.
 func (f Framing) Size(length, labels int) int {
-	n := max(length+f.Bytes+4*max(labels-f.Labels, 0), f.Minimum)
-	if f.Payload > 0 {
-		n = (n + f.Payload - 1) / f.Payload * f.Cell
+	n := max(length+int(f.Bytes)+4*max(labels-int(f.Labels), 0), int(f.Minimum))
+	if payload := int(f.Payload); payload > 0 {
+		n = (n + payload - 1) / payload * int(f.Cell)
 	}
 	return n
 }

@@ -4,11 +4,11 @@ import "math/bits"
 
 // A contest shares by weight along a virtual time, which passes as the weights
 // of those who compete are served (WF2Q+).
-type contest struct {
-	set     set
+type contest struct { // of a cache line
+	virtual uint64
 	weights uint64 // of those who compete
 	step    uint64 // of the virtual time, for all of them; 0: not known
-	virtual uint64
+	set     set
 }
 
 // virtualScale is the virtual time that a byte takes at weight 1. Weights reach

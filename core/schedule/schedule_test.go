@@ -26,8 +26,8 @@ func sizes(r *rand.Rand) func() int {
 // leavesOf returns the numbers of a tree's leaves.
 func leavesOf(tree *Tree) []int {
 	var leaves []int
-	for id := range tree.nodes {
-		if tree.nodes[id].inner == nil {
+	for id := range tree.first {
+		if tree.node(id).inner == nil {
 			leaves = append(leaves, id)
 		}
 	}
@@ -38,7 +38,7 @@ func leavesOf(tree *Tree) []int {
 // bytes each entry sent in the time.
 func drive(tree *Tree, leaves []int, line unit.Rate, lasts time.Duration, size func() int) []int {
 	var clock unit.Clock
-	sent, next := make([]int, len(tree.nodes)), make([]int, len(tree.nodes))
+	sent, next := make([]int, len(tree.first)), make([]int, len(tree.first))
 	for _, l := range leaves {
 		next[l] = size()
 		tree.Ready(0, l, next[l])
@@ -122,7 +122,8 @@ func TestNoWindowExceedsTheCeiling(t *testing.T) {
 		leaves := leavesOf(tree)
 		others := leaves[0]
 		shaped := make(map[int]bool)
-		for id, n := range tree.nodes {
+		for id := range tree.first {
+			n := tree.node(id)
 			shaped[id] = n.in != nil && !n.in.of.ceiling.IsZero()
 		}
 		for _, l := range leaves[1:] {
@@ -201,7 +202,7 @@ func TestAWakingClassIsServedAtOnce(t *testing.T) {
 			if leaf == leaves[0] {
 				break
 			}
-			n := int(tree.nodes[leaf].size)
+			n := int(tree.node(leaf).size)
 			tree.Sent(now, leaf, n, size())
 			now += line.Time(unit.Size(n))
 			if now > bound {
@@ -258,7 +259,7 @@ func TestWeightedSharesAtEveryMoment(t *testing.T) {
 	r := rand.New(rand.NewPCG(13, 13))
 	for step := range 400_000 {
 		leaf, _ := tree.Next(0)
-		n := int(tree.nodes[leaf].size)
+		n := int(tree.node(leaf).size)
 		tree.Sent(0, leaf, n, 84+r.IntN(maxPacket-84))
 		sent[leaf-1] += float64(n)
 		all += float64(n)

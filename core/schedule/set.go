@@ -10,11 +10,12 @@ import "math"
 // Two heaps: waiting by start, ready by finish. Few members are simply looked
 // through, which is quicker than to keep heaps of them.
 type set struct {
-	members        []member
-	few            bool
-	soonest        uint64 // of few: none starts before
-	waiting, ready heap
+	members []member
+	soonest uint64 // of few: none starts before
+	heaps   *heaps // nil: there are few
 }
+
+type heaps struct{ waiting, ready heap }
 
 type member struct{ start, finish uint64 }
 
@@ -24,34 +25,37 @@ var out = member{math.MaxUint64, math.MaxUint64}
 const fewMembers = 12
 
 func newSet(n int) set {
-	s := set{members: make([]member, n), few: n <= fewMembers}
+	s := set{members: make([]member, n)}
 	for i := range s.members {
 		s.members[i] = out
 	}
-	if !s.few {
-		s.waiting, s.ready = newHeap(n), newHeap(n)
+	if n > fewMembers {
+		s.heaps = &heaps{newHeap(n), newHeap(n)}
 	}
 	return s
 }
 
-// grow makes room for one more member.
+// grow makes room for one more member of a set that is to have heaps, however few there are.
 func (s *set) grow() {
+	if s.heaps == nil {
+		s.heaps = &heaps{}
+	}
 	s.members = append(s.members, out)
-	s.waiting.at = append(s.waiting.at, 0)
-	s.ready.at = append(s.ready.at, 0)
+	s.heaps.waiting.at = append(s.heaps.waiting.at, 0)
+	s.heaps.ready.at = append(s.heaps.ready.at, 0)
 }
 
 // put adds member i, or moves it to a new start and finish.
 func (s *set) put(i int32, start, finish uint64, line uint64) {
-	switch {
-	case s.few:
+	switch h := s.heaps; {
+	case h == nil:
 		s.soonest = min(s.soonest, start)
 	case start <= line:
-		s.waiting.remove(i)
-		s.ready.put(i, finish)
+		h.waiting.remove(i)
+		h.ready.put(i, finish)
 	default:
-		s.ready.remove(i)
-		s.waiting.put(i, start)
+		h.ready.remove(i)
+		h.waiting.put(i, start)
 	}
 	s.members[i] = member{start, finish}
 }
@@ -59,29 +63,30 @@ func (s *set) put(i int32, start, finish uint64, line uint64) {
 // remove takes member i out, if it is in.
 func (s *set) remove(i int32) {
 	s.members[i] = out
-	if !s.few {
-		s.waiting.remove(i)
-		s.ready.remove(i)
+	if h := s.heaps; h != nil {
+		h.waiting.remove(i)
+		h.ready.remove(i)
 	}
 }
 
 // next returns the member to serve when the time line is at line, or -1.
 func (s *set) next(line uint64) int32 {
-	if s.few {
+	h := s.heaps
+	if h == nil {
 		if line < s.soonest {
 			return -1
 		}
 		return s.look(line)
 	}
-	for len(s.waiting.entries) > 0 && s.waiting.entries[0].key <= line {
-		i := s.waiting.entries[0].member
-		s.waiting.remove(i)
-		s.ready.put(i, s.members[i].finish)
+	for len(h.waiting.entries) > 0 && h.waiting.entries[0].key <= line {
+		i := h.waiting.entries[0].member
+		h.waiting.remove(i)
+		h.ready.put(i, s.members[i].finish)
 	}
-	if len(s.ready.entries) == 0 {
+	if len(h.ready.entries) == 0 {
 		return -1
 	}
-	return s.ready.entries[0].member
+	return h.ready.entries[0].member
 }
 
 // look returns the member of few to serve.
@@ -105,12 +110,12 @@ func (s *set) look(line uint64) int32 {
 // minStart returns the least start of the members that wait.
 func (s *set) minStart() uint64 {
 	least := uint64(math.MaxUint64)
-	if s.few {
+	if h := s.heaps; h == nil {
 		for i := range s.members {
 			least = min(least, s.members[i].start)
 		}
-	} else if len(s.waiting.entries) > 0 {
-		least = s.waiting.entries[0].key
+	} else if len(h.waiting.entries) > 0 {
+		least = h.waiting.entries[0].key
 	}
 	return least
 }
@@ -125,10 +130,12 @@ func (s *set) shift(base uint64) {
 			back(&m.finish)
 		}
 	}
-	for i := range s.waiting.entries {
-		back(&s.waiting.entries[i].key)
-	}
-	for i := range s.ready.entries {
-		back(&s.ready.entries[i].key)
+	if h := s.heaps; h != nil {
+		for i := range h.waiting.entries {
+			back(&h.waiting.entries[i].key)
+		}
+		for i := range h.ready.entries {
+			back(&h.ready.entries[i].key)
+		}
 	}
 }

@@ -60,9 +60,18 @@ const Never = time.Duration(math.MaxInt64)
 // the whole, in the order of the description, each before those within it. Times
 // given to it must not run backwards.
 type Tree struct {
-	nodes     []*node
-	throttled heap   // those that their ceiling holds back, by until when
-	packet    uint64 // of the largest
+	first     []node  // of the description
+	added     []*node // by Add; their numbers follow
+	throttled heap    // those that their ceiling holds back, by until when
+	packet    uint64  // of the largest
+}
+
+// node returns the entry of a number.
+func (t *Tree) node(entry int) *node {
+	if entry < len(t.first) {
+		return &t.first[entry]
+	}
+	return t.added[entry-len(t.first)]
 }
 
 // node is an entry. Two cache lines, of which those that are served without a
@@ -89,20 +98,22 @@ type node struct {
 }
 
 // siblings is the contest between the children of an entry.
-type siblings struct {
+type siblings struct { // of five cache lines
 	of       *node
-	children []*node
-	removed  []*node         // of those added, to be used again
-	slack    []time.Duration // of each child: the time of its next packet at its guarantee
-	lag      []time.Duration // and for how much time its guarantee is made up for
-	active   int             // children that compete
-	chosen   *node           // of those, the one to serve next; not kept for the whole
-	urgent   uint32          // a bit for each level in which some do
-	levels   []contest       // by priority - 1
-	promised set
-	left     contest
+	levels   []contest // by priority - 1
 	relative unit.Pace
-	served   unit.Clock // how long it takes at relative to send what was sent
+	urgent   uint32 // a bit for each level in which some compete
+	active   int32  // children that compete
+	chosen   *node  // of those, the one to serve next; not kept for the whole
+
+	left     contest
+	promised set
+	lag      []time.Duration // for how much time the guarantee of each child is made up for
+	children []*node
+	slack    []time.Duration // of each child: the time of its next packet at its guarantee
+	served   unit.Clock      // how long it takes at relative to send what was sent
+	removed  []*node         // of those added, to be used again
+	_        [40]byte
 }
 
 // A limit is how far an entry may go beyond its ceiling.
@@ -136,14 +147,29 @@ const (
 // New builds the tree of a description. The packets it will serve should not be
 // larger than maxPacket bytes, as the interface counts: its bounds are in these.
 func New(root Entry, maxPacket unit.Size) *Tree {
-	t := &Tree{packet: uint64(maxPacket)}
+	t := &Tree{packet: uint64(maxPacket), first: make([]node, 0, root.count())}
 	t.add(&root, nil, 0)
 	return t
 }
 
+// count returns how many entries there are in a description.
+func (d *Entry) count() int {
+	n := 1
+	for i := range d.Children {
+		n += d.Children[i].count()
+	}
+	return n
+}
+
 func (t *Tree) add(d *Entry, in *siblings, index int32) *node {
-	n := &node{in: in, id: int32(len(t.nodes)), index: index}
-	t.nodes = append(t.nodes, n)
+	id := len(t.first) + len(t.added)
+	if id < cap(t.first) {
+		t.first = append(t.first, node{})
+	} else {
+		t.added = append(t.added, &node{})
+	}
+	n := t.node(id)
+	n.in, n.id, n.index = in, int32(id), index
 	t.throttled.at = append(t.throttled.at, 0)
 	if count := len(d.Children); d.Open {
 		n.inner = &siblings{of: n}
@@ -196,7 +222,7 @@ func (n *node) reset(d *Entry, packet unit.Size) {
 // those within it follow. All that are added within one must have the same shape.
 // Priority and Guarantee of d itself do not count.
 func (t *Tree) Add(open int, d Entry) int {
-	in := t.nodes[open].inner
+	in := t.node(open).inner
 	d.Priority, d.Guarantee = 0, 0
 	if last := len(in.removed) - 1; last >= 0 {
 		n := in.removed[last]
@@ -213,14 +239,14 @@ func (t *Tree) Add(open int, d Entry) int {
 // Remove takes out an entry that Add added. Nothing within it may have anything
 // to send, and what was added within it must have been removed.
 func (t *Tree) Remove(entry int) {
-	n := t.nodes[entry]
+	n := t.node(entry)
 	n.in.removed = append(n.in.removed, n)
 }
 
 // Limit gives an entry another ceiling, with its credit and peak, from now on; 0
 // takes the ceiling off.
 func (t *Tree) Limit(now time.Duration, entry int, ceiling, peak unit.Rate, credit unit.Size) {
-	n := t.nodes[entry]
+	n := t.node(entry)
 	paid := n.free.Ready() // what was sent is paid for at the rate that was in force then
 	if n.limited(now, ceiling, peak, credit, unit.Size(t.packet)); n.limit != nil && paid > now {
 		n.free.Set(paid)
@@ -259,7 +285,7 @@ func (in *siblings) clock(now time.Duration) time.Duration {
 // Ready tells the tree that a leaf has something to send now, and how many bytes the packet
 // has that goes first.
 func (t *Tree) Ready(now time.Duration, leaf, next int) {
-	n := t.nodes[leaf]
+	n := t.node(leaf)
 	switch {
 	case !n.backlogged:
 		n.backlogged = true
@@ -276,7 +302,7 @@ func (t *Tree) Ready(now time.Duration, leaf, next int) {
 
 // Held reports whether an entry's ceiling holds it back at a time.
 func (t *Tree) Held(now time.Duration, entry int) bool {
-	n := t.nodes[entry]
+	n := t.node(entry)
 	return t.throttled.at[n.id] > 0 && n.heldUntil() > now
 }
 
@@ -402,11 +428,11 @@ func (t *Tree) Next(now time.Duration) (leaf int, again time.Duration) {
 		}
 		again = Never
 		t.throttled.remove(first.member)
-		if n := t.nodes[first.member]; n.backlogged {
+		if n := t.node(int(first.member)); n.backlogged {
 			t.enter(now, n)
 		}
 	}
-	n := t.nodes[0]
+	n := t.node(0)
 	if !n.competes {
 		return -1, again
 	}
@@ -443,7 +469,7 @@ func (in *siblings) choose(now time.Duration) *node {
 // bytes, and how many its next one has; 0: there is none. A size of 0 is right when the
 // leaf turned out to have nothing.
 func (t *Tree) Sent(now time.Duration, leaf, size, next int) {
-	n := t.nodes[leaf]
+	n := t.node(leaf)
 	was := n.size
 	if n.backlogged = next > 0; next > 0 {
 		n.resize(uint64(next))
@@ -476,15 +502,15 @@ func (t *Tree) Sent(now time.Duration, leaf, size, next int) {
 }
 
 // Idle reports whether no leaf has anything to send, nor had when a ceiling began to hold it back.
-func (t *Tree) Idle() bool { return !t.nodes[0].competes && len(t.throttled.entries) == 0 }
+func (t *Tree) Idle() bool { return !t.node(0).competes && len(t.throttled.entries) == 0 }
 
 // Alone sends a packet of a leaf at once, when nothing in the tree has anything to send and no ceiling holds the leaf back, and
 // reports whether it did. All is then as after Ready, Next and Sent.
 func (t *Tree) Alone(now time.Duration, leaf, size int) bool {
-	if t.nodes[0].competes || len(t.throttled.entries) > 0 {
+	if t.node(0).competes || len(t.throttled.entries) > 0 {
 		return false
 	}
-	for n := t.nodes[leaf]; ; n = n.in.of {
+	for n := t.node(leaf); ; n = n.in.of {
 		if n.limit != nil && n.heldUntil() > now {
 			return false
 		}
@@ -492,7 +518,7 @@ func (t *Tree) Alone(now time.Duration, leaf, size int) bool {
 			break
 		}
 	}
-	for n := t.nodes[leaf]; ; n = n.in.of {
+	for n := t.node(leaf); ; n = n.in.of {
 		n.resize(uint64(size))
 		if n.limit != nil {
 			n.spend(now, size)
@@ -525,7 +551,7 @@ func (t *Tree) Alone(now time.Duration, leaf, size int) bool {
 
 // Charge books bytes that went beside the tree to the ceiling of the whole, and to no entry's share.
 func (t *Tree) Charge(now time.Duration, size int) {
-	n := t.nodes[0]
+	n := t.node(0)
 	if n.limit == nil {
 		return
 	}

@@ -302,7 +302,7 @@ func headersOf(a netip.Addr) int {
 // fromHost brings a packet of a host into the network: in parts where it is longer than its own interface sends, or than the host was told.
 func (r *run) fromHost(f *flight) {
 	s := f.source
-	if s.endpoint != nil || s.reader != nil {
+	if s.endpoint != nil || s.planned == nil && s.reader != nil {
 		r.enter(s.from, f)
 		return
 	}

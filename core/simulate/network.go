@@ -59,11 +59,14 @@ type path struct { // what every packet touches comes first
 	*datapath.Path
 	attached  *plan.Plan     // the policy attached here, in force or not
 	shadow    *datapath.Path // of that policy where it is not in force: what it would measure of the load
-	slots     []*slot        // of each of the data path's counters
+	recent    *slot          // the one that was used last, nil where none was
 	asking    time.Duration  // when it is asked again, if later than now
+	number    int32          // of the recent slot
 	place     int32
-	ruled     bool                // by a policy in force
-	sometimes bool                // which has a `when`
+	ruled     bool // by a policy in force
+	sometimes bool // which has a `when`
+
+	slots     []*slot             // of each of the data path's counters
 	members   []member            // what each entry of the attached policy makes a packet count for
 	predictor *datapath.Predictor // of that policy
 	config    *datapath.Config
@@ -89,6 +92,7 @@ type hop struct {
 	number  int32 // of the route
 	wraps   bool
 	tunnel.Crossing
+	_ [8]byte // to a whole number of cache lines
 }
 
 // network is the file's network at work.
@@ -299,14 +303,21 @@ func (p *path) open(r *run) {
 }
 
 // slot returns what is measured of an entry at the path, or of a class in a plain FIFO, made when its first packet comes.
-func (p *path) slot(r *run, i int) *slot {
+func (p *path) slot(r *run, i int32) *slot {
+	if p.recent == nil || p.number != i {
+		p.recent, p.number = p.slotOf(r, i), i
+	}
+	return p.recent
+}
+
+func (p *path) slotOf(r *run, i int32) *slot {
 	if p.slots == nil {
 		p.slots = make([]*slot, len(p.names))
 		if p.config.CountAs != nil {
 			block := make([]slot, len(p.names))
 			for i := range block {
 				p.slots[i] = &block[i]
-				p.measures(r, i)
+				p.measures(r, int32(i))
 			}
 		}
 	}
@@ -318,9 +329,10 @@ func (p *path) slot(r *run, i int) *slot {
 }
 
 // measures prepares a slot.
-func (p *path) measures(r *run, i int) {
+func (p *path) measures(r *run, i int32) {
 	s := p.slots[i]
-	if s.windows = make([]figures, len(r.windows)); p.config.Plan == nil {
+	s.parent = int32(p.Parent(int(i)))
+	if s.windows = make([]windowFigures, len(r.windows)); p.config.Plan == nil {
 		return
 	}
 	e := p.attached.Entries[i]

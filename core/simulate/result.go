@@ -160,7 +160,7 @@ func (r *run) interfaceResult(p *port, d policy.Direction, path *path) measure.I
 		res.FromS, res.UntilS = path.from.Seconds(), path.until.Seconds()
 	}
 	path.Each(func(i int, c *datapath.Counters) {
-		slot := path.slot(r, i)
+		slot := path.slot(r, int32(i))
 		if path.Parent(i) < 0 {
 			sent += slot.whole.sent
 		}
@@ -218,25 +218,18 @@ func (r *run) seen(p *path, i int, c *datapath.Counters) *measure.Seen {
 		out.BurstNeeded, out.QueueNeeded = int64(s.burst.Burst()), int64(s.queue.Burst())
 	}
 	for w := range 1 + len(s.windows) {
-		g := &s.whole
-		if w > 0 {
-			g = &s.windows[w-1]
-		}
-		f := measure.Figures{OfferedPackets: g.offeredPackets, SentPackets: g.sentPackets, Drops: g.drops, MaxQueue: g.maxQueue, Delay: g.delay}
-		lasts := r.lasts
+		g, marks, lasts := windowFigures{figures: s.whole, offeredPackets: c.OfferedPackets, sentPackets: c.SentPackets}, &c.Marks, r.lasts
 		if w == 0 {
-			f.OfferedPackets, f.SentPackets = c.OfferedPackets, c.SentPackets
 			for _, n := range c.Drops {
-				f.Drops += n
+				g.drops += n
 			}
 		} else {
+			g = s.windows[w-1]
+			marks = g.marks
 			lasts = max(min(r.windows[w-1].To, r.until())-r.windows[w-1].From, time.Millisecond)
 		}
-		f.OfferedBps, f.SentBps = over(g.offered, lasts), over(g.sent, lasts)
-		marks := g.marks
-		if w == 0 {
-			marks = &c.Marks
-		}
+		f := measure.Figures{OfferedPackets: g.offeredPackets, SentPackets: g.sentPackets, Drops: g.drops, MaxQueue: g.maxQueue, Delay: g.delay,
+			OfferedBps: over(g.offered, lasts), SentBps: over(g.sent, lasts)}
 		if marks != nil {
 			f.Marks = measure.MarksOf(marks)
 		}

@@ -66,26 +66,28 @@ const maxPackets = 2_000_000_000
 const maxDraining = 30 * 24 * time.Hour
 
 // A flight is a packet in the network.
-type flight struct { // what every hop touches comes first
-	packet.Packet
-	source     *source
-	flow       *measure.Flow
+type flight struct { // what every hop touches is in the first four cache lines
 	route      []hop
 	prediction *prediction
-	at         int         // the hop it is at
-	in         measure.Set // what it counts for so far
-	first      int32       // the first class that took it, or the rest
 	steps      []measure.Step
-	inside     *tunnel.Inside // what an outer header hides; nil until there is one
-	whole      *whole         // that it is a part of; nil: none
-	order      *order         // of the IPsec tunnel that it is in
+	at         int // the hop it is at
+
+	in         measure.Set    // what it counts for so far
+	first      int32          // the first class that took it, or the rest
 	held       int32          // the number of the entry to blame, plus 1: its upper limit held the queue back, or it dropped the packet; 0: none
 	divide     int32          // as it leaves, into parts so long at most; 0: it is not
 	generation uint32         // of the routes by which it goes
 	left, more bool           // it has been through Leave; another part leaves right after it
+	inside     *tunnel.Inside // what an outer header hides; nil until there is one
+	whole      *whole         // that it is a part of; nil: none
+	order      *order         // of the IPsec tunnel that it is in
+	source     *source
+	flow       *measure.Flow
 
-	number   int64 // in its flow
-	sent     time.Duration
+	number int64 // in its flow
+	sent   time.Duration
+	packet.Packet
+
 	room     []byte
 	token    uint32        // of one that is, or was, outside; 0: none
 	where    location      // of that
@@ -407,7 +409,7 @@ func (r *run) step(e *event, w waker) {
 		r.watch(r.now, &f.Packet)
 		r.predict(f)
 		r.keep(f)
-		if f.source.Source != nil { // after that: it reads what a capture holds until its next packet
+		if f.source.planned != nil || f.source.Source != nil { // after that: it reads what a capture holds until its next packet
 			r.emitNext(f.source)
 		}
 		r.fromHost(f)
@@ -460,7 +462,7 @@ func (r *run) step(e *event, w waker) {
 // keep gives a packet of a capture bytes of its own: its headers, or all where frames are
 // captured again. Nothing else of it is looked at while it waits.
 func (r *run) keep(f *flight) {
-	if f.source.reader == nil {
+	if f.source.planned != nil || f.source.reader == nil {
 		return
 	}
 	n := len(f.Bytes)

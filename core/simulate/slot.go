@@ -10,19 +10,21 @@ import (
 
 // A slot is what is measured of the packets of one entry at a path, or of one class in
 // a plain FIFO, those within it included.
-type slot struct { // what every packet touches comes first
+type slot struct { // what every packet touches is in the first three cache lines
 	touched         bool  // it is in the list of those that a step has to look at
 	policed, queued bool  // burst and queue are counted
+	parent          int32 // the slot around it; -1: none
 	waiting         int64 // bytes now
 	first           time.Duration
 	last            time.Duration // that a packet was offered; 0: none was
 	drops           uint64
-	whole           figures   // of the whole time
-	windows         []figures // of each window
+	whole           figures // of the whole time
 
-	sent       datapath.Busiest
+	queue meter.Need // at the promise
+	sent  datapath.Busiest
+
 	burst      meter.Need // of the policer
-	queue      meter.Need // at the promise
+	windows    []windowFigures
 	dropsNoted uint64
 	noted      noted
 	steps      []measure.StepFigures
@@ -34,12 +36,16 @@ func (s *slot) active(bytes uint64) int64 {
 	return over(bytes, max(s.last-s.first, time.Millisecond))
 }
 
-// figures are what is counted in a window of time. Rates are over the measured time.
+// figures are what is counted in a time. Rates are over the measured time.
 type figures struct {
 	offered, sent uint64 // bytes
 	maxQueue      int64
 	delay         measure.Distribution
-	// Of a window. The data path counts those of the whole time.
+}
+
+// windowFigures are what is counted in a window; the data path counts the packets of the whole time.
+type windowFigures struct {
+	figures
 	offeredPackets, sentPackets, drops uint64
 	marks                              *[64]uint64
 }
@@ -48,8 +54,9 @@ type figures struct {
 func (r *run) offered(p *path, f *flight, reason datapath.Reason) {
 	size := int64(f.Size)
 	counts := r.measured()
-	for i := int(f.Slot); i >= 0; i = p.Parent(i) {
+	for i := f.Slot; i >= 0; {
 		s := p.slot(r, i)
+		i = s.parent
 		r.touch(s)
 		if counts {
 			s.whole.offered += uint64(size)
@@ -88,8 +95,9 @@ func (r *run) offered(p *path, f *flight, reason datapath.Reason) {
 
 // discards books a packet that a path dropped after it had taken it.
 func (r *run) discards(p *path, f *flight) {
-	for i := int(f.Slot); i >= 0; i = p.Parent(i) {
-		s := p.slots[i]
+	for i := f.Slot; i >= 0; {
+		s := p.slot(r, i)
+		i = s.parent
 		r.touch(s)
 		s.waiting -= int64(f.Size)
 		s.drops++
@@ -106,15 +114,16 @@ func (r *run) discards(p *path, f *flight) {
 func (r *run) sends(p *path, f *flight) {
 	size, wait := int64(f.Size), r.now-f.Arrived
 	counts := r.measured()
-	for i := int(f.Slot); i >= 0; i = p.Parent(i) {
-		s := p.slots[i]
+	for i := f.Slot; i >= 0; {
+		s, limited := p.slot(r, i), p.ruled && p.Limited(int(i))
+		i = s.parent
 		r.touch(s)
 		s.waiting -= size
 		g := &s.whole
 		g.delay.Add(wait)
 		if counts {
 			g.sent += uint64(size)
-			if p.ruled && p.Limited(i) {
+			if limited {
 				s.sent.Add(r.now, int(size))
 			}
 		}

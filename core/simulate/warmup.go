@@ -17,7 +17,7 @@ func (r *run) warmed() {
 			if p.Path == nil {
 				continue
 			}
-			p.Forget(r.plan.WarmUp, func(class int) int64 { return p.slot(r, class).waiting })
+			p.Forget(r.plan.WarmUp, func(class int) int64 { return p.slot(r, int32(class)).waiting })
 			for _, s := range p.slots {
 				if s == nil {
 					continue

@@ -169,7 +169,10 @@ func (c *Crossing) Enter(p *packet.Packet, in *Inside) {
 // A tunnel that begins here comes after the policy, which decides where it still
 // sees the packet; how much longer the packet will be is noted in it.
 func (c *Crossing) Forward(p *packet.Packet, in *Inside) {
-	if c.plain && !c.first {
+	if c.plain {
+		if c.first && p.Labels() > 0 { // a capture's labels end where it enters
+			p.DropLabels()
+		}
 		c.tag(p)
 		return
 	}

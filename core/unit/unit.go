@@ -343,6 +343,9 @@ func NewPace(r Rate) Pace {
 // IsZero reports whether there is no rate.
 func (p *Pace) IsZero() bool { return p.rate == 0 }
 
+// Rate returns the rate.
+func (p *Pace) Rate() Rate { return Rate(p.rate) }
+
 // Advance does what Clock.Advance does.
 func (p *Pace) Advance(c *Clock, s int) {
 	q, rem := p.divide(uint64(s)*8*uint64(time.Second) + c.rem)
