@@ -223,7 +223,9 @@ func (p *Packet) Mould() (Mould, bool) {
 // Cast makes p a packet of a mould: of its bytes, IP length and flow.
 func (p *Packet) Cast(m *Mould, bytes []byte, length int, flow *Flow) {
 	owner := p.Owner
-	*p = Packet{Bytes: bytes, Length: length, network: m.network, transport: m.transport, EtherType: m.etherType, HasPorts: m.hasPorts, Flow: *flow, Owner: owner}
+	*p = Packet{} // in its place, not beside it
+	p.Bytes, p.Length, p.Owner, p.Flow = bytes, length, owner, *flow
+	p.network, p.transport, p.EtherType, p.HasPorts = m.network, m.transport, m.etherType, m.hasPorts
 }
 
 // labelStackEnd returns the offset after the label stack that begins at at.

@@ -1,6 +1,9 @@
 package schedule
 
-import "math"
+import (
+	"math"
+	"math/bits"
+)
 
 // A set holds the siblings that compete in one round, each with a start and a
 // finish on a common time line. Of those whose start has come, the one with the
@@ -11,6 +14,7 @@ import "math"
 // through, which is quicker than to keep heaps of them.
 type set struct {
 	members []member
+	in      uint32 // of few: a bit for each that is in
 	soonest uint64 // of few: none starts before
 	heaps   *heaps // nil: there are few
 }
@@ -50,6 +54,7 @@ func (s *set) put(i int32, start, finish uint64, line uint64) {
 	switch h := s.heaps; {
 	case h == nil:
 		s.soonest = min(s.soonest, start)
+		s.in |= 1 << i
 	case start <= line:
 		h.waiting.remove(i)
 		h.ready.put(i, finish)
@@ -67,6 +72,7 @@ func (s *set) remove(i int32) {
 		h.waiting.remove(i)
 		h.ready.remove(i)
 	}
+	s.in &^= 1 << i
 }
 
 // next returns the member to serve when the time line is at line, or -1.
@@ -92,13 +98,10 @@ func (s *set) next(line uint64) int32 {
 // look returns the member of few to serve.
 func (s *set) look(line uint64) int32 {
 	best, finish := -1, uint64(math.MaxUint64)
-	members := s.members
-	for i := 0; i < len(members); i++ {
-		if members[i].start > line {
-			continue
-		}
-		if f := members[i].finish; f < finish {
-			best, finish = i, f
+	for in := s.in; in != 0; in &= in - 1 {
+		i := bits.TrailingZeros32(in)
+		if m := &s.members[i]; m.start <= line && m.finish < finish {
+			best, finish = i, m.finish
 		}
 	}
 	if best < 0 {
@@ -111,8 +114,8 @@ func (s *set) look(line uint64) int32 {
 func (s *set) minStart() uint64 {
 	least := uint64(math.MaxUint64)
 	if h := s.heaps; h == nil {
-		for i := range s.members {
-			least = min(least, s.members[i].start)
+		for in := s.in; in != 0; in &= in - 1 {
+			least = min(least, s.members[bits.TrailingZeros32(in)].start)
 		}
 	} else if len(h.waiting.entries) > 0 {
 		least = h.waiting.entries[0].key

@@ -113,7 +113,7 @@ type siblings struct { // of five cache lines
 	slack    []time.Duration // of each child: the time of its next packet at its guarantee
 	served   unit.Clock      // how long it takes at relative to send what was sent
 	removed  []*node         // of those added, to be used again
-	_        [40]byte
+	_        [24]byte
 }
 
 // A limit is how far an entry may go beyond its ceiling.

@@ -90,6 +90,10 @@ func (r *run) deliver(f *flight, at time.Duration) {
 		}
 		return
 	}
+	if e := f.source.endpoint; e == nil || e.model == nil {
+		r.book(f, at, false)
+		return
+	}
 	segment, to := f.segment()
 	r.book(f, at, false)
 	if to != nil {

@@ -61,7 +61,6 @@ type path struct { // what every packet touches comes first
 	shadow    *datapath.Path // of that policy where it is not in force: what it would measure of the load
 	recent    *slot          // the one that was used last, nil where none was
 	asking    time.Duration  // when it is asked again, if later than now
-	number    int32          // of the recent slot
 	place     int32
 	ruled     bool // by a policy in force
 	sometimes bool // which has a `when`
@@ -304,12 +303,14 @@ func (p *path) open(r *run) {
 
 // slot returns what is measured of an entry at the path, or of a class in a plain FIFO, made when its first packet comes.
 func (p *path) slot(r *run, i int32) *slot {
-	if p.recent == nil || p.number != i {
-		p.recent, p.number = p.slotOf(r, i), i
+	if s := p.recent; s != nil && s.number == i {
+		return s
 	}
+	p.recent = p.slotOf(r, i)
 	return p.recent
 }
 
+// slotOf does so for another than the one that was used last.
 func (p *path) slotOf(r *run, i int32) *slot {
 	if p.slots == nil {
 		p.slots = make([]*slot, len(p.names))
@@ -331,7 +332,9 @@ func (p *path) slotOf(r *run, i int32) *slot {
 // measures prepares a slot.
 func (p *path) measures(r *run, i int32) {
 	s := p.slots[i]
-	s.parent = int32(p.Parent(int(i)))
+	if s.number = i; p.Parent(int(i)) >= 0 {
+		s.around = p.slots[p.Parent(int(i))]
+	}
 	if s.windows = make([]windowFigures, len(r.windows)); p.config.Plan == nil {
 		return
 	}

@@ -114,6 +114,7 @@ type run struct {
 	made        int // flights, spare ones included
 	now         time.Duration
 	lasts       time.Duration // the measured time
+	alarm       time.Duration // when the warm-up, the measured time, a step or a window begins or ends next
 	warm        bool          // the warm-up is over
 	over        bool          // so is the measured time
 	failed      error
@@ -189,13 +190,14 @@ func Run(f *policy.File, rehearsal *policy.Rehearsal, o Options) (*measure.Resul
 
 // toTheEnd lets everything happen, and returns the result.
 func (r *run) toTheEnd() (*measure.Result, error) {
+	latest := r.latest()
 	for steps := 0; ; steps++ {
 		e, w, ok := r.events.next()
 		if !ok || r.failed != nil {
 			break
 		}
-		if err := r.tooLate(e.at); err != nil {
-			return nil, err
+		if e.at > latest {
+			return nil, r.tooLate()
 		}
 		if steps&0xffff == 0 && r.asksToStop(e.at) {
 			break
@@ -209,12 +211,12 @@ func (r *run) toTheEnd() (*measure.Result, error) {
 	return r.result(), nil
 }
 
-// tooLate returns what is wrong with an event at a time.
-func (r *run) tooLate(at time.Duration) error {
-	if at > r.plan.Lasts+maxDraining {
-		return fmt.Errorf("%s: after `%s` what waits takes more than %d days to be sent: let less wait, or send faster", r.plan.At, r.plan.Name, maxDraining/(24*time.Hour))
-	}
-	return nil
+// latest returns the time after which nothing may happen any more.
+func (r *run) latest() time.Duration { return r.plan.Lasts + maxDraining }
+
+// tooLate returns what is wrong where something would happen after the latest time.
+func (r *run) tooLate() error {
+	return fmt.Errorf("%s: after `%s` what waits takes more than %d days to be sent: let less wait, or send faster", r.plan.At, r.plan.Name, maxDraining/(24*time.Hour))
 }
 
 // asksToStop tells how much is done at a time, and reports whether to stop.
@@ -232,7 +234,13 @@ func (r *run) asksToStop(at time.Duration) bool {
 
 // timeIs brings up to date what follows from the time.
 func (r *run) timeIs(now time.Duration) {
-	r.now = now
+	if r.now = now; now >= r.alarm {
+		r.rings()
+	}
+}
+
+// rings lets happen what happens at fixed times, and sets the alarm to the next of these.
+func (r *run) rings() {
 	if !r.warm && r.now >= r.plan.WarmUp {
 		r.warmed()
 	}
@@ -243,6 +251,12 @@ func (r *run) timeIs(now time.Duration) {
 		r.closed()
 	}
 	r.look()
+	if r.alarm = min(r.stepEnds, r.nextWindow); !r.over {
+		r.alarm = min(r.alarm, r.plan.Lasts)
+	}
+	if !r.warm {
+		r.alarm = min(r.alarm, r.plan.WarmUp)
+	}
 }
 
 // Check returns what is wrong with a rehearsal before anything is sent: what Run would

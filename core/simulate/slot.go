@@ -13,18 +13,19 @@ import (
 type slot struct { // what every packet touches is in the first three cache lines
 	touched         bool  // it is in the list of those that a step has to look at
 	policed, queued bool  // burst and queue are counted
-	parent          int32 // the slot around it; -1: none
+	number          int32 // of the path's
 	waiting         int64 // bytes now
+	around          *slot // nil: none
 	first           time.Duration
 	last            time.Duration // that a packet was offered; 0: none was
-	drops           uint64
-	whole           figures // of the whole time
+	whole           figures       // of the whole time
 
 	queue meter.Need // at the promise
 	sent  datapath.Busiest
 
 	burst      meter.Need // of the policer
 	windows    []windowFigures
+	drops      uint64
 	dropsNoted uint64
 	noted      noted
 	steps      []measure.StepFigures
@@ -54,9 +55,7 @@ type windowFigures struct {
 func (r *run) offered(p *path, f *flight, reason datapath.Reason) {
 	size := int64(f.Size)
 	counts := r.measured()
-	for i := f.Slot; i >= 0; {
-		s := p.slot(r, i)
-		i = s.parent
+	for s := p.slot(r, f.Slot); s != nil; s = s.around {
 		r.touch(s)
 		if counts {
 			s.whole.offered += uint64(size)
@@ -95,9 +94,7 @@ func (r *run) offered(p *path, f *flight, reason datapath.Reason) {
 
 // discards books a packet that a path dropped after it had taken it.
 func (r *run) discards(p *path, f *flight) {
-	for i := f.Slot; i >= 0; {
-		s := p.slot(r, i)
-		i = s.parent
+	for s := p.slot(r, f.Slot); s != nil; s = s.around {
 		r.touch(s)
 		s.waiting -= int64(f.Size)
 		s.drops++
@@ -114,16 +111,14 @@ func (r *run) discards(p *path, f *flight) {
 func (r *run) sends(p *path, f *flight) {
 	size, wait := int64(f.Size), r.now-f.Arrived
 	counts := r.measured()
-	for i := f.Slot; i >= 0; {
-		s, limited := p.slot(r, i), p.ruled && p.Limited(int(i))
-		i = s.parent
+	for s := p.slot(r, f.Slot); s != nil; s = s.around {
 		r.touch(s)
 		s.waiting -= size
 		g := &s.whole
 		g.delay.Add(wait)
 		if counts {
 			g.sent += uint64(size)
-			if limited {
+			if p.ruled && p.Limited(int(s.number)) {
 				s.sent.Add(r.now, int(size))
 			}
 		}

@@ -596,11 +596,8 @@ func (r *run) segmentOf(e *endpoint, f *flight, sent time.Duration) {
 	r.numbers(f, n, sent)
 }
 
-// segment returns the segment that a packet brings to its end.
+// segment returns the segment that a packet of a connection brings to its end.
 func (f *flight) segment() (s tcp.Segment, to *endpoint) {
-	if f.source.endpoint == nil || f.source.endpoint.model == nil {
-		return s, nil
-	}
 	p := &f.Packet
 	if f.inside.Hides() {
 		p = f.inside.Packet()

@@ -214,8 +214,8 @@ func (t *team) toTheEnd() (res *measure.Result, ok bool, err error) {
 		if first == never {
 			break
 		}
-		if err := r.tooLate(first); err != nil {
-			return nil, true, err
+		if first > r.latest() {
+			return nil, true, r.tooLate()
 		}
 		if since > lookAfter {
 			if since = 0; r.asksToStop(first) {
