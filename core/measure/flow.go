@@ -77,20 +77,25 @@ type adapting struct {
 
 // measuredCall is the measure of one direction of a call, in whole cache lines.
 type measuredCall struct {
-	flow Flow
-	call call
-	_    [40]byte
+	flow   Flow
+	call   call
+	minima [2]minimum // where those of the call are while they are few
+	_      [8]byte
 }
 
 // newCallFlow returns the measure of one direction of a call.
 func newCallFlow(from, lasts time.Duration, c call) *Flow {
 	m := &measuredCall{flow: Flow{from: from, lasts: lasts}, call: c}
 	m.flow.call = &m.call
+	m.call.minima = m.minima[:0]
 	return &m.flow
 }
 
 // A minimum is a delay that was the least from when it came, until a lesser one comes.
 type minimum struct{ at, delay time.Duration }
+
+// fewMinima is how many are moved forward when the first is forgotten.
+const fewMinima = 8
 
 // playoutWindow is for how long a receiver remembers the least delay, by which it plays.
 const playoutWindow = 10 * time.Second
@@ -234,7 +239,11 @@ func (c *call) remember(at, delay time.Duration) {
 	}
 	c.minima = append(c.minima, minimum{at, delay})
 	for c.minima[0].at < at-playoutWindow {
-		c.minima = c.minima[1:]
+		if len(c.minima) > fewMinima {
+			c.minima = c.minima[1:]
+		} else { // they stay where they are
+			c.minima = c.minima[:copy(c.minima, c.minima[1:])]
+		}
 	}
 }
 

@@ -106,7 +106,7 @@ func (r *run) lose(f *flight) {
 		r.partEnds(f, true)
 		return
 	}
-	if c := f.source.capture; c != nil && f.Flow.Protocol == packet.TCP && r.counts(f) {
+	if c := f.source.replays; c != nil && f.Flow.Protocol == packet.TCP && r.counts(f) {
 		c.TCPLost++
 	}
 	if r.series != nil && r.counts(f) {

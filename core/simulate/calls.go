@@ -134,6 +134,14 @@ type lines struct {
 	called map[packet.Flow]bool
 }
 
+// bothWays returns the one of a flow and its reverse that stands for both.
+func bothWays(f packet.Flow) packet.Flow {
+	if c := f.From.Compare(f.To); c > 0 || c == 0 && f.FromPort > f.ToPort {
+		return f.Reverse()
+	}
+	return f
+}
+
 // flow returns the flow of the next call, which is held in a span.
 func (l *lines) flow(s span) (packet.Flow, error) {
 	t := l.t
@@ -153,8 +161,8 @@ func (l *lines) flow(s span) (packet.Flow, error) {
 			return packet.Flow{}, fmt.Errorf("%d calls between two addresses do not have a port each: divide them between more addresses", t.Calls)
 		}
 		f := packet.Flow{From: t.From, To: t.To, Protocol: packet.UDP, FromPort: uint16(from), ToPort: uint16(to)}
-		if !l.called[f] {
-			l.called[f], l.called[f.Reverse()] = true, true
+		if !l.called[bothWays(f)] {
+			l.called[bothWays(f)] = true
 			if t.Erlangs > 0 {
 				l.taken = append(l.taken, line{f, s.to})
 			}

@@ -218,7 +218,7 @@ func (r *run) inParts(d *division) *team {
 		*q = *r
 		q.team, q.part = t, i
 		q.events, q.spare, q.made, q.ports, q.key, q.traveller, q.flowsOpen, q.open = events{}, nil, 0, nil, nil, flight{}, nil, nil
-		q.predictions, q.calling = make(map[string]*prediction), maps.Clone(r.calling)
+		q.predictions, q.outcomes, q.calling = make(map[string]*prediction), make(map[string]*prediction), maps.Clone(r.calling)
 		for i := range q.posts {
 			q.posts[i] = make([]post, n)
 		}

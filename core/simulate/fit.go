@@ -243,7 +243,7 @@ func (r *run) tell(f *flight, most int) (told bool) {
 	switch {
 	case tunnel != nil:
 		word.tunnel = tunnelWay{tunnel, back}
-	case f.source.reader != nil:
+	case f.source.replays != nil:
 		return false // a capture's senders heed nothing
 	default:
 		if word.from, word.to = f.Flow.From, f.Flow.To; r.outside != nil {
@@ -302,7 +302,7 @@ func headersOf(a netip.Addr) int {
 // fromHost brings a packet of a host into the network: in parts where it is longer than its own interface sends, or than the host was told.
 func (r *run) fromHost(f *flight) {
 	s := f.source
-	if s.endpoint != nil || s.planned == nil && s.reader != nil {
+	if s.endpoint != nil || s.planned == nil && s.replays != nil {
 		r.enter(s.from, f)
 		return
 	}

@@ -305,7 +305,7 @@ func (r *run) outward(f *flight) {
 	r.tokens++
 	f.token, f.where = r.tokens, sentOutside
 	r.away[f.token] = f
-	at, ok := r.outside.Send(f.token, s.from.iface, &f.Packet, s.reader != nil)
+	at, ok := r.outside.Send(f.token, s.from.iface, &f.Packet, s.replays != nil)
 	if r.counts(f) || at < r.plan.WarmUp {
 		f.sent = max(f.sent, at)
 	}

@@ -44,10 +44,12 @@ type port struct { // what every packet touches comes first
 	bought *contract // nil: the carrier meters nothing
 
 	in       path // each begins in a cache line of its own
-	oversize oversize
-	out      path
 	iface    *policy.Interface
 	node     int // its number
+	_        [8]byte
+	out      path
+	oversize oversize
+	_        [56]byte
 }
 
 // placesOfPort is how many places a port has where packets wait or are lost.
@@ -62,13 +64,13 @@ type path struct { // what every packet touches comes first
 	recent    *slot          // the one that was used last, nil where none was
 	asking    time.Duration  // when it is asked again, if later than now
 	place     int32
-	ruled     bool // by a policy in force
-	sometimes bool // which has a `when`
-
-	slots     []*slot             // of each of the data path's counters
-	members   []member            // what each entry of the attached policy makes a packet count for
-	predictor *datapath.Predictor // of that policy
+	ruled     bool                // by a policy in force
+	sometimes bool                // which has a `when`
+	predictor *datapath.Predictor // of the attached policy
 	config    *datapath.Config
+
+	slots     []*slot     // of each of the data path's counters
+	members   []member    // what each entry of the attached policy makes a packet count for
 	names     []string    // of each of the data path's counters
 	turns     []turn      // of what has a `when`
 	pcps, tcs [][8]uint64 // packets by the priority code point and the traffic class they left with

@@ -89,7 +89,11 @@ func (r *run) predict(f *flight) {
 		f.prediction = s.prediction
 		return
 	}
-	f.prediction = r.predictFrom(f, 0, epoch)
+	if s.flow != nil && (s.prediction == nil || s.epoch != epoch) { // the first of its flow: no packet was like it
+		f.prediction = r.walked(f, 0)
+	} else {
+		f.prediction = r.predictFrom(f, 0, epoch)
+	}
 	s.prediction, s.epoch, s.apps, s.apart, s.length = f.prediction, epoch, f.Apps, len(f.Apps) > 0, int32(f.Length)
 }
 
@@ -118,17 +122,40 @@ func (r *run) predictFrom(f *flight, stage int, now epoch) *prediction {
 		return known
 	}
 	key := string(r.key)
-	g := &r.traveller
-	room := append(g.room[:0], f.Bytes...)
-	*g = *f
-	g.room, g.Bytes, g.Next = room, room, nil
-	g.inside = f.inside.Clone()
-	result := r.walkRoute(g, stage)
+	result := r.walked(f, stage)
 	if len(r.predictions) >= maxFates {
 		clear(r.predictions)
 	}
 	r.predictions[key] = result
 	return result
+}
+
+// walked returns the prediction for a packet from a stage of its route on, worked out anew. The packet is left as it is.
+func (r *run) walked(f *flight, stage int) *prediction {
+	g := &r.traveller
+	room := append(g.room[:0], f.Bytes...)
+	*g = *f
+	g.room, g.Bytes, g.Next = room, room, nil
+	g.inside = f.inside.Clone()
+	return r.unique(r.walkRoute(g, stage))
+}
+
+// unique returns an equal prediction that was made before, or else the one given: few are different, so packets of many flows share one.
+func (r *run) unique(p *prediction) *prediction {
+	b := binary.LittleEndian.AppendUint32(r.key[:0], uint32(p.in))
+	b = binary.LittleEndian.AppendUint32(b, uint32(p.first))
+	for _, s := range p.ahead {
+		b = binary.LittleEndian.AppendUint32(binary.LittleEndian.AppendUint32(b, uint32(s.slot)), s.marks)
+	}
+	r.key = b
+	if known := r.outcomes[string(b)]; known != nil {
+		return known
+	}
+	if len(r.outcomes) >= maxFates {
+		clear(r.outcomes)
+	}
+	r.outcomes[string(b)] = p
+	return p
 }
 
 // walkRoute takes a packet along the rest of its route.

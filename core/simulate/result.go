@@ -57,9 +57,9 @@ func (r *run) result() *measure.Result {
 	}
 	res.Admissions = r.admissions
 	for _, s := range r.sources {
-		if s.capture != nil {
-			s.account()
-			res.Captures = append(res.Captures, *s.capture)
+		if c := s.replays; c != nil {
+			c.account(s.Source.(*traffic.Replay))
+			res.Captures = append(res.Captures, *c.Capture)
 		}
 	}
 	r.unfinished()
@@ -129,13 +129,13 @@ func (r *run) linkResult(p *port) (measure.Link, bool) {
 
 // account notes what of a capture was not sent: what its reader could not use, and what
 // comes after the end.
-func (s *source) account() {
-	s.capture.Wild = s.Source.(*traffic.Replay).Wild
-	if r, ok := s.reader.(interface{ Skipped() []traffic.Skipped }); ok {
-		s.capture.Skipped = r.Skipped()
+func (c *replayed) account(replay *traffic.Replay) {
+	c.Wild = replay.Wild
+	if r, ok := c.reader.(interface{ Skipped() []traffic.Skipped }); ok {
+		c.Skipped = r.Skipped()
 	}
-	if r, ok := s.reader.(interface{ Left() float64 }); ok {
-		s.capture.NotRead = float64(int(1000*r.Left())) / 1000
+	if r, ok := c.reader.(interface{ Left() float64 }); ok {
+		c.NotRead = float64(int(1000*r.Left())) / 1000
 	}
 }
 

@@ -130,7 +130,8 @@ type run struct {
 	nextWindow time.Duration        // when one begins or ends
 	series     *series              // nil: none was asked for
 
-	predictions map[string]*prediction
+	predictions map[string]*prediction // by all that they depend on
+	outcomes    map[string]*prediction // by what they say
 	epoch       uint64
 	key         []byte
 	traveller   flight
@@ -148,7 +149,7 @@ type run struct {
 	admissions []measure.Admission
 	former     []formerPath                // whose policies events have replaced
 	parts      map[partKey][]packet.Packet // that came from outside, of datagrams that are not whole yet
-	calling    map[packet.Flow]bool        // the calls, in both directions: none shares its ports with another
+	calling    map[packet.Flow]bool        // the calls, by bothWays of their flows: none shares its ports with another
 
 	// Under the real clock.
 	outside    Outside // nil: time is simulated
@@ -276,7 +277,7 @@ func prepare(f *policy.File, rehearsal *policy.Rehearsal, o Options, outside Out
 		rehearsal = closedLoop(rehearsal)
 	}
 	r := &run{file: f, plan: rehearsal, options: o, lasts: rehearsal.Lasts - rehearsal.WarmUp, classes: f.ClassNames(), recogniser: recognise.New(f.Apps), calling: make(map[packet.Flow]bool),
-		sets: measure.NewSets(f, rehearsal), windows: measure.Windows(rehearsal), predictions: make(map[string]*prediction), outside: outside,
+		sets: measure.NewSets(f, rehearsal), windows: measure.Windows(rehearsal), predictions: make(map[string]*prediction), outcomes: make(map[string]*prediction), outside: outside,
 		orders: make(map[association]*order), pathMTU: make(map[[2]netip.Addr]pathMTU), tunnelMTU: make(map[tunnelWay]int)}
 	if outside != nil {
 		for i := range f.Network.Nodes {
@@ -476,7 +477,7 @@ func (r *run) step(e *event, w waker) {
 // keep gives a packet of a capture bytes of its own: its headers, or all where frames are
 // captured again. Nothing else of it is looked at while it waits.
 func (r *run) keep(f *flight) {
-	if f.source.planned != nil || f.source.reader == nil {
+	if f.source.planned != nil || f.source.replays == nil {
 		return
 	}
 	n := len(f.Bytes)

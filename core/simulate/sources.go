@@ -35,14 +35,19 @@ type source struct { // what every packet touches comes first, of the size of tw
 
 	traffic.Source
 	apps    []uint64
-	reader  traffic.Reader
-	capture *measure.Capture
+	replays *replayed   // nil: no capture
+	sends   packet.Flow // of one that is no capture and no connection: by which its way is chosen
+	_       [24]byte    // to whole cache lines
+}
 
-	flows map[packet.Flow]*sourceFlow // of a capture
-	lasts time.Duration               // of a capture
-	sends packet.Flow                 // of one that is no capture and no connection: by which its way is chosen
-	frame []byte                      // of the packet that is next, whole
-	next  []hop                       // of a capture, that of the packet just admitted
+// replayed is the capture that a source replays.
+type replayed struct {
+	*measure.Capture
+	reader traffic.Reader
+	flows  map[packet.Flow]*sourceFlow
+	lasts  time.Duration
+	frame  []byte // of the packet that is next, whole
+	next   []hop  // of the packet just admitted
 }
 
 type sourceFlow struct {
@@ -285,7 +290,8 @@ const maxJitter = 100 * time.Millisecond
 // jitter returns how late the packets of a source are at most: the time that one of them takes at the slowest queue on its
 // way, of a limit, a shape, an interface or a link, whether or not the policies are in force.
 func (r *run) jitter(f *flight) (longest time.Duration) {
-	ahead := r.predictFrom(f, 0, r.epochNow()).ahead
+	r.predict(f)
+	ahead := f.prediction.ahead
 	for i := range f.route {
 		h := &f.route[i]
 		for _, d := range []policy.Direction{policy.In, policy.Out} {
@@ -370,18 +376,18 @@ func (r *run) replay(index int, t *policy.Traffic, end time.Duration) error {
 		return err
 	}
 	counted := r.counted(t.Starts)
-	s := &source{index: int32(index), from: from, flows: make(map[packet.Flow]*sourceFlow), end: end,
-		lasts: end - counted, capture: &measure.Capture{Name: t.Name}, reader: reader}
+	c := &replayed{flows: make(map[packet.Flow]*sourceFlow), lasts: end - counted, Capture: &measure.Capture{Name: t.Name}, reader: reader}
+	s := &source{index: int32(index), from: from, end: end, replays: c}
 	var again func() (traffic.Reader, error)
 	if t.Loop {
 		again = func() (traffic.Reader, error) {
 			reader, err := r.options.Capture(t.Capture)
-			s.reader = reader
+			c.reader = reader
 			return reader, err
 		}
 	}
 	s.Source = &traffic.Replay{Reader: reader, Start: t.Starts, End: end, Speed: t.Speed, Again: again, Admit: func(at time.Duration, p *packet.Packet, err error) bool {
-		s.capture.Packets++
+		c.Packets++
 		// What is not sent is watched all the same: a DNS answer, the other side's hello.
 		unsent := func(count *int64) bool {
 			*count++
@@ -390,25 +396,25 @@ func (r *run) replay(index int, t *policy.Traffic, end time.Duration) error {
 		}
 		switch {
 		case p.Standing().Control():
-			s.capture.Control++
+			c.Control++
 		case !p.IsIP() && err != nil:
-			s.capture.Malformed++
+			c.Malformed++
 		case !p.IsIP():
-			s.capture.NotIP++
+			c.NotIP++
 		case r.options.ClosedLoop && isTCP(p):
-			s.capture.ClosedLoop++
+			c.ClosedLoop++
 		default:
 			to := r.network.where(p.Flow.To)
 			if to == s.from {
-				return unsent(&s.capture.OtherWay)
+				return unsent(&c.OtherWay)
 			}
 			if to != nil {
-				s.next, _ = r.network.route(s.from, to, p.Flow)
+				c.next, _ = r.network.route(s.from, to, p.Flow)
 			}
-			if to == nil || s.next == nil {
-				return unsent(&s.capture.NoRoute)
+			if to == nil || c.next == nil {
+				return unsent(&c.NoRoute)
 			}
-			s.capture.Replayed++
+			c.Replayed++
 			return true
 		}
 		return false
@@ -430,8 +436,9 @@ func (r *run) emitNext(s *source) {
 	}
 	p := r.flight()
 	room := p.room
-	if s.reader != nil { // whole frames, which one buffer holds until they are sent
-		room = s.frame
+	c := s.replays
+	if c != nil { // whole frames, which one buffer holds until they are sent
+		room = c.frame
 	}
 	at, ok, err := s.Next(&p.Packet, room)
 	if err != nil {
@@ -442,16 +449,16 @@ func (r *run) emitNext(s *source) {
 		r.done(p)
 		return
 	}
-	if s.reader != nil {
-		s.frame = p.Bytes
+	if c != nil {
+		c.frame = p.Bytes
 	}
 	p.source = s
 	number := &s.packets
 	if s.flow != nil {
 		p.flow, p.route = s.flow, s.route
 	} else {
-		f := s.track(p.Flow, len(r.windows))
-		p.flow, number, p.route = f.flow, &f.number, s.next
+		f := c.track(p.Flow, len(r.windows), s.end)
+		p.flow, number, p.route = f.flow, &f.number, c.next
 	}
 	if s.clock != nil {
 		if s.clock.Jitter == 0 {
@@ -493,16 +500,16 @@ func (r *run) inWindow(f *flight) {
 
 // track returns the measure of a capture's flow. Beyond a bound, flows that are
 // new share one.
-func (s *source) track(f packet.Flow, windows int) *sourceFlow {
-	if most := 1 << 16 / (1 + windows); len(s.flows) >= most {
-		if _, known := s.flows[f]; !known {
+func (c *replayed) track(f packet.Flow, windows int, end time.Duration) *sourceFlow {
+	if most := 1 << 16 / (1 + windows); len(c.flows) >= most {
+		if _, known := c.flows[f]; !known {
 			f = packet.Flow{}
 		}
 	}
-	t := s.flows[f]
+	t := c.flows[f]
 	if t == nil {
-		t = &sourceFlow{flow: measure.NewFlow(s.end-s.lasts, s.lasts)}
-		s.flows[f] = t
+		t = &sourceFlow{flow: measure.NewFlow(end-c.lasts, c.lasts)}
+		c.flows[f] = t
 	}
 	return t
 }

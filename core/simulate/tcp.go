@@ -215,11 +215,11 @@ func (c *client) connect(r *run) error {
 		if tries > 65536-policy.FirstEphemeral {
 			return fmt.Errorf("%d flows between two addresses do not have a port each: divide them between more addresses", c.Flows)
 		}
-		if !r.calling[f] {
+		if !r.calling[bothWays(f)] {
 			break
 		}
 	}
-	r.calling[f], r.calling[f.Reverse()] = true, true
+	r.calling[bothWays(f)] = true
 	c.join(r, f, [2]codepoint.DSCP{c.DSCP, c.DSCP})
 	return nil
 }
@@ -371,8 +371,7 @@ func (c *calling) wake(r *run) {
 func (c *client) ask(r *run) {
 	if c.Kind == policy.Pages || len(c.lines) == 0 {
 		for _, l := range c.lines {
-			delete(r.calling, l.client.flow)
-			delete(r.calling, l.server.flow)
+			delete(r.calling, bothWays(l.client.flow))
 		}
 		c.lines = c.lines[:0]
 		for range min(c.Connections, c.Objects) {

@@ -117,7 +117,7 @@ type like struct {
 	length int16 // at hand; 0: there was none yet
 	cast   bool  // the mould says all that is in them
 	mould  packet.Mould
-	bytes  [packet.HeaderRoom]byte
+	bytes  [packet.EthernetHeader + packet.IPv6Header + 20]byte // 20: TCP without options, or UDP and RTP
 }
 
 // next makes p the next packet.
