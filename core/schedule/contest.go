@@ -4,7 +4,7 @@ import "math/bits"
 
 // A contest shares by weight along a virtual time, which passes as the weights
 // of those who compete are served (WF2Q+).
-type contest struct { // of a cache line
+type contest struct {
 	virtual uint64
 	weights uint64 // of those who compete
 	step    uint64 // of the virtual time, for all of them; 0: not known

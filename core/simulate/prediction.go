@@ -89,7 +89,7 @@ func (r *run) predict(f *flight) {
 		f.prediction = s.prediction
 		return
 	}
-	if s.flow != nil && (s.prediction == nil || s.epoch != epoch) { // the first of its flow: no packet was like it
+	if s.flow != nil && (s.prediction == nil || s.epoch != epoch) { // the first of its flow: no packet before was like it
 		f.prediction = r.walked(f, 0)
 	} else {
 		f.prediction = r.predictFrom(f, 0, epoch)

@@ -1,6 +1,8 @@
 package simulate
 
 import (
+	"time"
+
 	"imbrel.example/imbrel/core/datapath"
 	"imbrel.example/imbrel/core/policy"
 )
@@ -38,5 +40,32 @@ func (r *run) closed() {
 				p.Close(r.plan.Lasts)
 			}
 		}
+	}
+}
+
+// timeIs brings up to date what follows from the time.
+func (r *run) timeIs(now time.Duration) {
+	if r.now = now; now >= r.alarm {
+		r.rings()
+	}
+}
+
+// rings lets happen what happens at fixed times, and sets the alarm to the next of these.
+func (r *run) rings() {
+	if !r.warm && r.now >= r.plan.WarmUp {
+		r.warmed()
+	}
+	if r.now >= r.stepEnds {
+		r.stepped()
+	}
+	if !r.over && r.now >= r.plan.Lasts {
+		r.closed()
+	}
+	r.look()
+	if r.alarm = min(r.stepEnds, r.nextWindow); !r.over {
+		r.alarm = min(r.alarm, r.plan.Lasts)
+	}
+	if !r.warm {
+		r.alarm = min(r.alarm, r.plan.WarmUp)
 	}
 }
