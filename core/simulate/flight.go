@@ -45,8 +45,7 @@ type flight struct { // what every hop touches is in the first four cache lines
 // more: those that are built, and two tags and four labels.
 const room = packet.HeaderRoom + 2*4 + 4*4
 
-// flight returns a packet that is not under way. What its Packet says is that of another:
-// whoever makes it one sets all of it.
+// flight returns a packet that is not under way. The fields of its Packet are those of an earlier packet, and the caller sets them all.
 func (r *run) flight() *flight {
 	if n := len(r.spare); n > 0 {
 		p := r.spare[n-1]
