@@ -312,7 +312,7 @@ func (p *path) slot(r *run, i int32) *slot {
 	return p.recent
 }
 
-// slotOf does so for another than the one that was used last.
+// slotOf returns the slot of a number, made when its first packet comes.
 func (p *path) slotOf(r *run, i int32) *slot {
 	if p.slots == nil {
 		p.slots = make([]*slot, len(p.names))

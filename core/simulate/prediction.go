@@ -85,7 +85,7 @@ func (h *hop) path(d policy.Direction) *path {
 func (r *run) predict(f *flight) {
 	s := f.source
 	epoch := r.epochNow()
-	if s.flow != nil && s.prediction != nil && s.epoch == epoch && int(s.length) == f.Length && (!s.apart && len(f.Apps) == 0 || slices.Equal(s.apps, f.Apps)) {
+	if s.flow != nil && s.prediction != nil && s.epoch == epoch && int(s.length) == f.Length && (!s.hasApps && len(f.Apps) == 0 || slices.Equal(s.apps, f.Apps)) {
 		f.prediction = s.prediction
 		return
 	}
@@ -94,7 +94,7 @@ func (r *run) predict(f *flight) {
 	} else {
 		f.prediction = r.predictFrom(f, 0, epoch)
 	}
-	s.prediction, s.epoch, s.apps, s.apart, s.length = f.prediction, epoch, f.Apps, len(f.Apps) > 0, int32(f.Length)
+	s.prediction, s.epoch, s.apps, s.hasApps, s.length = f.prediction, epoch, f.Apps, len(f.Apps) > 0, int32(f.Length)
 }
 
 // An epoch is a time in which what is in force does not change.

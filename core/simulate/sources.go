@@ -14,14 +14,14 @@ import (
 
 // A source is a traffic source at work: one call's direction, one stream, or
 // one capture.
-type source struct { // what every packet touches comes first, of the size of two cache lines: one for its end, and both for its start
+type source struct { // every packet touches the first cache line at both ends of its way, and the second as it leaves
 	planned traffic.Planned // Source; nil: what it sends is made before it is known when
 	flow    *measure.Flow
 	end     time.Duration
 	number  int32 // of all sources
 	index   int32 // of the traffic
 	reverse bool
-	apart   bool  // its last packet had apps
+	hasApps bool  // its last packet had apps
 	length  int32 // of the last packet
 	// endpoint is the end of a connection that sends it; nil: Source is asked for the packets.
 	endpoint *endpoint

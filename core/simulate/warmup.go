@@ -50,7 +50,7 @@ func (r *run) timeIs(now time.Duration) {
 	}
 }
 
-// rings lets happen what happens at fixed times, and sets the alarm to the next of these.
+// rings does what is due when the warm-up, a step, a window or the measured time ends, and sets the alarm for the next of these times.
 func (r *run) rings() {
 	if !r.warm && r.now >= r.plan.WarmUp {
 		r.warmed()
