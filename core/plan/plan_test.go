@@ -81,6 +81,8 @@ func TestPromises(t *testing.T) {
 		{"inside an instance the whole is its ceiling", level(policy.Entry{Each: policy.BySource, AtMost: most(rate(4 * mbit)), Treat: level(policy.Entry{AtLeast: percent(50)})}), "c1 5000, c1/c1 2000, c1/rest 2000, rest 5000"},
 		{"never more than what is around it", level(policy.Entry{AtMost: most(rate(mbit)), Treat: level(policy.Entry{Each: policy.BySource, AtMost: most(rate(5 * mbit)), Treat: level(policy.Entry{AtLeast: percent(80)})})}),
 			"c1 1000, c1/c1 500, c1/c1/c1 800, c1/c1/rest 200, c1/rest 500, rest 9000"},
+		{"nothing within a policer that drops is promised, at any depth", level(policy.Entry{Police: police(rate(mbit), true), Treat: level(policy.Entry{Treat: level(policy.Entry{AtLeast: percent(50)})})}),
+			"c1 1000, c1/c1 0, c1/c1/c1 0, c1/c1/rest 0, c1/rest 0, rest 9000"},
 		{"a strict instance counts as one", level(policy.Entry{Priority: 1, Each: policy.BySource, AtMost: most(rate(2 * mbit))}), "c1 2000, rest 8000"},
 		{"alternatives count once", level(named("a", policy.Entry{AtLeast: percent(10), When: when}), named("a", policy.Entry{AtLeast: percent(40)}), named(policy.Rest, policy.Entry{AtLeast: percent(60)})), "a 1000, a 4000, rest 6000"},
 		{"an alternative without an at-least has what the other reserves", level(named("a", policy.Entry{AtLeast: percent(40), When: when}), named("a", policy.Entry{}), named(policy.Rest, policy.Entry{AtLeast: percent(60)})), "a 4000, a 4000, rest 6000"},
@@ -496,8 +498,8 @@ func TestAheadAndLag(t *testing.T) {
 	if p.Lag(p.Top[0]) != 0 {
 		t.Error("a priority has no promise to make up for")
 	}
-	slow := plan.New(&policy.Policy{Treat: level(policy.Entry{Priority: 1, AtMost: most(rate(9 * mbit))}, policy.Entry{AtLeast: rate(mbit)})}, 10*mbit, packet.FramingIP())
-	if got, want := slow.Lag(slow.Top[1]), unit.Rate(mbit).Time(4500+1500); got != want {
+	slow := plan.New(&policy.Policy{Treat: level(policy.Entry{Priority: 1, Police: &policy.Police{Rate: rate(9 * mbit), Burst: 20_000, Red: policy.Action{Drop: true}}}, policy.Entry{AtLeast: rate(mbit)})}, 10*mbit, packet.FramingIP())
+	if got, want := slow.Lag(slow.Top[1]), unit.Rate(mbit).Time(20_000+2*1500); got != want {
 		t.Errorf("behind a large priority it is made up for %v; want %v", got, want)
 	}
 	if got := slow.Lag(&plan.Entry{Part: 0}); got != 0 {

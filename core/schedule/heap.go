@@ -1,7 +1,9 @@
 package schedule
 
+import "math/bits"
+
 // A heap holds members, which are numbers, by a key each; the least comes
-// first. Four children to a parent, and the keys beside one another: few cache
+// first, and of equal keys that of the least number. Four children to a parent, and the keys beside one another: few cache
 // lines to touch.
 type heap struct {
 	entries []entry
@@ -11,6 +13,11 @@ type heap struct {
 type entry struct {
 	key    uint64
 	member int32
+}
+
+// before reports whether an entry comes before another.
+func (e entry) before(o entry) bool {
+	return e.key < o.key || e.key == o.key && e.member < o.member
 }
 
 func newHeap(members int) heap {
@@ -46,7 +53,7 @@ func (h *heap) remove(member int32) {
 
 // place puts e where at is, or further up or down.
 func (h *heap) place(at int, e entry) {
-	if at > 0 && e.key < h.entries[(at-1)/4].key {
+	if at > 0 && e.before(h.entries[(at-1)/4]) {
 		h.up(at, e)
 	} else {
 		h.down(at, e)
@@ -56,7 +63,7 @@ func (h *heap) place(at int, e entry) {
 func (h *heap) up(at int, e entry) {
 	for at > 0 {
 		parent := (at - 1) / 4
-		if h.entries[parent].key <= e.key {
+		if !e.before(h.entries[parent]) {
 			break
 		}
 		h.set(at, h.entries[parent])
@@ -72,12 +79,12 @@ func (h *heap) down(at int, e entry) {
 			best += minimum((*[4]entry)(h.entries[best:]))
 		} else {
 			for i := best + 1; i < len(h.entries); i++ {
-				if h.entries[i].key < h.entries[best].key {
+				if h.entries[i].before(h.entries[best]) {
 					best = i
 				}
 			}
 		}
-		if best >= len(h.entries) || h.entries[best].key >= e.key {
+		if best >= len(h.entries) || !h.entries[best].before(e) {
 			break
 		}
 		h.set(at, h.entries[best])
@@ -86,20 +93,28 @@ func (h *heap) down(at int, e entry) {
 	h.set(at, e)
 }
 
-// minimum returns which of four has the least key, without branches, of which
-// the processor would guess every other one wrong.
+// minimum returns which of four comes first, without branches, of which the processor would guess every other one wrong.
 func minimum(c *[4]entry) int {
-	one, two := 0, 2
-	if c[1].key < c[0].key {
-		one = 1
+	one, two := first(c, 0, 1), first(c, 2, 3)
+	return first(c, one, two)
+}
+
+// first returns which of the entries i and j comes first, by the borrow of their difference.
+func first(c *[4]entry, i, j int) int {
+	a, b := &c[i&3], &c[j&3]
+	_, less := bits.Sub64(uint64(b.member), uint64(a.member), 0)
+	_, less = bits.Sub64(b.key, a.key, less)
+	return i + (j-i)*int(less)
+}
+
+// shift moves all keys back by base, as far as they go. Those that end at 0 may change places.
+func (h *heap) shift(base uint64) {
+	for i := range h.entries {
+		h.entries[i].key -= min(h.entries[i].key, base)
 	}
-	if c[3].key < c[2].key {
-		two = 3
+	for at := len(h.entries) - 1; at >= 0; at-- {
+		h.down(at, h.entries[at])
 	}
-	if min(c[2].key, c[3].key) < min(c[0].key, c[1].key) {
-		one = two
-	}
-	return one
 }
 
 func (h *heap) set(at int, e entry) {

@@ -241,6 +241,48 @@ func TestStrictPriority(t *testing.T) {
 	}
 }
 
+// Equal entries are served in the order of the policy, however many there are.
+func TestTiesGoToTheFirst(t *testing.T) {
+	for _, n := range []int{2, 12, 13, 40} {
+		for _, d := range []Entry{{Weight: 1}, {Priority: 1}, {Weight: 1, Guarantee: 100_000}} {
+			var whole Entry
+			var want []int
+			for i := range n {
+				whole.Children, want = append(whole.Children, d), append(want, i+1)
+			}
+			if got := order(New(whole, maxPacket)); got != fmt.Sprint(want) {
+				t.Errorf("%d entries %+v are served in the order %s", n, d, got)
+			}
+		}
+	}
+}
+
+// A packet that comes to a leaf while its ceiling holds it back is served when that lets go, and at once where the ceiling is taken off.
+func TestHeldWhenItBecomesReady(t *testing.T) {
+	held := func() *Tree {
+		tree := New(Entry{Children: []Entry{{Weight: 1, Ceiling: 800_000}, {Weight: 1}}}, maxPacket)
+		tree.Ready(0, 1, 1000)
+		if leaf, _ := tree.Next(0); leaf != 1 {
+			t.Fatalf("leaf %d is served", leaf)
+		}
+		tree.Sent(0, 1, 1000, 0)
+		tree.Ready(time.Millisecond, 1, 1000)
+		return tree
+	}
+	tree := held()
+	if leaf, again := tree.Next(time.Millisecond); leaf != -1 || again != 10*time.Millisecond || !tree.Held(time.Millisecond, 1) {
+		t.Errorf("1,000 bytes at 800 kbit/s take 10 ms; leaf %d is served, or one at %v", leaf, again)
+	}
+	if leaf, _ := tree.Next(10 * time.Millisecond); leaf != 1 {
+		t.Errorf("at 10 ms leaf %d is served", leaf)
+	}
+	tree = held()
+	tree.Limit(2*time.Millisecond, 1, 0, 0, 0)
+	if leaf, _ := tree.Next(2 * time.Millisecond); leaf != 1 {
+		t.Errorf("without its ceiling leaf %d is served", leaf)
+	}
+}
+
 // Weight-only leaves share within one packet of the ideal at every moment, and
 // the virtual time survives being moved back.
 func TestWeightedSharesAtEveryMoment(t *testing.T) {

@@ -134,11 +134,7 @@ func (s *set) shift(base uint64) {
 		}
 	}
 	if h := s.heaps; h != nil {
-		for i := range h.waiting.entries {
-			back(&h.waiting.entries[i].key)
-		}
-		for i := range h.ready.entries {
-			back(&h.ready.entries[i].key)
-		}
+		h.waiting.shift(base)
+		h.ready.shift(base)
 	}
 }
