@@ -254,8 +254,11 @@ func build(rules []rule) *index {
 	return b.build(rules, 0)
 }
 
+// inTable says that the rules are of one place in a table of the first 16 bits, so that a trie may split them by the others.
+const inTable uint = 1 << 31
+
 // build returns the index of rules, which are in the order of their entries.
-// used has a bit for each dimension that has split them already.
+// used has a bit for each dimension that has split them already, and inTable.
 func (b *builder) build(rules []rule, used uint) *index {
 	if len(rules) == 0 {
 		return nil
@@ -286,7 +289,7 @@ func (b *builder) build(rules []rule, used uint) *index {
 	x.rules = nil
 	if bestDimension < 2 {
 		x.to = bestDimension == 1
-		if len(best.prefixes) >= manyPrefixes && b.slots(x, &best, used) {
+		if len(best.prefixes) >= manyPrefixes && used&inTable == 0 && b.slots(x, &best, used) {
 			return x
 		}
 		x.prefixes = b.trie(&best, x.to, used)
@@ -379,11 +382,15 @@ func (b *builder) slots(x *index, s *split, used uint) bool {
 		}
 	}
 	b.copies -= copies
+	dimension := 0
+	if x.to {
+		dimension = 1
+	}
 	t := &slots{split: make(map[uint32]*index)}
 	for n := range uint32(1 << 16) {
 		rules := once(at[n])
 		if len(rules) > mergedRules {
-			t.at[n], t.split[n] = slot{1, 0}, b.build(rules, used)
+			t.at[n], t.split[n] = slot{1, 0}, b.build(rules, used&^(1<<dimension)|inTable)
 			continue
 		}
 		t.at[n].from = uint32(len(t.rules))
