@@ -46,8 +46,8 @@ func (x *index) spread() (all, longest int) {
 	return all, longest
 }
 
-// The lists that an index tries one by one are short wherever a key tells the rules apart. Its rules are copied a bounded number of times,
-// even where they overlap in all dimensions.
+// An index keeps short lists wherever a key separates the rules, and copies each rule a bounded number of times. Here rules overlap in
+// every dimension, too.
 func TestListsOfAnIndex(t *testing.T) {
 	r := rand.New(rand.NewPCG(41, 41))
 	prefix := func(a, b, c byte, bits int) policy.Term {

@@ -257,7 +257,7 @@ func TestTiesGoToTheFirst(t *testing.T) {
 	}
 }
 
-// A packet that comes to a leaf while its ceiling holds it back is served when that lets go, and at once where the ceiling is taken off.
+// A packet arrives at a leaf that its ceiling holds back. The tree serves it when the ceiling permits, or immediately without the ceiling.
 func TestHeldWhenItBecomesReady(t *testing.T) {
 	held := func() *Tree {
 		tree := New(Entry{Children: []Entry{{Weight: 1, Ceiling: 800_000}, {Weight: 1}}}, maxPacket)
