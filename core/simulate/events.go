@@ -127,10 +127,13 @@ func (q *events) plan(e event) uint32 {
 	return n
 }
 
+// day returns the number of the day of a time.
+func (q *events) day(at time.Duration) uint64 { return uint64(at) >> (q.shift & 63) }
+
 // insert puts a slot into its day.
 func (q *events) insert(n uint32) {
 	s := &q.slots[n]
-	number := uint64(s.at) >> q.shift
+	number := q.day(s.at)
 	d := &q.days[number&uint64(len(q.days)-1)]
 	q.today = min(q.today, number)
 	switch {
@@ -190,7 +193,7 @@ func (q *events) first() *day {
 	mask := uint64(len(q.days) - 1)
 	for tries := 0; ; tries++ {
 		d := &q.days[q.today&mask]
-		if d.first != nothing && uint64(d.begins)>>q.shift == q.today {
+		if d.first != nothing && q.day(d.begins) == q.today {
 			return d
 		}
 		q.today++
@@ -208,7 +211,7 @@ func (q *events) soonest() uint64 {
 			best = n
 		}
 	}
-	return uint64(q.slots[best].at) >> q.shift
+	return q.day(q.slots[best].at)
 }
 
 // look makes the days longer where many were empty, and shorter where many events share one.
