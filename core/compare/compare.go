@@ -6,19 +6,19 @@ import (
 	"cmp"
 	"fmt"
 	"math"
-	"regexp"
 	"slices"
 
 	"imbrel.example/imbrel/core/measure"
 	"imbrel.example/imbrel/core/policy"
 	"imbrel.example/imbrel/core/repeat"
+	"imbrel.example/imbrel/core/words"
 )
 
 // A Result is what differs between two runs, an old one and a new one.
 type Result struct {
 	Old          Run           `json:"old"`
 	New          Run           `json:"new"`
-	Notes        []string      `json:"notes"` // why the two are not alike to begin with
+	Notes        []words.Fact  `json:"notes"` // in what the two differ from the start
 	Expectations []Expectation `json:"expectations"`
 	Moved        []Move        `json:"moved"` // what got worse first, by how much
 	Same         int           `json:"same"`  // figures that did not move
@@ -32,17 +32,6 @@ type Run struct {
 	Policy    bool    `json:"policy"`
 	Verdict   string  `json:"verdict"` // of several runs "fail" where one fails
 	Repeats   int     `json:"repeats,omitempty"`
-}
-
-// An Expectation is one that turned, is new, or is gone.
-type Expectation struct {
-	Text string           `json:"text"`
-	Turn string           `json:"turn"` // "fails now", "holds now", "new", "gone"
-	Old  *measure.Outcome `json:"old"`
-	New  *measure.Outcome `json:"new"`
-	// Of several runs, in how many it holds.
-	OldHolds int `json:"old_holds,omitempty"`
-	NewHolds int `json:"new_holds,omitempty"`
 }
 
 // A Move is a figure that moved. Old or New is nil where there was nothing to measure.
@@ -101,22 +90,22 @@ func run(runs []*measure.Result) Run {
 	return out
 }
 
-// notes says in what the two runs were not alike to begin with.
-func notes(a, b *measure.Result, repeats bool) []string {
-	out := []string{}
-	note := func(format string, args ...any) { out = append(out, fmt.Sprintf(format, args...)) }
+// notes tells in what the two runs differ from the start.
+func notes(a, b *measure.Result, repeats bool) []words.Fact {
+	out := []words.Fact{}
+	note := func(row *words.Row, values ...any) { out = append(out, row.With(values...)) }
 	if a.Rehearsal != b.Rehearsal {
-		note("they are of two rehearsals, `%s` and `%s`", a.Rehearsal, b.Rehearsal)
+		note(words.TwoRehearsals, a.Rehearsal, b.Rehearsal)
 	}
 	if a.DurationS != b.DurationS {
-		note("the old one lasted %.4g s and the new one %.4g s, so numbers of packets are not compared", a.DurationS, b.DurationS)
+		note(words.OtherDuration, seconds(a), seconds(b))
 	}
 	if a.Seed != b.Seed && !repeats {
-		note("their seeds are %d and %d, so part of what moved is chance", a.Seed, b.Seed)
+		note(words.OtherSeeds, a.Seed, b.Seed)
 	}
 	for i, r := range []*measure.Result{a, b} {
 		if r.Incomplete {
-			note("the %s one was interrupted", [...]string{"old", "new"}[i])
+			note(words.Interrupted, [...]string{"old", "new"}[i])
 		}
 	}
 	keys := func(r *measure.Result) map[string]bool {
@@ -129,16 +118,18 @@ func notes(a, b *measure.Result, repeats bool) []string {
 	old, now := keys(a), keys(b)
 	for i := range b.Traffic {
 		if name := rowName(&b.Traffic[i], b); !old[name] {
-			note("`%s` is only in the new one", name)
+			note(words.OnlyIn, name, "new")
 		}
 	}
 	for i := range a.Traffic {
 		if name := rowName(&a.Traffic[i], a); !now[name] {
-			note("`%s` is only in the old one", name)
+			note(words.OnlyIn, name, "old")
 		}
 	}
 	return out
 }
+
+func seconds(r *measure.Result) string { return fmt.Sprintf("%.4g s", r.DurationS) }
 
 // rowName names a row: the traffic, its direction, and the class where it is in several.
 func rowName(k *measure.Row, r *measure.Result) string {
@@ -147,96 +138,6 @@ func rowName(k *measure.Row, r *measure.Result) string {
 		name += " (" + k.Class + ")"
 	}
 	return name
-}
-
-// expectations returns those that turned, those that fail now first. Of several runs an
-// expectation holds where it holds in each.
-func expectations(before, after []*measure.Result) []Expectation {
-	find := func(r *measure.Result, text string) *measure.Outcome {
-		for i := range r.Expectations {
-			if r.Expectations[i].Text == text {
-				return &r.Expectations[i]
-			}
-		}
-		return nil
-	}
-	// judged returns the outcome in the first run that fails, or else in the first.
-	judged := func(runs []*measure.Result, text string) (o *measure.Outcome, holds int) {
-		for _, r := range runs {
-			switch one := find(r, text); {
-			case one == nil:
-			case one.Holds:
-				if holds++; o == nil {
-					o = one
-				}
-			case o == nil || o.Holds:
-				o = one
-			}
-		}
-		if len(before)+len(after) == 2 {
-			return o, 0
-		}
-		return o, holds
-	}
-	out := []Expectation{}
-	for i := range after[0].Expectations {
-		text := after[0].Expectations[i].Text
-		now, newHolds := judged(after, text)
-		old, oldHolds := judged(before, text)
-		e := Expectation{Text: text, Old: old, New: now, OldHolds: oldHolds, NewHolds: newHolds}
-		switch {
-		case old == nil:
-			e.Turn = "new"
-		case old.Holds && !now.Holds:
-			e.Turn = FailsNow
-		case !old.Holds && now.Holds:
-			e.Turn = "holds now"
-		default:
-			continue
-		}
-		out = append(out, e)
-	}
-	for i := range before[0].Expectations {
-		if text := before[0].Expectations[i].Text; find(after[0], text) == nil {
-			old, holds := judged(before, text)
-			out = append(out, Expectation{Text: text, Turn: Gone, Old: old, OldHolds: holds})
-		}
-	}
-	order := []string{FailsNow, "holds now", "new", Gone}
-	slices.SortStableFunc(out, func(x, y Expectation) int {
-		return slices.Index(order, x.Turn) - slices.Index(order, y.Turn)
-	})
-	return out
-}
-
-// FailsNow is the turn of an expectation that held and does not any more.
-const FailsNow = "fails now"
-
-// Gone is the turn of an expectation that is no longer there.
-const Gone = "gone"
-
-// Worse reports whether an expectation that held fails now, or is gone, and none that asks for as much took its place.
-func (r *Result) Worse() bool {
-	return slices.ContainsFunc(r.Expectations, func(e Expectation) bool {
-		return e.Turn == FailsNow || e.Turn == Gone && !slices.ContainsFunc(r.Expectations, func(n Expectation) bool { return n.Turn == "new" && asMuch(e.Old, n.New) })
-	})
-}
-
-var operator = regexp.MustCompile(` (<=|>=|<|>|=) `)
-
-// asMuch reports whether an outcome is of an expectation about the same as another, with a bound that is as tight.
-func asMuch(old, now *measure.Outcome) bool {
-	a, b := operator.FindStringSubmatchIndex(old.Text), operator.FindStringSubmatchIndex(now.Text)
-	if a == nil || b == nil || old.Text[:a[0]] != now.Text[:b[0]] || old.Text[a[2]:a[3]] != now.Text[b[2]:b[3]] || old.Measured == nil || now.Measured == nil {
-		return false
-	}
-	switch old.Text[a[2]] {
-	case '<':
-		return now.Limit <= old.Limit
-	case '>':
-		return now.Limit >= old.Limit
-	}
-	return now.Limit == old.Limit
 }
 
 // met compares what packets met in the runs.

@@ -4,9 +4,11 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"slices"
+	"strings"
 	"testing"
 
 	"imbrel.example/imbrel/core/measure"
+	"imbrel.example/imbrel/core/policy"
 )
 
 // A run with one traffic and one expectation.
@@ -62,5 +64,60 @@ func TestBothWays(t *testing.T) {
 	}
 	if moved < 5000 {
 		t.Errorf("the test tests little: %d moved", moved)
+	}
+}
+
+// TestTurns: each turn, for one expectation that becomes another, and for several that do.
+func TestTurns(t *testing.T) {
+	run := func(p99 float64, lines ...string) *measure.Result {
+		r := &measure.Result{Imbrel: 1, Rehearsal: "r", DurationS: 1}
+		for _, text := range lines {
+			e, err := policy.ParseExpectation(text)
+			if err == nil && e.Versus == "" {
+				e.Limit /= e.Metric.Row().Per
+			}
+			r.Expectations = append(r.Expectations, measure.Outcome{Text: text, Measured: &p99, Limit: e.Limit, Holds: err == nil && e.Holds(p99)})
+		}
+		return r
+	}
+	for _, c := range []struct {
+		before, after   string // lines
+		was, is         float64
+		want            string
+		worse, backward bool // backward: the other way round is for the worse
+	}{
+		{"voice delay p99 <= 20ms", "voice delay p99 <= 20ms", 10, 15, "", false, false},
+		{"voice delay p99 <= 20ms", "voice delay p99 <= 20ms", 10, 25, "fails now", true, false},
+		{"voice delay p99 <= 20ms", "voice delay p99 <= 0.02s", 10, 25, "fails now", true, false},
+		{"voice delay p99 <= 0.02s", "voice delay p99 <= 20ms", 25, 10, "holds now", false, true},
+		{"voice delay p99 <= 20ms", "voice delay p99 <= 10ms", 8, 9, "asks for more", false, true},
+		{"voice delay p99 <= 20ms", "voice delay p99 < 20ms", 8, 9, "asks for more", false, true},
+		{"voice delay p99 <= 20ms", "voice delay p99 = 20ms", 20, 20, "asks for more", false, true},
+		{"voice delay p99 <= 20ms", "voice delay p99 <= 10ms", 8, 15, "asks for more, fails", false, true},
+		{"voice delay p99 <= 20ms", "voice delay p99 <= 10ms", 8, 25, "fails now", true, true},
+		{"voice delay p99 <= 20ms", "voice delay p99 <= 10ms", 25, 25, "asks for more, fails", false, true},
+		{"voice delay p99 <= 20ms", "voice delay p99 >= 1ms", 8, 9, "asks for less", true, true},
+		{"voice delay p99 <= 20ms", "voice delay p99 >= 10ms", 8, 9, "asks for less, fails", true, true},
+		{"voice delay p99 <= 20ms", "voice delay p95 <= 20ms", 8, 9, "new; gone", true, true},
+		{"voice mark = ef at a/b out", "voice mark = af41 at a/b out", 100, 100, "new; gone", true, true},
+		{"a : b rate ratio 1..3", "a : b rate ratio 1.5..2", 2, 2, "asks for more", false, true},
+		{"a : b rate ratio 1..3", "a : b rate ratio 2..4", 2, 2, "asks for less", true, true},
+		{"a : b rate ratio 1..3", "a : c rate ratio 1..3", 2, 2, "new; gone", true, true},
+		{"not a line", "not a line", 2, 2, "", false, false},
+		{"not a line", "no line either", 2, 2, "new, fails; gone", true, true},
+		// Of two bounds of one figure each goes with its like, wherever it stands.
+		{"voice delay p99 <= 20ms; voice delay p99 >= 1ms", "voice delay p99 >= 1ms; voice delay p99 <= 15ms", 8, 9, "asks for more", false, true},
+		{"voice delay p99 <= 20ms; voice delay p99 <= 9ms", "voice delay p99 <= 9.5ms; voice delay p99 <= 9ms", 8, 8, "asks for more", false, true},
+		{"voice delay p99 <= 20ms", "voice delay p99 <= 20ms; voice loss = 0", 0, 0, "new", false, true},
+	} {
+		before, after := run(c.was, strings.Split(c.before, "; ")...), run(c.is, strings.Split(c.after, "; ")...)
+		r := Runs(before, after)
+		var got []string
+		for i := range r.Expectations {
+			got = append(got, r.Expectations[i].Became())
+		}
+		if strings.Join(got, "; ") != c.want || r.Worse() != c.worse || Runs(after, before).Worse() != c.backward {
+			t.Errorf("%s, %v; then %s, %v: %q, worse %v, the other way round %v; want %q, %v, %v", c.before, c.was, c.after, c.is, got, r.Worse(), Runs(after, before).Worse(), c.want, c.worse, c.backward)
+		}
 	}
 }

@@ -307,6 +307,42 @@ func (e *Expectation) HoldsFor(measured, whole float64) bool {
 	return measured == limit
 }
 
+// SameFigure reports whether two expectations are about one figure, whatever its bounds.
+func (e *Expectation) SameFigure(o *Expectation) bool {
+	bare := func(e Expectation) Expectation {
+		e.Text, e.At, e.Where, e.Operator, e.Limit, e.Max = "", Place{}, nil, "", 0, 0
+		return e
+	}
+	return bare(*e) == bare(*o)
+}
+
+// Implies reports whether the expectations are about one figure, and each value as e expects is as o expects.
+func (e *Expectation) Implies(o *Expectation) bool {
+	low, high := e.allowed()
+	least, most := o.allowed()
+	return e.SameFigure(o) && low >= least && high <= most
+}
+
+// allowed returns the least and the greatest value that hold.
+func (e *Expectation) allowed() (low, high float64) {
+	low, high = math.Inf(-1), math.Inf(1)
+	switch e.Operator {
+	case "<=":
+		high = e.Limit
+	case "<":
+		high = math.Nextafter(e.Limit, low)
+	case ">=":
+		low = e.Limit
+	case ">":
+		low = math.Nextafter(e.Limit, high)
+	case "..":
+		low, high = e.Limit, e.Max
+	default:
+		low, high = e.Limit, e.Limit
+	}
+	return low, high
+}
+
 // AtMost reports whether a lower value is better: that the expectation bounds from
 // above.
 func (e *Expectation) AtMost() bool { return e.Operator == "<=" || e.Operator == "<" }

@@ -33,19 +33,26 @@ func TestCompare(t *testing.T) {
 			t.Errorf("exit %d, want 1 and %q:\n%s", r.status, want, r.out)
 		}
 	}
-	// An expectation that is gone, or asks for less, is worse; one that asks for more is not.
-	bare := readFile(t, dir, "ternrock.yaml")
-	for change, status := range map[string]int{"": 0, "      - voice mos >= 4\n": 1, "      - voice mos >= 4.3\n": 0, "-": 1} {
-		text := strings.Replace(bare, "      - voice mos >= 4.2\n", change, 1)
-		if change == "" {
-			text = bare
-		} else if change == "-" {
-			text = strings.Replace(bare, "      - voice mos >= 4.2\n", "", 1)
-		}
-		put(t, dir, "loose.yaml", text)
-		save("loose.json", "loose.yaml")
-		if r := imbrel(t, dir, "", nil, "compare", "a.json", "loose.json"); r.status != status {
-			t.Errorf("%q for voice mos >= 4.2: exit %d\n%s%s", change, r.status, r.out, r.err)
+	// An expectation that is gone, or asks for less, is worse; one that asks for more is not, nor is another way of writing it.
+	for _, c := range []struct {
+		old, new string
+		status   int
+		want     string
+	}{
+		{"", "", 0, "No change"},
+		{"voice mos >= 4.2", "voice  mos >= 4.20", 0, "No change"},
+		{"voice mos >= 4.2", "voice mos >= 4", 1, "voice mos >= 4 (before: voice mos >= 4.2)  4.41  4.41  asks for less"},
+		{"voice mos >= 4.2", "voice mos >= 4.3", 0, "asks for more"},
+		{"voice mos >= 4.2", "voice mos >= 4.45", 0, "asks for more, fails"},
+		{"- voice mos >= 4.2", "", 1, "gone"},
+		{"radar drops at ternrock/radio out = 0", "radar drops at harbour/radio out = 0", 1, "gone"},
+		{"voice delay p99 <= 25ms", "voice delay p99 <= 25ms from 5s to 6s", 1, "gone"},
+		{"radar drops at ternrock/radio out = 0", "radar drops at ternrock/radio out <= 5", 1, "asks for less"},
+	} {
+		put(t, dir, "loose.yaml", strings.Replace(readFile(t, dir, "ternrock.yaml"), c.old, c.new, 1))
+		save("loose.json", "loose.yaml", "fog")
+		if r := imbrel(t, dir, "", nil, "compare", "a.json", "loose.json"); r.status != c.status || !strings.Contains(r.out, c.want) {
+			t.Errorf("%q for %q: exit %d, want %d and %q\n%s%s", c.new, c.old, r.status, c.status, c.want, r.out, r.err)
 		}
 	}
 	type compared struct{ Compared []compare.Result }

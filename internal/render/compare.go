@@ -25,24 +25,24 @@ func (t Text) Compared(r *compare.Result, all bool) {
 		t.Title("rehearsal `%s`: old, %s: %s; new, %s: %s", r.New.Rehearsal, Policies(&r.Old), ran(&r.Old), Policies(&r.New), ran(&r.New))
 	}
 	for _, n := range r.Notes {
-		t.paragraph("  ", n)
+		t.paragraph("  ", n.String())
 	}
 	t.Line("")
 	if len(r.Expectations) > 0 {
 		t.Title("Expectations that changed")
 		w := t.grid([]column{{"expectation", true}, {"was", false}, {"is", false}, {"", true}, {"of", true}}, nil)
 		for _, e := range r.Expectations {
-			turn := t.paint(e.Turn)
-			if e.Turn == compare.FailsNow {
-				turn = t.bad(e.Turn)
-			} else if e.Turn == "holds now" {
-				turn = t.good(e.Turn)
+			turn := t.paint(e.Became())
+			if e.Turn.Worse() {
+				turn = t.bad(e.Became())
+			} else if e.Turn == compare.HoldsNow {
+				turn = t.good(e.Became())
 			}
 			of := ""
 			if e.New != nil {
 				of = e.New.Of
 			}
-			w.add(table.Row{e.Text, outcome(e.Old), outcome(e.New), turn, of})
+			w.add(table.Row{e.Title(), outcome(e.Old), outcome(e.New), turn, of})
 		}
 		t.put(w)
 		t.Line("")

@@ -32,11 +32,16 @@ func Compared(all []*compare.Result, ran *Ran) *Page {
 		p.Said += counted + " "
 		b := block{ID: fmt.Sprintf("compared-%d", i), Title: fmt.Sprintf("%s: %s, then %s", r.New.Rehearsal, render.Policies(&r.Old), render.Policies(&r.New))}
 		for _, n := range r.Notes {
-			b.Lead = append(b.Lead, sentence(n))
+			b.Lead = append(b.Lead, sentence(n.String()))
 		}
 		turned := &table{Head: []string{"expectation", "was", "is", ""}, Left: 1}
 		for _, e := range r.Expectations {
-			row := []cell{plain(e.Text), plain("–"), plain("–"), plain(e.Turn)}
+			row := []cell{plain(e.Title()), plain("–"), plain("–"), plain(e.Became())}
+			if e.Turn.Worse() {
+				row[3].State = "bad"
+			} else if e.Turn == compare.HoldsNow {
+				row[3].State = "good"
+			}
 			if e.Old != nil {
 				row[1] = outcome(e.Old)
 			}
