@@ -143,3 +143,35 @@ func TestPromiseBetweenBursts(t *testing.T) {
 		t.Errorf("a class at its promise waits %v; the bound is %v", longest, bound)
 	}
 }
+
+// TestChargeTakesFromTheShape: after packets that went beside the path the next one leaves as late as after packets through it.
+func TestChargeTakesFromTheShape(t *testing.T) {
+	for _, charged := range []int{1, 3, 10} {
+		var leaves [2]time.Duration
+		for beside := range 2 {
+			p := New(Config{Plan: plan.New(&policy.Policy{Shape: unit.Share{Rate: 1_000_000}, Treat: []policy.Entry{treats(1, policy.Entry{})}}, 10_000_000, packet.FramingIP())})
+			var l pool
+			now := time.Duration(0)
+			next := func() {
+				pkt, again := p.Dequeue(now)
+				for pkt == nil {
+					now = again
+					pkt, again = p.Dequeue(now)
+				}
+			}
+			for range charged {
+				if pkt := l.get(1, 1000); beside == 1 {
+					p.Charge(0, pkt)
+				} else if p.Enqueue(now, pkt) == Passed {
+					next()
+				}
+			}
+			p.Enqueue(now, l.get(1, 1000))
+			next()
+			leaves[beside] = now
+		}
+		if leaves[0] != leaves[1] || charged == 10 && leaves[1] < 60*time.Millisecond {
+			t.Errorf("after %d packets the next leaves at %v, after as many beside the path at %v", charged, leaves[0], leaves[1])
+		}
+	}
+}

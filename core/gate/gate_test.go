@@ -7,6 +7,7 @@ import (
 	"net/netip"
 	"runtime"
 	"slices"
+	"strings"
 	"testing"
 	"time"
 	"weak"
@@ -327,6 +328,58 @@ func TestObservedStays(t *testing.T) {
 	again, still := waits(early)
 	if more, less := waits(g.Observe(time.Minute, false)); packets != 20 || half < 5 || again != packets || still != half || more != 50 || less >= half/2 {
 		t.Errorf("half of %d frames waited %.2f ms at most, and later of %d %.2f; at the end of %d %.2f", packets, half, again, still, more, less)
+	}
+}
+
+// TestCountersGoByName: after a reload that changes the order of the entries each goes on with its own counts, and what is observed is of the new file.
+func TestCountersGoByName(t *testing.T) {
+	text := string(bytes.Replace([]byte(house), []byte("DROP"), []byte("tail"), 1))
+	f := read(t, text)
+	node, ifaces := ports(f)
+	g, err := gate.New(f, node, ifaces, 0, gate.Options{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	send := func(int, []byte) {}
+	sent := map[string]int{"voice": 3, "films": 5, "files": 7, "rest": 11}
+	for class, n := range sent {
+		flow := upload(9)
+		switch class {
+		case "voice":
+			flow.ToPort = 20000
+		case "films":
+			flow.From = netip.MustParseAddr("10.1.2.8")
+		case "files":
+			flow.Protocol = packet.TCP
+		}
+		for range n {
+			g.Take(0, 0, frame(1, 2, flow, 200), send)
+		}
+	}
+	for next := g.Run(0, send); next != gate.Never; {
+		next = g.Run(next, send)
+	}
+	files := `{"class": "files", "at-least": "20%", "queue": {"drop": "tail"}},`
+	turned := strings.Replace(strings.Replace(text, files, "", 1), `"shape": "9Mbit/s", "treat": [`, `"shape": "9Mbit/s", "treat": [`+files, 1)
+	f = read(t, strings.Replace(turned, `"imbrel": 1,`, `"imbrel": 1, "title": "Turned",`, 1))
+	node, ifaces = ports(f)
+	g.Put(g.Prepare(f, node, ifaces), 2*time.Second, send)
+	res := g.Observe(3*time.Second, false).Result(nil, nil)
+	if res.Title != "Turned" {
+		t.Errorf("after the reload the title is %q", res.Title)
+	}
+	seen := 0
+	for _, i := range res.Interfaces {
+		for _, c := range i.Classes {
+			if n, is := sent[c.Class]; is && i.Direction == "out" && i.Interface == "wan" {
+				if seen++; c.SentPackets != uint64(n) || c.OfferedPackets != uint64(n) {
+					t.Errorf("%s sent %d packets; after the reload it has %d of %d", c.Class, n, c.SentPackets, c.OfferedPackets)
+				}
+			}
+		}
+	}
+	if seen != len(sent) {
+		t.Errorf("%d of %d classes are counted", seen, len(sent))
 	}
 }
 
