@@ -56,18 +56,11 @@ func Runs(before, after *measure.Result) *Result {
 // Repeats compares the runs of a rehearsal with other runs of it, each with seeds of its own:
 // the means, and which of them differ by more than their noise.
 func Repeats(before, after []*measure.Result) *Result {
-	old, now := before[0], after[0]
-	r := &Result{Old: run(before), New: run(after), Notes: notes(old, now, len(before)+len(after) > 2), Expectations: expectations(before, after), Moved: []Move{}}
-	for i := range now.Traffic {
-		k := &now.Traffic[i]
-		if olds := repeat.RowsLike(k, before); len(olds) > 0 {
-			r.met("traffic", rowName(k, now), olds, repeat.RowsLike(k, after))
-		}
-	}
-	for i := range now.Classes {
-		name := now.Classes[i].Class
-		if olds := repeat.ClassLike(name, before); len(olds) > 0 {
-			r.met("class", name, olds, repeat.ClassLike(name, after))
+	olds, news := subjectsOf(before), subjectsOf(after)
+	r := &Result{Old: run(before), New: run(after), Notes: notes(before, after, olds, news), Expectations: expectations(before, after), Moved: []Move{}}
+	for _, k := range news.all {
+		if olds, both := olds.of[k.Subject]; both {
+			r.met(k.Of, news.title(k.Subject), olds.Runs, k.Runs)
 		}
 	}
 	r.drops(before, after)
@@ -91,8 +84,9 @@ func run(runs []*measure.Result) Run {
 }
 
 // notes tells in what the two runs differ from the start.
-func notes(a, b *measure.Result, repeats bool) []words.Fact {
+func notes(before, after []*measure.Result, olds, news *subjects) []words.Fact {
 	out := []words.Fact{}
+	a, b := before[0], after[0]
 	note := func(row *words.Row, values ...any) { out = append(out, row.With(values...)) }
 	if a.Rehearsal != b.Rehearsal {
 		note(words.TwoRehearsals, a.Rehearsal, b.Rehearsal)
@@ -100,7 +94,7 @@ func notes(a, b *measure.Result, repeats bool) []words.Fact {
 	if a.DurationS != b.DurationS {
 		note(words.OtherDuration, seconds(a), seconds(b))
 	}
-	if a.Seed != b.Seed && !repeats {
+	if a.Seed != b.Seed && len(before)+len(after) == 2 {
 		note(words.OtherSeeds, a.Seed, b.Seed)
 	}
 	for i, r := range []*measure.Result{a, b} {
@@ -108,22 +102,14 @@ func notes(a, b *measure.Result, repeats bool) []words.Fact {
 			note(words.Interrupted, [...]string{"old", "new"}[i])
 		}
 	}
-	keys := func(r *measure.Result) map[string]bool {
-		all := make(map[string]bool)
-		for i := range r.Traffic {
-			all[rowName(&r.Traffic[i], r)] = true
-		}
-		return all
-	}
-	old, now := keys(a), keys(b)
-	for i := range b.Traffic {
-		if name := rowName(&b.Traffic[i], b); !old[name] {
-			note(words.OnlyIn, name, "new")
-		}
-	}
-	for i := range a.Traffic {
-		if name := rowName(&a.Traffic[i], a); !now[name] {
-			note(words.OnlyIn, name, "old")
+	for _, side := range []struct {
+		here, there *subjects
+		which       string
+	}{{news, olds, "new"}, {olds, news, "old"}} {
+		for _, k := range side.here.all {
+			if _, both := side.there.of[k.Subject]; k.Of == "traffic" && !both {
+				note(words.OnlyIn, side.here.title(k.Subject), side.which)
+			}
 		}
 	}
 	return out
@@ -131,11 +117,29 @@ func notes(a, b *measure.Result, repeats bool) []words.Fact {
 
 func seconds(r *measure.Result) string { return fmt.Sprintf("%.4g s", r.DurationS) }
 
-// rowName names a row: the traffic, its direction, and the class where it is in several.
-func rowName(k *measure.Row, r *measure.Result) string {
-	name := k.Title()
-	if slices.ContainsFunc(r.Traffic, func(o measure.Row) bool { return o.Name == k.Name && o.Direction == k.Direction && o.Class != k.Class }) {
-		name += " (" + k.Class + ")"
+// subjects are what the runs of one side have figures of.
+type subjects struct {
+	all     []repeat.Met
+	of      map[repeat.Subject]*repeat.Met
+	classes map[repeat.Subject]int // of a traffic in a direction, by the subject without a class
+}
+
+func subjectsOf(runs []*measure.Result) *subjects {
+	s := &subjects{repeat.Subjects(runs), make(map[repeat.Subject]*repeat.Met), make(map[repeat.Subject]int)}
+	for i := range s.all {
+		k := s.all[i].Subject
+		s.of[k] = &s.all[i]
+		k.Class = ""
+		s.classes[k]++
+	}
+	return s
+}
+
+// title names a class; or a traffic, its direction, and its class where it is in several.
+func (s *subjects) title(k repeat.Subject) string {
+	name, class := policy.Directed(k.Name, k.Direction == "reverse"), k.Class
+	if k.Class = ""; s.classes[k] > 1 {
+		name += " (" + class + ")"
 	}
 	return name
 }

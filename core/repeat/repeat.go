@@ -39,21 +39,15 @@ type Held struct {
 
 // A Figure is a figure of a traffic or a class.
 type Figure struct {
-	Of        string `json:"of"` // "traffic" or "class"
-	Name      string `json:"name"`
-	Direction string `json:"direction,omitempty"`
-	Class     string `json:"class,omitempty"` // of a traffic
-	Metric    string `json:"metric"`
-	Unit      string `json:"unit"`
+	Subject
+	Metric string `json:"metric"`
+	Unit   string `json:"unit"`
 	Interval
 }
 
 // A Pool is one distribution of all runs.
 type Pool struct {
-	Of         string                `json:"of"`
-	Name       string                `json:"name"`
-	Direction  string                `json:"direction,omitempty"`
-	Class      string                `json:"class,omitempty"`
+	Subject
 	Metric     string                `json:"metric"` // delay, rtt or completion
 	Resolution float64               `json:"resolution"`
 	Packets    int64                 `json:"count"`
@@ -193,7 +187,8 @@ func Of(runs []*measure.Result) *Summary {
 		}
 		s.Expectations = append(s.Expectations, h)
 	}
-	figures := func(f Figure, met []*measure.TrafficFigures) {
+	for _, subject := range Subjects(runs) {
+		met := subject.Runs
 		for _, m := range measure.TrafficMetrics() {
 			var values []float64
 			for _, one := range met {
@@ -202,12 +197,9 @@ func Of(runs []*measure.Result) *Summary {
 				}
 			}
 			if len(values) > 0 {
-				f.Metric, f.Unit, f.Interval = m.Name, m.Metric.Unit, IntervalOf(values)
-				s.Figures = append(s.Figures, f)
+				s.Figures = append(s.Figures, Figure{subject.Subject, m.Name, m.Metric.Unit, IntervalOf(values)})
 			}
 		}
-	}
-	pools := func(p Pool, met []*measure.TrafficFigures) {
 		for _, k := range []struct {
 			metric string
 			of     func(m *measure.TrafficFigures) *measure.Milliseconds
@@ -219,21 +211,9 @@ func Of(runs []*measure.Result) *Summary {
 				}
 			}
 			if all.Count() > 0 {
-				p.Metric, p.Resolution, p.Packets, p.Ms = k.metric, measure.Resolution, all.Count(), all.Summary()
-				s.Pooled = append(s.Pooled, p)
+				s.Pooled = append(s.Pooled, Pool{subject.Subject, k.metric, measure.Resolution, all.Count(), all.Summary()})
 			}
 		}
-	}
-	for i := range first.Traffic {
-		row := &first.Traffic[i]
-		met := RowsLike(row, runs)
-		figures(Figure{Of: "traffic", Name: row.Name, Direction: row.Direction, Class: row.Class}, met)
-		pools(Pool{Of: "traffic", Name: row.Name, Direction: row.Direction, Class: row.Class}, met)
-	}
-	for i := range first.Classes {
-		met := ClassLike(first.Classes[i].Class, runs)
-		figures(Figure{Of: "class", Name: first.Classes[i].Class}, met)
-		pools(Pool{Of: "class", Name: first.Classes[i].Class}, met)
 	}
 	return s
 }

@@ -66,3 +66,26 @@ func TestFailuresInAPhase(t *testing.T) {
 		t.Errorf("%+v of %+v", h, h.Measured)
 	}
 }
+
+// TestASubjectOfLaterRuns: what only some runs have is not left out, and its figures say of how many runs they are.
+func TestASubjectOfLaterRuns(t *testing.T) {
+	run := func(classes ...string) *measure.Result {
+		r := &measure.Result{Rehearsal: "run"}
+		for _, c := range classes {
+			r.Traffic = append(r.Traffic, measure.Row{Name: "desk", Direction: "forward", Class: c, TrafficFigures: measure.TrafficFigures{SentPackets: 100, RateBps: 8000}})
+			r.Classes = append(r.Classes, measure.ClassResult{Class: c, TrafficFigures: measure.TrafficFigures{SentPackets: 100, RateBps: 8000}})
+		}
+		return r
+	}
+	runs := map[Subject]int{}
+	for _, f := range Of([]*measure.Result{run("voice"), run("voice", "films"), run("films")}).Figures {
+		if f.Metric == "rate" {
+			runs[f.Subject] = f.Runs
+		}
+	}
+	for _, class := range []string{"voice", "films"} {
+		if n, m := runs[Subject{"traffic", "desk", "forward", class}], runs[Subject{Of: "class", Name: class}]; n != 2 || m != 2 {
+			t.Errorf("%s is in 2 of 3 runs; figures of its traffic are of %d, of the class of %d", class, n, m)
+		}
+	}
+}

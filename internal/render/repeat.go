@@ -49,27 +49,26 @@ func (t Text) figures(s *repeat.Summary) {
 
 // figuresOf writes some metrics of the traffic that has one of them, or of all.
 func (t Text) figuresOf(s *repeat.Summary, needs string, metrics ...string) {
-	type name struct{ name, direction, class string }
-	var names []name
-	of := make(map[name]map[string]*repeat.Figure)
+	var names []repeat.Subject
+	of := make(map[repeat.Subject]map[string]*repeat.Figure)
 	for i := range s.Figures {
 		f := &s.Figures[i]
 		if f.Of != "traffic" {
 			continue
 		}
-		n := name{f.Name, f.Direction, f.Class}
+		n := f.Subject
 		if of[n] == nil {
 			names = append(names, n)
 			of[n] = make(map[string]*repeat.Figure)
 		}
 		of[n][f.Metric] = f
 	}
-	names = slices.DeleteFunc(names, func(n name) bool { return needs != "" && of[n][needs] == nil })
+	names = slices.DeleteFunc(names, func(n repeat.Subject) bool { return needs != "" && of[n][needs] == nil })
 	if len(names) == 0 {
 		return
 	}
 	metrics = slices.DeleteFunc(metrics, func(m string) bool {
-		return !slices.ContainsFunc(names, func(n name) bool { return of[n][m] != nil })
+		return !slices.ContainsFunc(names, func(n repeat.Subject) bool { return of[n][m] != nil })
 	})
 	columns := []column{{"traffic", true}, {"class", true}}
 	for _, m := range metrics {
@@ -77,7 +76,7 @@ func (t Text) figuresOf(s *repeat.Summary, needs string, metrics ...string) {
 	}
 	w := t.dense(t.grid(columns, nil))
 	for _, n := range names {
-		row := table.Row{policy.Directed(n.name, n.direction == "reverse"), n.class}
+		row := table.Row{policy.Directed(n.Name, n.Direction == "reverse"), n.Class}
 		for _, m := range metrics {
 			text := "-"
 			if f := of[n][m]; f != nil {
