@@ -9,7 +9,9 @@ import (
 	"time"
 
 	"imbrel.example/imbrel/core/check"
+	"imbrel.example/imbrel/core/policy"
 	"imbrel.example/imbrel/core/policyfile"
+	"imbrel.example/imbrel/core/words"
 )
 
 // checkable is a policy file without findings. Each test changes it in one place.
@@ -209,6 +211,34 @@ func TestEachOneServer(t *testing.T) {
 		got := raised(t, "each-one-server", entry, "each: "+c.each+", at-most: 2Mbit/s}", "    expect:", second(c.from, c.to))
 		if (len(got) > 0) != c.raises {
 			t.Errorf("each %s, from %s to %s: %q", c.each, c.from, c.to, got)
+		}
+	}
+}
+
+// TestNoneWithinATime: where all rehearsals are outside a time, what is in force within it is never judged.
+func TestNoneWithinATime(t *testing.T) {
+	again := "    expect: [bulk rate >= 1Mbit/s]\n  - name: again\n    lasts: 1s\n    starts-at: 2026-03-02T21:30\n    traffic: [{name: x, rate: 1Mbit/s, packet: 1400B, from: 10.2.0.9, to: 10.1.0.9, to-port: 8000}]\n    expect:"
+	got := raised(t, "time-unrehearsed", "starts-at: 2026-03-02T08:30", "starts-at: 2026-03-02T22:30", "    expect:", again)
+	if len(got) != 1 || !strings.Contains(got[0], "none of the rehearsals is within the time `work`") {
+		t.Errorf("%q", got)
+	}
+}
+
+// TestAlike: findings are alike when they say the same of two places, and by no less.
+func TestAlike(t *testing.T) {
+	fact := func(n int) words.Fact { return words.CallsAndAll.With(n) }
+	one := check.Finding{Name: "unused", Level: check.Warning, Fact: fact(1)}
+	for _, c := range []struct {
+		other check.Finding
+		alike bool
+	}{
+		{one, true}, {check.Finding{Name: "unused", Level: check.Warning, Fact: fact(1), At: policy.Place{Line: 7}}, true},
+		{check.Finding{Name: "too-large", Level: check.Warning, Fact: fact(1)}, false},
+		{check.Finding{Name: "unused", Level: check.Note, Fact: fact(1)}, false},
+		{check.Finding{Name: "unused", Level: check.Warning, Fact: fact(2)}, false},
+	} {
+		if one.Alike(&c.other) != c.alike || c.other.Alike(&one) != c.alike {
+			t.Errorf("%+v and %+v are alike: %v", one, c.other, !c.alike)
 		}
 	}
 }

@@ -368,6 +368,30 @@ func TestSlowest(t *testing.T) {
 	}
 }
 
+// An entry with a time takes packets while the time lasts, and not before or after it.
+func TestPredictorByTheTime(t *testing.T) {
+	noon := time.Date(2026, 3, 2, 12, 0, 0, 0, time.UTC)
+	lunch := policy.Span{Name: "lunch", Days: [7]bool{true, true, true, true, true, true, true}, From: 12*60 + 1, To: 12*60 + 2, Zone: time.UTC}
+	pl := plan.New(&policy.Policy{Treat: []policy.Entry{
+		treats(2, policy.Entry{}),
+		treats(1, policy.Entry{When: &policy.When{Time: &lunch}}),
+		treats(1, policy.Entry{When: &policy.When{Starts: policy.Pressure{Load: unit.Share{Percent: 800_000}}, Ends: policy.Pressure{Load: unit.Share{Percent: 600_000}}}}),
+	}}, 10*unit.MbitPerSecond, packet.FramingIP())
+	f := NewPredictor(pl, noon, nil)
+	var l pool
+	for _, c := range []struct {
+		at   time.Duration
+		rest bool
+	}{{0, true}, {59 * time.Second, true}, {time.Minute, false}, {119 * time.Second, false}, {2 * time.Minute, true}, {24*time.Hour + time.Minute, false}} {
+		if e := pl.Entries[f.Take(c.at, l.get(1, 100))]; (e.Name == "rest") != c.rest || !c.rest && e.Spec.When.Time != &lunch {
+			t.Errorf("after %v `%s` takes the packet", c.at, e.Name)
+		}
+		if e := pl.Entries[f.Take(c.at, l.get(2, 100))]; e.Name != "c2" {
+			t.Errorf("after %v `%s` takes what `c2` takes at all times", c.at, e.Name)
+		}
+	}
+}
+
 // The upper limit that holds a queue back is the entry's own, or that of one around it.
 func TestHeldBy(t *testing.T) {
 	limit := func(mbit unit.Rate) *policy.Ceiling {

@@ -411,3 +411,45 @@ func TestTheMostOfferedAreKnown(t *testing.T) {
 		}
 	}
 }
+
+// TestForgetCountsAnew: after Forget the counts of each instance are those of what waits, and offered stays sent and waiting.
+func TestForgetCountsAnew(t *testing.T) {
+	e := treats(1, policy.Entry{Each: policy.BySource, AtMost: &policy.Ceiling{Rate: unit.Share{Rate: unit.MbitPerSecond}}})
+	p := New(Config{Plan: plan.New(&policy.Policy{Treat: []policy.Entry{e}}, 10*unit.MbitPerSecond, packet.FramingIP())})
+	var l pool
+	for n := range 30 { // of source 0 many, of source 1 few, of source 2 one that is sent at once
+		source := []int{0, 0, 1}[n%3]
+		if n == 29 {
+			source = 2
+		}
+		p.Enqueue(0, l.get(from(source, 1), 1000))
+	}
+	sent := map[string]uint64{}
+	for pkt, _ := p.Dequeue(0); pkt != nil; pkt, _ = p.Dequeue(0) {
+		sent["source "+pkt.Flow.From.String()]++
+	}
+	_, _, before := p.Instances(0, 10)
+	p.Forget(time.Second, func(int) int64 { return 0 })
+	_, _, after := p.Instances(0, 10)
+	if len(before) != 3 {
+		t.Fatalf("%d instances", len(before))
+	}
+	waiting := uint64(0)
+	for _, b := range before {
+		want := b.Offered - b.Dropped - sent[b.Value]
+		waiting += want
+		i := slices.IndexFunc(after, func(a Instance) bool { return a.Value == b.Value })
+		if i < 0 {
+			if want > 0 {
+				t.Errorf("%s is gone, of which %d packets wait", b.Value, want)
+			}
+			continue
+		}
+		if a := &after[i]; a.Offered != want || a.OfferedBytes != 1000*want || a.Dropped != 0 || a.SentBytes != 0 {
+			t.Errorf("%s: %+v; %d packets wait", b.Value, a, want)
+		}
+	}
+	if waiting == 0 || len(sent) == 0 {
+		t.Errorf("the test tests little: %v, %d wait", sent, waiting)
+	}
+}

@@ -19,6 +19,7 @@ import (
 	"imbrel.example/imbrel/core/policy"
 	"imbrel.example/imbrel/core/policyfile"
 	"imbrel.example/imbrel/core/simulate"
+	"imbrel.example/imbrel/core/unit"
 )
 
 const house = `{"imbrel": 1,
@@ -380,6 +381,35 @@ func TestCountersGoByName(t *testing.T) {
 	}
 	if seen != len(sent) {
 		t.Errorf("%d of %d classes are counted", seen, len(sent))
+	}
+}
+
+// TestAnIdlePortTakesItsTime: frames that find their port idle leave one after the other, at the rate of the line, where no shape is slower.
+func TestAnIdlePortTakesItsTime(t *testing.T) {
+	text := strings.NewReplacer("DROP", "tail", `"shape": "9Mbit/s", `, "", `{"name": "wan", "rate": "100Mbit/s"}`, `{"name": "wan", "rate": "10Mbit/s"}`).Replace(house)
+	f := read(t, text)
+	node, ifaces := ports(f)
+	g, err := gate.New(f, node, ifaces, 0, gate.Options{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	var at []time.Duration
+	now := time.Duration(0)
+	send := func(int, []byte) { at = append(at, now) }
+	for range 4 {
+		g.Take(now, 0, frame(1, 2, upload(9), 1000), send)
+	}
+	for next := g.Run(now, send); next != gate.Never; next = g.Run(now, send) {
+		now = next
+	}
+	one := ifaces[1].Rate.Time(unit.Size(ifaces[1].Framing.Size(1000, 0)))
+	for i, a := range at {
+		if late := a - time.Duration(i)*one; late < 0 || late > 2*time.Microsecond {
+			t.Errorf("frame %d of four at once leaves at %v; each takes %v", i+1, a, one)
+		}
+	}
+	if len(at) != 4 {
+		t.Errorf("%d of 4 frames leave", len(at))
 	}
 }
 

@@ -64,3 +64,46 @@ func TestHistory(t *testing.T) {
 		t.Errorf("after a new beginning: %+v", s.Interfaces[0].Classes)
 	}
 }
+
+// TestPutKeepsThePeak: between two intervals the longest queue is kept, and the next interval begins without it.
+func TestPutKeepsThePeak(t *testing.T) {
+	h := NewHistory(8, time.Second, 0)
+	offered, sent, drops := uint64(0), uint64(0), uint64(0)
+	put := func(at time.Duration, queue int64) {
+		h.Put(at, []Sample{{Node: "a", Interface: "wan", Direction: "out", Class: "voice", OfferedBytes: offered, SentBytes: sent, Drops: drops, QueueBytes: queue, Waits: &Distribution{}}})
+	}
+	offered, sent, drops = 1000, 500, 5
+	put(time.Second, 10)
+	put(1300*time.Millisecond, 900)
+	put(1600*time.Millisecond, 20)
+	put(2*time.Second, 30)
+	put(3*time.Second, 40)
+	c := &h.Series().Interfaces[0].Classes[0]
+	if !slices.Equal(c.QueueBytes, []int64{10, 900, 40}) {
+		t.Errorf("queues of %v", c.QueueBytes)
+	}
+	// Any counter that became less says that all began anew.
+	for n, again := range [][3]uint64{{10, 600, 6}, {20, 100, 7}, {30, 200, 2}} {
+		offered, sent, drops = again[0], again[1], again[2]
+		put(time.Duration(4+n)*time.Second, 0)
+		c := &h.Series().Interfaces[0].Classes[0]
+		last := len(c.Drops) - 1
+		if c.OfferedBps[last] != int64(8*offered) || c.SentBps[last] != int64(8*sent) || c.Drops[last] != int64(drops) {
+			t.Errorf("counters that began anew at %v: %d and %d bit/s, %d drops", again, c.OfferedBps[last], c.SentBps[last], c.Drops[last])
+		}
+		offered = 100000 // not less the next time
+		put(time.Duration(4+n)*time.Second+time.Millisecond, 0)
+	}
+}
+
+// TestCumulative: each duration with the part of all that is at most as long, up to all.
+func TestCumulative(t *testing.T) {
+	var d Distribution
+	for _, ms := range []int{1, 1, 2, 8} {
+		d.Add(time.Duration(ms) * time.Millisecond)
+	}
+	ms, part := d.Summary().Cumulative()
+	if !slices.Equal(part, []float64{0.5, 0.75, 1}) || len(ms) != 3 || !slices.IsSorted(ms) || ms[0] < 1 || ms[0] > 1.01 || ms[2] != 8 {
+		t.Errorf("%v are at most %v ms", part, ms)
+	}
+}
