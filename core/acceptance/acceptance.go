@@ -7,11 +7,11 @@ import (
 	"time"
 
 	"imbrel.example/imbrel/core/codepoint"
-	"imbrel.example/imbrel/core/humanize"
 	"imbrel.example/imbrel/core/packet"
 	"imbrel.example/imbrel/core/plan"
 	"imbrel.example/imbrel/core/policy"
 	"imbrel.example/imbrel/core/unit"
+	"imbrel.example/imbrel/core/words"
 )
 
 // A Kind is what a step tests.
@@ -121,15 +121,15 @@ type Result struct {
 
 // An Outcome is what came of one load of a step.
 type Outcome struct {
-	Step      string   `json:"step"`
-	DSCP      string   `json:"dscp"`
-	OfferedBs int64    `json:"offered_bps"` // of IP bytes
-	Sent      int64    `json:"sent"`
-	Arrived   int64    `json:"arrived"`
-	Loss      float64  `json:"loss"`
-	DelayMs   *float64 `json:"delay_p99_ms,omitempty"`
-	Holds     bool     `json:"holds"`
-	Why       string   `json:"why,omitempty"`
+	Step      string     `json:"step"`
+	DSCP      string     `json:"dscp"`
+	OfferedBs int64      `json:"offered_bps"` // of IP bytes
+	Sent      int64      `json:"sent"`
+	Arrived   int64      `json:"arrived"`
+	Loss      float64    `json:"loss"`
+	DelayMs   *float64   `json:"delay_p99_ms,omitempty"`
+	Holds     bool       `json:"holds"`
+	Why       words.Fact `json:"why,omitzero"`
 }
 
 // tolerance is how much more than the contract may seem to pass by counting packets at the ends of a step.
@@ -149,15 +149,15 @@ func (r *Result) Add(s *Step, l *Load, m Met, length int, lossless float64) *Out
 	passes := float64(l.Passes) / 8 * m.Over.Seconds()
 	switch arrived := float64(m.Arrived) * float64(length); {
 	case m.Sent == 0:
-		o.Holds, o.Why = false, "nothing was sent"
+		o.Holds, o.Why = false, words.NothingSent.With()
 	case s.Slow(l, m, length):
-		o.Holds, o.Why = false, fmt.Sprintf("this machine sent only %s: it is busy, and the step says nothing. Test again", humanize.Rate(int64(float64(m.Sent)*float64(8*length)/m.Over.Seconds())))
+		o.Holds, o.Why = false, words.SentTooSlowly.With(unit.Rate(float64(m.Sent)*float64(8*length)/m.Over.Seconds()))
 	case s.Kind != Beyond && o.Loss > lossless:
-		o.Holds, o.Why = false, fmt.Sprintf("%s was lost, and the contract should pass all", humanize.Ratio(o.Loss))
+		o.Holds, o.Why = false, words.LostWithinContract.With(words.Part(o.Loss))
 	case s.Kind == Beyond && arrived > (passes+float64(l.Room))*(1+tolerance)+float64(length):
-		o.Holds, o.Why = false, fmt.Sprintf("%s arrived, more than the %s of the contract: the carrier does not meter, or by another rate", humanize.Rate(int64(arrived*8/m.Over.Seconds())), humanize.Rate(int64(l.Passes)))
+		o.Holds, o.Why = false, words.MoreThanContract.With(unit.Rate(arrived*8/m.Over.Seconds()), l.Passes)
 	case s.Kind == Beyond && arrived < passes*(1-tolerance):
-		o.Holds, o.Why = false, fmt.Sprintf("only %s arrived of the %s of the contract", humanize.Rate(int64(arrived*8/m.Over.Seconds())), humanize.Rate(int64(l.Passes)))
+		o.Holds, o.Why = false, words.LessThanContract.With(unit.Rate(arrived*8/m.Over.Seconds()), l.Passes)
 	}
 	if r.Holds = len(r.Steps) == 0 && o.Holds || r.Holds && o.Holds; s.Kind == InBurst {
 		o.OfferedBs = 0

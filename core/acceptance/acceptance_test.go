@@ -72,7 +72,7 @@ func TestJudged(t *testing.T) {
 	} {
 		var r acceptance.Result
 		o := r.Add(c.step, &c.step.Loads[0], acceptance.Met{Sent: c.sent, Arrived: c.arrived, Over: 10 * time.Second}, 1000, c.lossless)
-		if o.Holds != c.holds || r.Holds != c.holds || c.holds != (o.Why == "") {
+		if o.Holds != c.holds || r.Holds != c.holds || c.holds != o.Why.IsZero() {
 			t.Errorf("%s: %d of %d: %+v", c.step.Name, c.arrived, c.sent, o)
 		}
 	}

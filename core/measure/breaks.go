@@ -142,5 +142,5 @@ func (m *Measures) holdsIn(r *Result, e *policy.Expectation, w Window) (holds, k
 	} else {
 		f = m.endToEnd(e, e.Subject, m.Collectors[n])
 	}
-	return f.holds(e), f.absent == ""
+	return f.holds(e), f.absent.IsZero()
 }

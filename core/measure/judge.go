@@ -1,7 +1,6 @@
 package measure
 
 import (
-	"fmt"
 	"math"
 	"slices"
 	"strings"
@@ -10,6 +9,7 @@ import (
 	"imbrel.example/imbrel/core/bound"
 	"imbrel.example/imbrel/core/plan"
 	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/words"
 )
 
 // A Window is the packets sent from one time until another.
@@ -86,7 +86,8 @@ type finding struct {
 	of     []*Tally    // that it was judged by, end to end
 	name   string      // of these, when they are the worst of several
 	whole  float64     // what the limit is a part of: 1, or a promise
-	absent string      // why there is no value
+	absent words.Fact  // why there is no value
+	other  bool        // the metric is none of its packets'
 	above  bool        // the true figure is higher: something did not end
 	burst  float64     // of a rate: how much the burst of a limit can add to it over the time
 	path   *bound.Path // of a bound: that with the largest
@@ -94,7 +95,7 @@ type finding struct {
 
 // holds reports whether what was measured keeps an expectation.
 func (f *finding) holds(e *policy.Expectation) bool {
-	return f.absent == "" && (e.HoldsFor(f.value, f.whole) || f.burst > 0 && e.HoldsFor(f.value-f.burst, f.whole)) && !(f.above && !e.AtLeast())
+	return f.absent.IsZero() && (e.HoldsFor(f.value, f.whole) || f.burst > 0 && e.HoldsFor(f.value-f.burst, f.whole)) && !(f.above && !e.AtLeast())
 }
 
 func (m *Measures) outcome(r *Result, e *policy.Expectation) Outcome {
@@ -102,21 +103,21 @@ func (m *Measures) outcome(r *Result, e *policy.Expectation) Outcome {
 	per := row.Per
 	o := Outcome{Text: e.Text, Unit: row.Unit, e: e}
 	f := m.measure(r, e, e.Subject)
-	if e.Versus != "" && f.absent == "" {
+	if e.Versus != "" && f.absent.IsZero() {
 		o.Unit, per = "ratio", 1
 		below := m.measure(r, e, e.Versus)
 		switch {
-		case below.absent != "":
+		case !below.absent.IsZero():
 			f = below
 		case below.value == 0:
-			f.absent = fmt.Sprintf("the %s of `%s` is 0, so there is no ratio to it", e.Metric, e.Versus)
+			f.absent = words.NoRatioToZero.With(e.Metric, e.Versus)
 		default:
 			f.value /= below.value
 			f.name = ""
 		}
 	}
 	o.Of = f.name
-	if f.absent != "" {
+	if !f.absent.IsZero() {
 		o.Reason = f.absent
 		if o.Why = m.whyAbsent(r, e, &f); f.path != nil {
 			o.Why = whyUnproven(e, f.path)
@@ -203,19 +204,23 @@ func (m *Measures) endToEnd(e *policy.Expectation, subject string, c *Collector)
 			}
 		}
 	}
-	if worst.absent == "-" {
-		worst = finding{absent: "there is no call in `" + subject + "`", whole: 1}
-		if at := slices.IndexFunc(ts, c.acknowledges); at >= 0 && e.Metric.Row().OfTCP {
-			worst.absent = "the data of `" + c.names[ts[at].Traffic] + "` goes the other way, and is not in `" + subject + "`: only its requests and acknowledgements are"
-		} else if e.Metric.Row().OfTCP {
-			worst.absent = "there is no TCP flow at work in `" + subject + "`; replayed captures and streams have none"
+	if worst.other {
+		worst = finding{absent: words.NoCall.With(subject), whole: 1}
+		at := slices.IndexFunc(ts, c.acknowledges)
+		switch ofTCP := e.Metric.Row().OfTCP; {
+		case ofTCP && at >= 0:
+			worst.absent = words.DataGoesBack.With(c.names[ts[at].Traffic], subject)
+		case ofTCP:
+			worst.absent = words.NoTCPFlow.With(subject)
+		case e.Metric == policy.Dead:
+			worst.absent = words.NoHellos.With(subject)
 		}
 	}
 	return worst
 }
 
 // noneOf says why no packet counts for a subject.
-func (m *Measures) noneOf(subject string) string {
+func (m *Measures) noneOf(subject string) words.Fact {
 	var has func(entries []policy.Entry) bool
 	has = func(entries []policy.Entry) bool {
 		return slices.ContainsFunc(entries, func(e policy.Entry) bool { return e.ClassName.Text == subject || has(e.Inner()) })
@@ -224,18 +229,18 @@ func (m *Measures) noneOf(subject string) string {
 	attached := func(a policy.Attachment) bool { return has(a.Policy.Treat) }
 	changed := func(e policy.Event) bool { return e.Attach != nil && attached(*e.Attach) }
 	if isClass && !slices.ContainsFunc(m.File.Attach, attached) && !slices.ContainsFunc(m.Rehearsal.Events, changed) {
-		return "no policy that is attached has an entry of `" + subject + "`, and a packet counts for the class of its entry"
+		return words.NoEntryOf.With(subject)
 	}
-	return "no packet of `" + subject + "` was sent"
+	return words.NoneSent.With(subject)
 }
 
 // worse reports whether a finding keeps an expectation less than another.
 func worse(e *policy.Expectation, a, b *finding) bool {
 	switch {
-	case a.absent == "-" || b.absent == "-": // not what is asked for
-		return b.absent == "-" && a.absent != "-"
-	case a.absent != "" || b.absent != "":
-		return a.absent != "" && b.absent == ""
+	case a.other || b.other:
+		return b.other && !a.other
+	case !a.absent.IsZero() || !b.absent.IsZero():
+		return !a.absent.IsZero() && b.absent.IsZero()
 	case e.AtMost():
 		return a.value > b.value
 	case e.AtLeast():
@@ -244,8 +249,7 @@ func worse(e *policy.Expectation, a, b *finding) bool {
 	return math.Abs(a.value-e.Limit) > math.Abs(b.value-e.Limit)
 }
 
-// ofOneWay measures one traffic in one direction. Absent is "-" when the metric is not
-// one of it.
+// ofOneWay measures one traffic in one direction.
 func (m *Measures) ofOneWay(e *policy.Expectation, way []*Tally, c *Collector) finding {
 	s := add(way)
 	f := finding{of: way, whole: 1}
@@ -253,7 +257,7 @@ func (m *Measures) ofOneWay(e *policy.Expectation, way []*Tally, c *Collector) f
 		return c.ofFlows(e, way, f)
 	}
 	if s.received == 0 && (e.Metric == policy.Delay || e.Metric == policy.Variation || e.Metric == policy.Jitter || e.Metric == policy.Arrival) {
-		f.absent = "none of its packets arrived"
+		f.absent = words.NoneArrived.With()
 		return f
 	}
 	packetMeasures[e.Metric](e, way, &s, &f)
@@ -274,20 +278,14 @@ var packetMeasures = map[policy.Metric]func(e *policy.Expectation, way []*Tally,
 	},
 	policy.Loss: func(_ *policy.Expectation, _ []*Tally, s *sum, f *finding) { f.value = s.loss() },
 	policy.Late: func(_ *policy.Expectation, _ []*Tally, s *sum, f *finding) {
-		if f.value = part(s.late, s.received); !s.calls {
-			f.absent = "-"
-		}
+		f.value, f.other = part(s.late, s.received), !s.calls
 	},
 	policy.Dead: func(_ *policy.Expectation, _ []*Tally, s *sum, f *finding) {
-		if f.value = float64(s.givenUp); !s.hellos {
-			f.absent = "-"
-		}
+		f.value, f.other = float64(s.givenUp), !s.hellos
 	},
 	policy.Reordered: func(_ *policy.Expectation, _ []*Tally, s *sum, f *finding) { f.value = part(s.reordered, s.received) },
 	policy.MOS: func(_ *policy.Expectation, _ []*Tally, s *sum, f *finding) {
-		if f.value = s.mos; s.mos == 0 {
-			f.absent = "-"
-		}
+		f.value, f.other = s.mos, s.mos == 0
 	},
 	policy.Arrival: func(e *policy.Expectation, way []*Tally, s *sum, f *finding) {
 		right := int64(0)
@@ -380,7 +378,7 @@ func burstOf(classes []*Class, p *plan.Plan, expected float64, over time.Duratio
 // entries there that treat the class.
 func (m *Measures) atInterface(r *Result, e *policy.Expectation, subject string, window int) finding {
 	at := interfacesAt(r, e)
-	none := finding{absent: "no packet of `" + subject + "` came to " + e.WhereName + " " + e.Direction.String(), whole: 1}
+	none := finding{absent: words.NoneCameTo.With(subject, e.WhereName, e.Direction), whole: 1}
 	if len(at) == 0 {
 		return none
 	}
@@ -426,7 +424,7 @@ func (m *Measures) atInterface(r *Result, e *policy.Expectation, subject string,
 			out.burst = burstOf(classesAt(f, subject), f.place.Plan, e.Limit, m.lasts(r, window))
 		}
 	case all.SentPackets == 0:
-		return finding{absent: "no packet of `" + subject + "` was sent there", whole: 1}
+		return finding{absent: words.NoneLeft.With(subject), whole: 1}
 	case e.Metric == policy.Marking:
 		out.value = part(int64(marked), int64(all.SentPackets))
 	default:

@@ -4,12 +4,13 @@ import (
 	"testing"
 
 	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/words"
 )
 
 // The worst of several is the one that keeps the expectation least; what has no value is worse than any value, and what is not
 // asked for is no candidate.
 func TestWorse(t *testing.T) {
-	none, other := finding{absent: "none arrived"}, finding{absent: "-"}
+	none, other := finding{absent: words.NoneArrived.With()}, finding{other: true}
 	v := func(v float64) finding { return finding{value: v} }
 	for _, c := range []struct {
 		expect string

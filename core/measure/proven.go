@@ -16,7 +16,7 @@ const boundExceeded = "bound-exceeded"
 func (m *Measures) proven(r *Result, e *policy.Expectation, subject string) finding {
 	f := finding{whole: 1}
 	if !r.Policy {
-		f.absent = "bounds are proven with the policies in force"
+		f.absent = words.BoundsWithPolicies.With()
 		return f
 	}
 	paths := m.Bounds.Of(subject)
@@ -36,9 +36,9 @@ func (m *Measures) proven(r *Result, e *policy.Expectation, subject string) find
 		if f.path != nil && float64(value) <= f.value {
 			continue
 		}
-		f.path, f.name, f.value, f.absent = p, p.Name(), float64(value), ""
+		f.path, f.name, f.value, f.absent = p, p.Name(), float64(value), words.Fact{}
 		if value == bound.Never {
-			f.absent = "not proven"
+			f.absent = words.NotProven.With()
 		}
 	}
 	switch {

@@ -50,7 +50,7 @@ rehearsals:
 		case o.Holds:
 			out = append(out, o.Text+": holds")
 		case o.Why == nil:
-			out = append(out, o.Text+": "+o.Reason)
+			out = append(out, o.Text+": "+o.Reason.String())
 		default:
 			w := o.Why
 			line := fmt.Sprintf("%s: %s/%s by %s: %s [%s/%s %s %s line %d, lost %d", o.Text, w.Reason, w.Cause, w.By, w.Text.String(), w.Node, w.Interface, w.Direction, w.Class, w.Line, w.LostPackets)
@@ -140,6 +140,7 @@ func TestReasons(t *testing.T) {
 		{name: "bursts into a policer", entries: "{class: web, police: {rate: 2Mbit/s, burst: 3kB}}" + rest, traffic: "{name: w, rate: 8Mbit/s, packet: 1000B, arrivals: on-off, on: 20ms, off: 180ms, from: 10.1.0.9, to: 10.2.0.9, to-port: 80}", expect: "web loss <= 1%"},
 		{name: "blocked", entries: "{class: web, block: true}" + rest, traffic: to("w", "4Mbit/s", "80"), expect: "web loss <= 1%, web delay p99 <= 10ms"},
 		{name: "blocked at work", entries: "{class: web, block: {when: work}}" + rest, traffic: to("w", "4Mbit/s", "80"), expect: "web loss <= 1%"},
+		{name: "nothing to measure", entries: "{class: web}" + rest, traffic: to("w", "4Mbit/s", "80"), expect: "web mos >= 4, web dead = 0, web goodput >= 1Mbit/s, web rtt p99 <= 1ms, voice loss = 0, sync rate >= 1Mbit/s at west/wan out, web : sync rate ratio 1..2"},
 		{name: "at-most", entries: "{class: web, at-most: 2Mbit/s, queue: {limit: 50ms}}" + rest, traffic: to("w", "4Mbit/s", "80"), expect: "web loss <= 1%, web delay p99 <= 10ms, web rate >= 3Mbit/s, web delay p99 at west/wan out <= 5ms"},
 		{name: "share", entries: "{class: web, at-least: 20%}, {class: sync, at-least: 70%}" + rest, traffic: to("w", "4Mbit/s", "80") + ", " + to("s", "9Mbit/s", "873"), expect: "web loss <= 1%, web delay max <= 10ms, web jitter <= 1us, web rate at west/wan out >= 3.9Mbit/s"},
 		{name: "priority", entries: "{class: voice, priority: 1}, {class: web, at-least: 40%}" + rest, traffic: to("w", "4Mbit/s", "80") + ", " + to("v", "9Mbit/s", "20000"), expect: "web loss <= 1%, web delay max <= 10ms"},

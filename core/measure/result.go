@@ -9,6 +9,7 @@ import (
 	"imbrel.example/imbrel/core/plan"
 	"imbrel.example/imbrel/core/policy"
 	"imbrel.example/imbrel/core/traffic"
+	"imbrel.example/imbrel/core/words"
 )
 
 // A Result is what a rehearsal measured. Its JSON form is a contract: fields
@@ -64,13 +65,13 @@ type Outcome struct {
 	Measured *float64 `json:"measured"`                          // nil: nothing to measure
 	Whole    *float64 `json:"measured_over_the_whole,omitempty"` // with Phase: over the whole time
 	// Above says that the true figure is higher than Measured, since a request or transfer did not end.
-	Above  bool    `json:"measured_is_above,omitempty"`
-	Unit   string  `json:"unit"`
-	Limit  float64 `json:"limit"`        // what it is compared with, in the same unit
-	Of     string  `json:"of,omitempty"` // the traffic that it was judged by: the worst
-	Holds  bool    `json:"holds"`
-	Reason string  `json:"reason,omitempty"`
-	Why    *Why    `json:"why,omitempty"` // where and why it failed
+	Above  bool       `json:"measured_is_above,omitempty"`
+	Unit   string     `json:"unit"`
+	Limit  float64    `json:"limit"`        // what it is compared with, in the same unit
+	Of     string     `json:"of,omitempty"` // the traffic that it was judged by: the worst
+	Holds  bool       `json:"holds"`
+	Reason words.Fact `json:"reason,omitzero"` // why there was nothing to measure
+	Why    *Why       `json:"why,omitempty"`   // where and why it failed
 
 	e *policy.Expectation
 }

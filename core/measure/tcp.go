@@ -188,7 +188,7 @@ func (c *Collector) acknowledges(t *Tally) bool {
 func (c *Collector) ofFlows(e *policy.Expectation, way []*Tally, f finding) finding {
 	k := c.ofTCP(way[0])
 	if k == nil {
-		f.absent = "-"
+		f.other = true
 		return f
 	}
 	flowMeasures[e.Metric](e, k, c, &f)
@@ -201,13 +201,13 @@ var flowMeasures = map[policy.Metric]func(e *policy.Expectation, k *Flows, c *Co
 	policy.Retransmissions: func(_ *policy.Expectation, k *Flows, _ *Collector, f *finding) { f.value = part(k.resent, k.segments) },
 	policy.RoundTrip: func(e *policy.Expectation, k *Flows, _ *Collector, f *finding) {
 		if k.trips.Count() == 0 {
-			f.absent = "no round trip was measured: no segment was acknowledged"
+			f.absent = words.NoRoundTrip.With()
 		}
 		f.value = k.trips.Statistic(e.Statistic)
 	},
 	policy.Completion: func(e *policy.Expectation, k *Flows, _ *Collector, f *finding) {
 		if k.begun == 0 {
-			f.absent = "its flows have no end: give them `bytes`"
+			f.absent = words.FlowsWithoutEnd.With()
 		}
 		f.value, f.above = k.completed(e.Statistic)
 	},

@@ -433,7 +433,7 @@ rehearsals:
 				}
 			}
 			if !any {
-				if o.Measured != nil || o.Reason == "" || o.Holds {
+				if o.Measured != nil || o.Reason.IsZero() || o.Holds {
 					t.Errorf("trial %d: %q measures %v; the list has nothing to measure", trial, a.text, o.Measured)
 				}
 				holding = false

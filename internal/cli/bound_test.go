@@ -91,7 +91,7 @@ func TestExpectedBounds(t *testing.T) {
 	}
 	for i, w := range want {
 		o := &result.Expectations[i]
-		if o.Holds != w.holds || o.Reason != w.reason || (w.why != "") != (o.Why != nil) || o.Why != nil && !strings.Contains(o.Why.Text.String(), w.why) {
+		if o.Holds != w.holds || o.Reason.String() != w.reason || (w.why != "") != (o.Why != nil) || o.Why != nil && !strings.Contains(o.Why.Text.String(), w.why) {
 			t.Errorf("%s: holds %v, reason %q, why %+v", o.Text, o.Holds, o.Reason, o.Why)
 		}
 	}

@@ -39,7 +39,7 @@ func (t Text) Acceptance(r *acceptance.Result) {
 	}
 	t.put(w)
 	for i := range r.Steps {
-		if o := &r.Steps[i]; o.Why != "" {
+		if o := &r.Steps[i]; !o.Why.IsZero() {
 			t.paragraph("  ", fmt.Sprintf("%s, %s: %s.", o.Step, o.DSCP, o.Why))
 		}
 	}

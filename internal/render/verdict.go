@@ -98,7 +98,7 @@ func Phased(o *measure.Outcome) string {
 // Measured prints an outcome's value with its unit, in the digits that decide.
 func Measured(o *measure.Outcome) string {
 	if o.Measured == nil {
-		return o.Reason
+		return o.Reason.String()
 	}
 	text := humanize.Decided(*o.Measured, o.Limit, o.Unit)
 	if o.Above {
@@ -154,8 +154,8 @@ func (t Text) othersHold(n int) {
 // why writes where and why an expectation failed, and what would make it hold.
 func (t Text) why(r *measure.Result, v *View, i int) {
 	o := &r.Expectations[i]
-	if o.Reason != "" {
-		t.paragraph("      ", o.Reason)
+	if !o.Reason.IsZero() {
+		t.paragraph("      ", o.Reason.String())
 	}
 	if o.Why == nil {
 		return
