@@ -63,6 +63,18 @@ func ports(f *policy.File) (*policy.Node, []*policy.Interface) {
 	return n, n.Interfaces
 }
 
+// gateOf returns a gate with the policies of a file, and its ports.
+func gateOf(t testing.TB, text string) (*gate.Gate, []*policy.Interface) {
+	t.Helper()
+	f := read(t, text)
+	node, ifaces := ports(f)
+	g, err := gate.New(f, node, ifaces, 0, gate.Options{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return g, ifaces
+}
+
 // A crossing is a frame at an interface at a time.
 type crossing struct {
 	at    time.Duration
@@ -335,12 +347,7 @@ func TestObservedStays(t *testing.T) {
 // TestCountersGoByName: after a reload that changes the order of the entries each goes on with its own counts, and what is observed is of the new file.
 func TestCountersGoByName(t *testing.T) {
 	text := string(bytes.Replace([]byte(house), []byte("DROP"), []byte("tail"), 1))
-	f := read(t, text)
-	node, ifaces := ports(f)
-	g, err := gate.New(f, node, ifaces, 0, gate.Options{})
-	if err != nil {
-		t.Fatal(err)
-	}
+	g, _ := gateOf(t, text)
 	send := func(int, []byte) {}
 	sent := map[string]int{"voice": 3, "films": 5, "files": 7, "rest": 11}
 	for class, n := range sent {
@@ -362,8 +369,8 @@ func TestCountersGoByName(t *testing.T) {
 	}
 	files := `{"class": "files", "at-least": "20%", "queue": {"drop": "tail"}},`
 	turned := strings.Replace(strings.Replace(text, files, "", 1), `"shape": "9Mbit/s", "treat": [`, `"shape": "9Mbit/s", "treat": [`+files, 1)
-	f = read(t, strings.Replace(turned, `"imbrel": 1,`, `"imbrel": 1, "title": "Turned",`, 1))
-	node, ifaces = ports(f)
+	f := read(t, strings.Replace(turned, `"imbrel": 1,`, `"imbrel": 1, "title": "Turned",`, 1))
+	node, ifaces := ports(f)
 	g.Put(g.Prepare(f, node, ifaces), 2*time.Second, send)
 	res := g.Observe(3*time.Second, false).Result(nil, nil)
 	if res.Title != "Turned" {
@@ -387,12 +394,7 @@ func TestCountersGoByName(t *testing.T) {
 // TestAnIdlePortTakesItsTime: frames that find their port idle leave one after the other, at the rate of the line, where no shape is slower.
 func TestAnIdlePortTakesItsTime(t *testing.T) {
 	text := strings.NewReplacer("DROP", "tail", `"shape": "9Mbit/s", `, "", `{"name": "wan", "rate": "100Mbit/s"}`, `{"name": "wan", "rate": "10Mbit/s"}`).Replace(house)
-	f := read(t, text)
-	node, ifaces := ports(f)
-	g, err := gate.New(f, node, ifaces, 0, gate.Options{})
-	if err != nil {
-		t.Fatal(err)
-	}
+	g, ifaces := gateOf(t, text)
 	var at []time.Duration
 	now := time.Duration(0)
 	send := func(int, []byte) { at = append(at, now) }
@@ -416,12 +418,7 @@ func TestAnIdlePortTakesItsTime(t *testing.T) {
 // A gate on which nothing waits keeps nothing of the policies before, however often it reads them again.
 func TestReloadLetsGo(t *testing.T) {
 	text := string(bytes.Replace([]byte(house), []byte("DROP"), []byte("tail"), 1))
-	f := read(t, text)
-	node, ifaces := ports(f)
-	g, err := gate.New(f, node, ifaces, 0, gate.Options{})
-	if err != nil {
-		t.Fatal(err)
-	}
+	g, _ := gateOf(t, text)
 	var before []weak.Pointer[policy.Interface]
 	for n := range 4 {
 		f := read(t, text)
