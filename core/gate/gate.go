@@ -243,6 +243,7 @@ func New(f *policy.File, node *policy.Node, ports []*policy.Interface, now time.
 	for _, l := range g.Lanes {
 		l.put(p, now)
 	}
+	g.file, g.node = p.file, p.node
 	return g, nil
 }
 

@@ -89,7 +89,7 @@ func (g *Gate) Put(p *Policies, now time.Duration, send func(port int, frame []b
 	g.Reloaded(p)
 }
 
-// Reloaded counts a reload. Call it when every lane has had Put.
+// Reloaded counts a reload, and names the new file in what is observed. Call it when every lane has had Put.
 func (g *Gate) Reloaded(p *Policies) {
 	g.file, g.node = p.file, p.node
 	g.reloads++
@@ -124,9 +124,6 @@ func (l *Lane) put(p *Policies, now time.Duration) {
 	l.spoken, l.heard = nil, nil
 	if p.seen != nil {
 		l.spoken, l.heard = p.seen[l.number], p.seen[len(p.seen)-1-l.number]
-	}
-	if l.number == 0 {
-		l.gate.file, l.gate.node = p.file, p.node
 	}
 	for n, o := range l.gate.ports {
 		if l.Takes(n) {
