@@ -96,6 +96,8 @@ func TestTurns(t *testing.T) {
 		{"voice delay p99 <= 20ms", "voice delay p99 <= 10ms", 8, 15, "asks for more, fails", false, true},
 		{"voice delay p99 <= 20ms", "voice delay p99 <= 10ms", 8, 25, "fails now", true, true},
 		{"voice delay p99 <= 20ms", "voice delay p99 <= 10ms", 25, 25, "asks for more, fails", false, true},
+		{"voice delay p99 <= 10ms", "voice delay p99 <= 20ms", 8, 25, "fails now", true, false},
+		{"voice delay p99 <= 10ms", "voice delay p99 <= 20ms", 12, 25, "asks for less, fails", true, false},
 		{"voice delay p99 <= 20ms", "voice delay p99 >= 1ms", 8, 9, "asks for less", true, true},
 		{"voice delay p99 <= 20ms", "voice delay p99 >= 10ms", 8, 9, "asks for less, fails", true, true},
 		{"voice delay p99 <= 20ms", "voice delay p95 <= 20ms", 8, 9, "new; gone", true, true},

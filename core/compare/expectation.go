@@ -164,10 +164,10 @@ func (l *line) turn(now *line) Turn {
 	old := l.outcome
 	same := l.Text == now.Text || l.implies(now) && now.implies(l)
 	switch {
-	case !same && !now.implies(l):
-		return AsksLess
 	case old.Holds && !now.outcome.Holds && (same || !l.met(now.outcome)):
 		return FailsNow
+	case !same && !now.implies(l):
+		return AsksLess
 	case !same:
 		return AsksMore
 	case !old.Holds && now.outcome.Holds:
