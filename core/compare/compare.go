@@ -18,7 +18,7 @@ import (
 type Result struct {
 	Old          Run           `json:"old"`
 	New          Run           `json:"new"`
-	Notes        []words.Fact  `json:"notes"` // in what the two differ from the start
+	Notes        []words.Fact  `json:"notes"` // how the two runs differ before anything is measured
 	Expectations []Expectation `json:"expectations"`
 	Moved        []Move        `json:"moved"` // what got worse first, by how much
 	Same         int           `json:"same"`  // figures that did not move
@@ -83,7 +83,7 @@ func run(runs []*measure.Result) Run {
 	return out
 }
 
-// notes tells in what the two runs differ from the start.
+// notes returns how the two runs differ before anything is measured.
 func notes(before, after []*measure.Result, olds, news *subjects) []words.Fact {
 	out := []words.Fact{}
 	a, b := before[0], after[0]

@@ -38,7 +38,7 @@ func (e *Expectation) Became() string {
 // A Turn says what became of an expectation.
 type Turn string
 
-// The turns, those first that are listed first.
+// The turns.
 const (
 	FailsNow Turn = "fails now" // it held, and the new run does not meet the old bound
 	AsksLess Turn = "asks for less"
@@ -48,7 +48,7 @@ const (
 	Gone     Turn = "gone"
 )
 
-// turns are all turns in their order, and whether each is for the worse.
+// turns are all turns in the order of a list, and whether each is for the worse.
 var turns = []struct {
 	turn  Turn
 	worse bool
@@ -75,13 +75,13 @@ func (r *Result) Worse() bool {
 // A line is an expectation of runs, with its outcome.
 type line struct {
 	policy.Expectation
-	known   bool             // the text says what is expected
+	known   bool             // the text can be read
 	outcome *measure.Outcome // of the first run in which it fails, or else of the first
 	holds   int              // runs
 	other   *line            // of the runs on the other side; nil: there is none
 }
 
-// lines returns the expectations of the first of several runs.
+// lines returns the expectations of several runs of one file.
 func lines(runs []*measure.Result) []*line {
 	var out []*line
 	for i := range runs[0].Expectations {
@@ -111,7 +111,7 @@ func lines(runs []*measure.Result) []*line {
 // expectations returns those that turned. Of several runs an expectation holds where it holds in each.
 func expectations(before, after []*measure.Result) []Expectation {
 	olds, news := lines(before), lines(after)
-	// The nearest go together: of one text, of one bound, of a bound that is as tight, of one figure.
+	// First those with the same text go together, then those with the same bound, then a tighter one with the old, then any about one figure.
 	for _, alike := range []func(old, now *line) bool{
 		func(old, now *line) bool { return old.Text == now.Text },
 		func(old, now *line) bool { return now.implies(old) && old.implies(now) },
@@ -154,7 +154,7 @@ func expectations(before, after []*measure.Result) []Expectation {
 	return out
 }
 
-// implies reports whether a figure that is as l expects is as the other expects.
+// implies reports whether each value that meets l meets the other.
 func (l *line) implies(other *line) bool {
 	return l.known && other.known && l.Implies(&other.Expectation)
 }
@@ -176,7 +176,7 @@ func (l *line) turn(now *line) Turn {
 	return ""
 }
 
-// met reports whether what another run measured is as expected.
+// met reports whether the value of another run meets l.
 func (l *line) met(o *measure.Outcome) bool {
 	if o.Measured == nil || o.Above && !l.AtLeast() {
 		return false

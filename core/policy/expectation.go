@@ -316,7 +316,7 @@ func (e *Expectation) SameFigure(o *Expectation) bool {
 	return bare(*e) == bare(*o)
 }
 
-// Implies reports whether the expectations are about one figure, and each value as e expects is as o expects.
+// Implies reports whether the expectations are about one figure, and each value that meets e meets o.
 func (e *Expectation) Implies(o *Expectation) bool {
 	low, high := e.allowed()
 	least, most := o.allowed()

@@ -1,6 +1,6 @@
 package words
 
-// In what two results differ from the start.
+// How two results differ before anything is measured.
 var (
 	TwoRehearsals = row("the results are of two rehearsals, `{old}` and `{new}`")
 	OtherDuration = row("the old run lasted {old} and the new one {new}, so numbers of packets are not compared")

@@ -31,6 +31,9 @@ func Compared(all []*compare.Result, ran *Ran) *Page {
 		}
 		p.Said += counted + " "
 		b := block{ID: fmt.Sprintf("compared-%d", i), Title: fmt.Sprintf("%s: %s, then %s", r.New.Rehearsal, render.Policies(&r.Old), render.Policies(&r.New))}
+		if r.Old.Policy == r.New.Policy {
+			b.Title = fmt.Sprintf("%s: old and new, both %s", r.New.Rehearsal, render.Policies(&r.New))
+		}
 		for _, n := range r.Notes {
 			b.Lead = append(b.Lead, sentence(n.String()))
 		}
