@@ -215,7 +215,7 @@ func TestEachOneServer(t *testing.T) {
 	}
 }
 
-// TestNoneWithinATime: where all rehearsals are outside a time, what is in force within it is never judged.
+// TestNoneWithinATime: a time is reported when all rehearsals are outside it.
 func TestNoneWithinATime(t *testing.T) {
 	again := "    expect: [bulk rate >= 1Mbit/s]\n  - name: again\n    lasts: 1s\n    starts-at: 2026-03-02T21:30\n    traffic: [{name: x, rate: 1Mbit/s, packet: 1400B, from: 10.2.0.9, to: 10.1.0.9, to-port: 8000}]\n    expect:"
 	got := raised(t, "time-unrehearsed", "starts-at: 2026-03-02T08:30", "starts-at: 2026-03-02T22:30", "    expect:", again)
@@ -224,7 +224,7 @@ func TestNoneWithinATime(t *testing.T) {
 	}
 }
 
-// TestAlike: findings are alike when they say the same of two places, and by no less.
+// TestAlike: two findings are the same but for their place.
 func TestAlike(t *testing.T) {
 	fact := func(n int) words.Fact { return words.CallsAndAll.With(n) }
 	one := check.Finding{Name: "unused", Level: check.Warning, Fact: fact(1)}

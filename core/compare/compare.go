@@ -117,11 +117,11 @@ func notes(before, after []*measure.Result, olds, news *subjects) []words.Fact {
 
 func seconds(r *measure.Result) string { return fmt.Sprintf("%.4g s", r.DurationS) }
 
-// subjects are what the runs of one side have figures of.
+// subjects are the traffic and the classes of the runs of one side.
 type subjects struct {
 	all     []repeat.Met
 	of      map[repeat.Subject]*repeat.Met
-	classes map[repeat.Subject]int // of a traffic in a direction, by the subject without a class
+	classes map[repeat.Subject]int // how many a traffic has in a direction, by the subject without its class
 }
 
 func subjectsOf(runs []*measure.Result) *subjects {

@@ -67,7 +67,7 @@ func TestBothWays(t *testing.T) {
 	}
 }
 
-// TestTurns: each turn, for one expectation that becomes another, and for several that do.
+// TestTurns: each turn, for one expectation and for several.
 func TestTurns(t *testing.T) {
 	run := func(p99 float64, lines ...string) *measure.Result {
 		r := &measure.Result{Imbrel: 1, Rehearsal: "r", DurationS: 1}

@@ -7,10 +7,10 @@ import (
 	"imbrel.example/imbrel/core/policy"
 )
 
-// An Expectation is one that turned, has another bound, is new, or is gone.
+// An Expectation is one that turned, changed its bound, is new, or is gone.
 type Expectation struct {
 	Text string           `json:"text"`
-	Was  string           `json:"was,omitempty"` // its text in the old run, where that is another
+	Was  string           `json:"was,omitempty"` // its text in the old run, if that differs
 	Turn Turn             `json:"turn"`
 	Old  *measure.Outcome `json:"old"`
 	New  *measure.Outcome `json:"new"`
@@ -19,7 +19,7 @@ type Expectation struct {
 	NewHolds int `json:"new_holds,omitempty"`
 }
 
-// Title names the expectation, with what it was before where that is another.
+// Title names the expectation, and its old text if that differs.
 func (e *Expectation) Title() string {
 	if e.Was == "" {
 		return e.Text
@@ -27,7 +27,7 @@ func (e *Expectation) Title() string {
 	return e.Text + " (before: " + e.Was + ")"
 }
 
-// Became says in words what became of the expectation.
+// Became returns the turn in words, and whether the expectation fails.
 func (e *Expectation) Became() string {
 	if e.New != nil && !e.New.Holds && e.Turn != FailsNow {
 		return string(e.Turn) + ", fails"
@@ -35,7 +35,7 @@ func (e *Expectation) Became() string {
 	return string(e.Turn)
 }
 
-// A Turn says what became of an expectation.
+// A Turn is how an expectation changed.
 type Turn string
 
 // The turns.
@@ -159,7 +159,7 @@ func (l *line) implies(other *line) bool {
 	return l.known && other.known && l.Implies(&other.Expectation)
 }
 
-// turn returns what became of an expectation; "": nothing.
+// turn returns how an expectation changed; "": it did not.
 func (l *line) turn(now *line) Turn {
 	old := l.outcome
 	same := l.Text == now.Text || l.implies(now) && now.implies(l)

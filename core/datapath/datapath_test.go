@@ -387,7 +387,7 @@ func TestPredictorByTheTime(t *testing.T) {
 			t.Errorf("after %v `%s` takes the packet", c.at, e.Name)
 		}
 		if e := pl.Entries[f.Take(c.at, l.get(2, 100))]; e.Name != "c2" {
-			t.Errorf("after %v `%s` takes what `c2` takes at all times", c.at, e.Name)
+			t.Errorf("after %v `%s` takes a packet of `c2`", c.at, e.Name)
 		}
 	}
 }

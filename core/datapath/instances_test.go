@@ -412,7 +412,7 @@ func TestTheMostOfferedAreKnown(t *testing.T) {
 	}
 }
 
-// TestForgetCountsAnew: after Forget the counts of each instance are those of what waits, and offered stays sent and waiting.
+// TestForgetCountsAnew: after Forget each instance has counted its waiting packets, and no other.
 func TestForgetCountsAnew(t *testing.T) {
 	e := treats(1, policy.Entry{Each: policy.BySource, AtMost: &policy.Ceiling{Rate: unit.Share{Rate: unit.MbitPerSecond}}})
 	p := New(Config{Plan: plan.New(&policy.Policy{Treat: []policy.Entry{e}}, 10*unit.MbitPerSecond, packet.FramingIP())})
@@ -441,7 +441,7 @@ func TestForgetCountsAnew(t *testing.T) {
 		i := slices.IndexFunc(after, func(a Instance) bool { return a.Value == b.Value })
 		if i < 0 {
 			if want > 0 {
-				t.Errorf("%s is gone, of which %d packets wait", b.Value, want)
+				t.Errorf("%s is gone, and has %d waiting packets", b.Value, want)
 			}
 			continue
 		}

@@ -344,7 +344,7 @@ func TestObservedStays(t *testing.T) {
 	}
 }
 
-// TestCountersGoByName: after a reload that changes the order of the entries each goes on with its own counts, and what is observed is of the new file.
+// TestCountersGoByName: a reload changes the order of the entries. Each keeps its own counts, and an observation names the new file.
 func TestCountersGoByName(t *testing.T) {
 	text := string(bytes.Replace([]byte(house), []byte("DROP"), []byte("tail"), 1))
 	g, _ := gateOf(t, text)

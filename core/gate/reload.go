@@ -89,7 +89,7 @@ func (g *Gate) Put(p *Policies, now time.Duration, send func(port int, frame []b
 	g.Reloaded(p)
 }
 
-// Reloaded counts a reload, and names the new file in what is observed. Call it when every lane has had Put.
+// Reloaded counts a reload; observations name the new file from then on. Call it when every lane has had Put.
 func (g *Gate) Reloaded(p *Policies) {
 	g.file, g.node = p.file, p.node
 	g.reloads++

@@ -67,7 +67,7 @@ func TestFailuresInAPhase(t *testing.T) {
 	}
 }
 
-// TestASubjectOfLaterRuns: what only some runs have is not left out, and its figures say of how many runs they are.
+// TestASubjectOfLaterRuns: a class that only some runs have is not left out, and its figures count these runs.
 func TestASubjectOfLaterRuns(t *testing.T) {
 	run := func(classes ...string) *measure.Result {
 		r := &measure.Result{Rehearsal: "run"}

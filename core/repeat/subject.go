@@ -6,7 +6,7 @@ import (
 	"imbrel.example/imbrel/core/measure"
 )
 
-// A Subject is what figures are about: a traffic in a direction, in a class, or all of a class.
+// A Subject has figures: a traffic in a direction and a class, or a whole class.
 type Subject struct {
 	Of        string `json:"of"` // "traffic" or "class"
 	Name      string `json:"name"`
@@ -14,13 +14,13 @@ type Subject struct {
 	Class     string `json:"class,omitempty"` // of a traffic
 }
 
-// Met is what the packets of a subject met, in each run that has it.
+// Met has the figures of a subject in each run that has it.
 type Met struct {
 	Subject
 	Runs []*measure.TrafficFigures
 }
 
-// Subjects returns what several runs of one rehearsal have figures of, each in the order in which it comes first, traffic before classes.
+// Subjects returns the subjects of several runs of one rehearsal in the order of their first run, traffic before classes.
 func Subjects(runs []*measure.Result) []Met {
 	var traffic, classes []Met
 	places := make(map[Subject]int)
