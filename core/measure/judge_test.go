@@ -47,3 +47,22 @@ func TestClassesAt(t *testing.T) {
 		}
 	}
 }
+
+// TestSameCause: two reasons are one when they name one line, place and class of one file.
+func TestSameCause(t *testing.T) {
+	one := Why{File: "a.yaml", Line: 7, Node: "west", Interface: "wan", Direction: "out", Class: "voice"}
+	for n, change := range []func(*Why){
+		func(w *Why) {}, func(w *Why) { w.Text = words.NoneArrived.With() },
+		func(w *Why) { w.File = "b.yaml" }, func(w *Why) { w.Line = 8 }, func(w *Why) { w.Line = 0 }, func(w *Why) { w.Node = "east" },
+		func(w *Why) { w.Interface = "lan" }, func(w *Why) { w.Direction = "in" }, func(w *Why) { w.Class = "rest" },
+	} {
+		other := one
+		change(&other)
+		if same := n < 2; one.SameCause(&other) != same || other.SameCause(&one) != same {
+			t.Errorf("%+v and %+v are one cause: %v", one, other, !same)
+		}
+	}
+	if nowhere := (Why{}); nowhere.SameCause(&nowhere) {
+		t.Error("a reason without a line is the same as another")
+	}
+}
