@@ -2,6 +2,7 @@ package compare
 
 import (
 	"fmt"
+	"math"
 	"math/rand/v2"
 	"slices"
 	"strings"
@@ -9,6 +10,7 @@ import (
 
 	"imbrel.example/imbrel/core/measure"
 	"imbrel.example/imbrel/core/policy"
+	"imbrel.example/imbrel/core/words"
 )
 
 // A run with one traffic and one expectation.
@@ -120,6 +122,146 @@ func TestTurns(t *testing.T) {
 		}
 		if strings.Join(got, "; ") != c.want || r.Worse() != c.worse || Runs(after, before).Worse() != c.backward {
 			t.Errorf("%s, %v; then %s, %v: %q, worse %v, the other way round %v; want %q, %v, %v", c.before, c.was, c.after, c.is, got, r.Worse(), Runs(after, before).Worse(), c.want, c.worse, c.backward)
+		}
+	}
+}
+
+// TestNotes: each difference between two runs before anything is measured, and no other.
+func TestNotes(t *testing.T) {
+	for name, c := range map[string]struct {
+		change  func(r *measure.Result)
+		repeats bool
+		want    []*words.Row
+	}{
+		"the same":              {func(*measure.Result) {}, false, nil},
+		"another rehearsal":     {func(r *measure.Result) { r.Rehearsal = "s" }, false, []*words.Row{words.TwoRehearsals}},
+		"another duration":      {func(r *measure.Result) { r.DurationS = 2 }, false, []*words.Row{words.OtherDuration}},
+		"another seed":          {func(r *measure.Result) { r.Seed = 7 }, false, []*words.Row{words.OtherSeeds}},
+		"other seeds, repeated": {func(r *measure.Result) { r.Seed = 7 }, true, nil},
+		"interrupted":           {func(r *measure.Result) { r.Incomplete = true }, false, []*words.Row{words.Interrupted}},
+		"other traffic":         {func(r *measure.Result) { r.Traffic[0].Name = "shop" }, false, []*words.Row{words.OnlyIn, words.OnlyIn}},
+		"more traffic":          {func(r *measure.Result) { r.Traffic = append(r.Traffic, measure.Row{Name: "shop"}) }, false, []*words.Row{words.OnlyIn}},
+	} {
+		before, after := []*measure.Result{one(0, 10, true)}, []*measure.Result{one(0, 10, true)}
+		c.change(after[0])
+		if c.repeats {
+			before, after = append(before, one(0, 10, true)), append(after, one(0, 10, true))
+		}
+		for _, r := range []*Result{Repeats(before, after), Repeats(after, before)} {
+			if !slices.EqualFunc(r.Notes, c.want, words.Fact.Is) {
+				t.Errorf("%s: %v", name, r.Notes)
+			}
+		}
+	}
+}
+
+// TestOrderOfTurns: what fails comes first, and a changed line has its old text.
+func TestOrderOfTurns(t *testing.T) {
+	a, b := one(0, 10, true), one(0, 10, true)
+	v := 10.0
+	outcome := func(text string, limit float64, holds bool) measure.Outcome {
+		return measure.Outcome{Text: text, Measured: &v, Unit: "ms", Limit: limit, Holds: holds}
+	}
+	a.Expectations = []measure.Outcome{outcome("x delay p99 <= 20ms", 20, true), outcome("y delay p99 <= 20ms", 20, true), outcome("z delay p99 <= 20ms", 20, true)}
+	b.Expectations = []measure.Outcome{outcome("x delay p99 <= 15ms", 15, true), outcome("y delay p99 <= 30ms", 30, true), outcome("w delay p99 <= 20ms", 20, true), a.Expectations[2]}
+	b.Expectations[3].Holds = false
+	var got []string
+	for _, e := range Runs(a, b).Expectations {
+		got = append(got, e.Title()+": "+e.Became())
+	}
+	want := []string{"z delay p99 <= 20ms: fails now", "y delay p99 <= 30ms (before: y delay p99 <= 20ms): asks for less", "x delay p99 <= 15ms (before: x delay p99 <= 20ms): asks for more", "w delay p99 <= 20ms: new"}
+	if !slices.Equal(got, want) {
+		t.Errorf("%q", got)
+	}
+	// In how many of several runs it holds.
+	if e := Repeats([]*measure.Result{a, a}, []*measure.Result{b, b}).Expectations[0]; e.OldHolds != 2 || e.NewHolds != 0 {
+		t.Errorf("it held in %d of 2 and holds in %d of 2", e.OldHolds, e.NewHolds)
+	}
+	if e := Runs(a, b).Expectations[1]; e.OldHolds != 0 || e.NewHolds != 0 {
+		t.Errorf("one run is not counted: %+v", e)
+	}
+	above := outcome("x delay p99 <= 15ms", 15, false) // the true figure is higher than 10 ms
+	above.Above = true
+	b.Expectations = []measure.Outcome{above}
+	if e := Runs(a, b).Expectations[0]; e.Turn != FailsNow {
+		t.Errorf("what is above the figure is not met: %s", e.Turn)
+	}
+}
+
+// TestDropsByPlace: drops are compared by class and place, also where one side has none, and not between runs of other durations.
+func TestDropsByPlace(t *testing.T) {
+	with := func(drops, carrier uint64) *measure.Result {
+		r := one(0, 10, true)
+		if drops > 0 {
+			r.Interfaces = []measure.Interface{{Node: "west", Interface: "wan", Direction: "out", Classes: []measure.Class{{Class: "voice", Drops: measure.Drops{QueueFull: drops}}}}}
+		}
+		r.Links = []measure.Link{{From: "west/wan", Drops: carrier}}
+		return r
+	}
+	for _, c := range []struct {
+		old, new [2]uint64
+		want     []string
+	}{
+		{[2]uint64{0, 0}, [2]uint64{50, 0}, []string{"voice at west/wan out worse"}},
+		{[2]uint64{50, 0}, [2]uint64{0, 0}, []string{"voice at west/wan out better"}},
+		{[2]uint64{50, 10}, [2]uint64{60, 21}, []string{"the carrier of west/wan worse"}},
+		{[2]uint64{50, 10}, [2]uint64{61, 20}, []string{"voice at west/wan out worse"}},
+		{[2]uint64{1000, 0}, [2]uint64{1050, 0}, nil},
+	} {
+		var got []string
+		before, after := with(c.old[0], c.old[1]), with(c.new[0], c.new[1])
+		for _, m := range Runs(before, after).Moved {
+			got = append(got, m.Name+" "+m.Turn)
+		}
+		if !slices.Equal(got, c.want) {
+			t.Errorf("%v, then %v: %q", c.old, c.new, got)
+		}
+		after.DurationS = 2
+		if r := Runs(before, after); len(r.Moved) > 0 {
+			t.Errorf("drops of runs of other durations are compared: %+v", r.Moved)
+		}
+	}
+}
+
+// TestNoise: means that differ by no more than chance allows did not move; where one does, the noise is that of Welch's test.
+func TestNoise(t *testing.T) {
+	runs := func(p99s ...float64) (out []*measure.Result) {
+		for _, v := range p99s {
+			out = append(out, one(0, v, true))
+		}
+		return out
+	}
+	find := func(r *Result) *Move {
+		for i := range r.Moved {
+			if r.Moved[i].Metric == "delay p99" && r.Moved[i].Of == "traffic" {
+				return &r.Moved[i]
+			}
+		}
+		return nil
+	}
+	if m := find(Repeats(runs(10, 20), runs(30, 40))); m != nil { // 12.706 · √(50/2 + 50/2) is 90
+		t.Errorf("within the noise: %+v", m)
+	}
+	// t of 2 degrees is 4.303; the variances are 1 and 4, of three runs each.
+	m := find(Repeats(runs(9, 10, 11), runs(38, 40, 42)))
+	if m == nil || m.Turn != "worse" || *m.Old != 10 || *m.New != 40 || math.Abs(*m.Noise-4.303*math.Sqrt(1.0/3+4.0/3)) > 1e-9 {
+		t.Errorf("beyond the noise: %+v", m)
+	}
+	if m := find(Repeats(runs(10), runs(40))); m == nil || m.Noise != nil {
+		t.Errorf("of one run there is no noise: %+v", m)
+	}
+}
+
+// TestRateFollowsWhatIsOffered: where less was sent, less that arrives is neither worse nor better.
+func TestRateFollowsWhatIsOffered(t *testing.T) {
+	for _, c := range []struct {
+		offered int64
+		want    string
+	}{{1e6, "worse"}, {0.5e6, "differs"}} {
+		a, b := one(0, 10, true), one(0, 10, true)
+		b.Traffic[0].OfferedBps, b.Traffic[0].RateBps = c.offered, 0.5e6
+		if r := Runs(a, b); len(r.Moved) == 0 || r.Moved[0].Metric != "rate" || r.Moved[0].Turn != c.want {
+			t.Errorf("offered %d: %+v", c.offered, r.Moved)
 		}
 	}
 }
