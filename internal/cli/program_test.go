@@ -126,6 +126,15 @@ func imbrel(t testing.TB, dir, stdin string, env []string, args ...string) reply
 	return reply{out.String(), errs.String(), c.ProcessState.ExitCode()}
 }
 
+// copyProgram copies the program. Another process writes the file: while this one has it open for writing, a test beside this one
+// may start a program, which has it open as well until it runs; and the system does not run a file that is open for writing.
+func copyProgram(t testing.TB, to string) {
+	t.Helper()
+	if out, err := exec.Command("cp", program, to).CombinedOutput(); err != nil {
+		t.Fatalf("%v: %s", err, out)
+	}
+}
+
 // put writes a file into a folder.
 func put(t testing.TB, dir, name, text string) string {
 	t.Helper()

@@ -174,17 +174,14 @@ func TestProveNeedsRoot(t *testing.T) {
 	if os.Geteuid() != 0 {
 		t.Skip("it takes root to be somebody else")
 	}
-	b, err := os.ReadFile(program)
-	if err != nil {
-		t.Fatal(err)
-	}
 	dir, err := os.MkdirTemp("", "imbrel") // which others may enter
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer os.RemoveAll(dir)
 	copied := filepath.Join(dir, "imbrel")
-	if os.Chmod(dir, 0o755) != nil || os.WriteFile(copied, b, 0o755) != nil {
+	copyProgram(t, copied)
+	if os.Chmod(dir, 0o755) != nil || os.Chmod(copied, 0o755) != nil {
 		t.Skip("nobody else may run a program of ours here")
 	}
 	c := exec.Command(copied, "prove", "-")
@@ -192,9 +189,8 @@ func TestProveNeedsRoot(t *testing.T) {
 	c.Dir, c.Stdin = "/", strings.NewReader(stage)
 	var errs bytes.Buffer
 	c.Stderr = &errs
-	_ = c.Run()
-	if c.ProcessState.ExitCode() != 2 || strings.Count(strings.TrimSpace(errs.String()), "\n") != 0 || !strings.Contains(errs.String(), "needs root") {
-		t.Errorf("exit %d: %s", c.ProcessState.ExitCode(), errs.String())
+	if err := c.Run(); c.ProcessState.ExitCode() != 2 || strings.Count(strings.TrimSpace(errs.String()), "\n") != 0 || !strings.Contains(errs.String(), "needs root") {
+		t.Errorf("exit %d, %v: %s", c.ProcessState.ExitCode(), err, errs.String())
 	}
 }
 
