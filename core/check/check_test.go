@@ -238,7 +238,7 @@ func TestAlike(t *testing.T) {
 		{check.Finding{Name: "unused", Level: check.Warning, Fact: fact(2)}, false},
 	} {
 		if one.Alike(&c.other) != c.alike || c.other.Alike(&one) != c.alike {
-			t.Errorf("%+v and %+v are alike: %v", one, c.other, !c.alike)
+			t.Errorf("Alike of %+v and %+v is %v", one, c.other, !c.alike)
 		}
 	}
 }
