@@ -112,6 +112,10 @@ func TestTurns(t *testing.T) {
 		// Of two bounds of one figure each goes with its like, wherever it stands.
 		{"voice delay p99 <= 20ms; voice delay p99 >= 1ms", "voice delay p99 >= 1ms; voice delay p99 <= 15ms", 8, 9, "asks for more", false, true},
 		{"voice delay p99 <= 20ms; voice delay p99 <= 9ms", "voice delay p99 <= 9.5ms; voice delay p99 <= 9ms", 8, 8, "asks for more", false, true},
+		// A line that another one still asks for is not gone.
+		{"voice delay p99 <= 20ms; voice delay p99 <= 20ms", "voice delay p99 <= 20ms", 8, 8, "", false, false},
+		{"voice delay p99 <= 20ms; voice delay p99 <= 30ms", "voice delay p99 <= 20ms", 8, 8, "", false, false},
+		{"voice delay p99 <= 20ms; voice delay p99 <= 30ms", "voice delay p99 <= 30ms", 8, 8, "gone", true, false},
 		{"voice delay p99 <= 20ms", "voice delay p99 <= 20ms; voice loss = 0", 0, 0, "new", false, true},
 	} {
 		before, after := run(c.was, strings.Split(c.before, "; ")...), run(c.is, strings.Split(c.after, "; ")...)

@@ -81,12 +81,15 @@ type line struct {
 	other   *line            // of the runs on the other side; nil: there is none
 }
 
-// lines returns the expectations of several runs of one file.
+// lines returns the expectations of several runs of one file, each once.
 func lines(runs []*measure.Result) []*line {
 	var out []*line
 	for i := range runs[0].Expectations {
 		l := &line{}
 		text := runs[0].Expectations[i].Text
+		if slices.ContainsFunc(out, func(o *line) bool { return o.Text == text }) {
+			continue
+		}
 		var err error
 		l.Expectation, err = policy.ParseExpectation(text)
 		l.known = err == nil
@@ -146,7 +149,7 @@ func expectations(before, after []*measure.Result) []Expectation {
 		add(e)
 	}
 	for _, old := range olds {
-		if old.other == nil {
+		if old.other == nil && !slices.ContainsFunc(news, func(now *line) bool { return now.implies(old) }) {
 			add(Expectation{Text: old.Text, Turn: Gone, Old: old.outcome, OldHolds: old.holds})
 		}
 	}
